@@ -1,0 +1,1 @@
+"""Conditions evaluated over readings: transitions out, state carried."""

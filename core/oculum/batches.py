@@ -1,0 +1,102 @@
+"""What flows through the core: payloads in, columns of readings out."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from .language.plan import FieldSpec
+
+ABSENT, PRESENT, FIRST_REASON = 0, 1, 2
+PAD = 8
+
+
+@dataclass(frozen=True)
+class Payloads:
+    """Messages of one batch: row i is data[starts[i]:ends[i]], received at received_us[i] (UTC, µs).
+
+    data: uint8, with 8 spare bytes at its end; starts, ends, received_us: int64 (n,).
+    """
+
+    data: np.ndarray
+    starts: np.ndarray
+    ends: np.ndarray
+    received_us: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.starts)
+
+    @classmethod
+    def of(cls, payloads: Sequence[bytes], received_us: Iterable[int] | np.ndarray) -> Payloads:
+        """One flat buffer of the payloads, in their order."""
+        lengths = np.fromiter((len(p) for p in payloads), np.int64, len(payloads))
+        ends = np.cumsum(lengths)
+        data = np.frombuffer(b"".join(payloads) + bytes(PAD), np.uint8)
+        received = received_us if isinstance(received_us, np.ndarray) else np.fromiter(received_us, np.int64, len(payloads))
+        return cls(data, ends - lengths, ends, received)
+
+    def row(self, index: int) -> bytes:
+        return self.data[self.starts[index] : self.ends[index]].tobytes()
+
+
+@dataclass
+class Column:
+    """Values of one field with a state each: 0 absent, 1 a value, 2 and up missing for reasons[state - 2].
+
+    values: float64 (n,) for numbers, flags and codes; int64 µs for times; int64 or uint64 for integers
+    of more than 53 bits; float64 (n, 2) for positions; object (n,) for texts. state: int16 (n,).
+    """
+
+    values: np.ndarray
+    state: np.ndarray
+
+    def taken(self, rows: np.ndarray) -> Column:
+        return Column(self.values[rows], self.state[rows])
+
+
+@dataclass(frozen=True)
+class Failure:
+    """Why a message was refused: a code, a sentence, the line of the decoder."""
+
+    code: str
+    message: str
+    line: int
+
+
+@dataclass
+class Group:
+    """Readings that share rows and times: those of the message itself, or of one repeat.
+
+    rows: int64 (m,) into the batch; at: int64 (m,) measured times in µs.
+    """
+
+    fields: tuple[FieldSpec, ...]
+    rows: np.ndarray
+    at: np.ndarray
+    columns: dict[str, Column]
+
+
+@dataclass
+class Decoded:
+    """A decoded batch. failure: int32 (n,), an index into `failures` or -1; byte: where it was found."""
+
+    groups: list[Group]
+    failures: list[Failure]
+    failure: np.ndarray
+    byte: np.ndarray
+    reasons: list[str]
+    unread: np.ndarray  # bytes after the last one read, 0 where none
+
+    @property
+    def good(self) -> np.ndarray:
+        return self.failure < 0
+
+
+@dataclass
+class Trace:
+    """For one message: which bits, or which place in a document, each value came from."""
+
+    marks: list[dict[str, Any]] = field(default_factory=list)

@@ -1,0 +1,1 @@
+"""Payloads to columns, and back."""

@@ -1,0 +1,1 @@
+"""Readings over time: what is newest, what is late."""

@@ -1,0 +1,146 @@
+"""Readings of a batch in the order in which they count, and what each field's newest value is there."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..batches import PRESENT, Column, Decoded
+from ..language.plan import FieldSpec
+
+
+@dataclass(frozen=True)
+class Newest:
+    """The newest reading of one field of one device: its value and measured time (µs)."""
+
+    value: Any
+    at: int
+
+
+@dataclass
+class Track:
+    """One field over the events. fresh: bool (m,), a value that is not late. source: int64 (m,), the event
+
+    that gave the newest value at that point, or -1 where it stems from before the batch.
+    """
+
+    spec: FieldSpec
+    column: Column
+    fresh: np.ndarray
+    source: np.ndarray
+
+
+@dataclass
+class Events:
+    """One event a message and measured time, sorted by device, then arrival, then measured time.
+
+    device, message (row in the batch), arrival, at: int64 (m,). first: bool (m,), the message's first event.
+    """
+
+    device: np.ndarray
+    message: np.ndarray
+    arrival: np.ndarray
+    at: np.ndarray
+    first: np.ndarray
+    segment: np.ndarray  # start index of the device's events, for every event
+    ids: np.ndarray  # (n,) identities of the batch's messages
+    tracks: dict[str, Track] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        return len(self.device)
+
+
+def build_events(decoded: Decoded, device: np.ndarray, arrival: np.ndarray, newest: Mapping[tuple[int, str], Newest], ids: np.ndarray) -> Events:
+    """The events of a decoded batch.
+
+    device, arrival, ids: int64 (n,) a message, arrival not decreasing. `newest` holds what was known before.
+    """
+    if not decoded.groups:
+        empty = np.zeros(0, np.int64)
+        return Events(empty, empty, empty, empty, empty.astype(bool), empty, ids)
+    rows = np.concatenate([g.rows for g in decoded.groups])
+    at = np.concatenate([g.at for g in decoded.groups])
+    order = np.lexsort((at, rows, device[rows]))
+    rows_sorted, at_sorted = rows[order], at[order]
+    fresh_row = np.ones(len(order), bool)
+    fresh_row[1:] = (rows_sorted[1:] != rows_sorted[:-1]) | (at_sorted[1:] != at_sorted[:-1])
+    event_of = np.empty(len(order), np.int64)
+    event_of[order] = np.cumsum(fresh_row) - 1
+    keep = order[fresh_row]
+    message = rows[keep]
+    devices = device[message]
+    count = len(keep)
+    starts = np.ones(count, bool)
+    starts[1:] = devices[1:] != devices[:-1]
+    segment = np.maximum.accumulate(np.where(starts, np.arange(count), 0))
+    first = np.ones(count, bool)
+    first[1:] = message[1:] != message[:-1]
+    events = Events(devices, message, arrival[message], at[keep], first, segment, ids)
+    offset = 0
+    placed: dict[str, tuple[FieldSpec, list[tuple[np.ndarray, Column]]]] = {}
+    for group in decoded.groups:
+        where = event_of[offset : offset + len(group.rows)]
+        offset += len(group.rows)
+        for spec in group.fields:
+            placed.setdefault(spec.name, (spec, []))[1].append((where, group.columns[spec.name]))
+    ranks = np.unique(events.at, return_inverse=True)[1].astype(np.int64) + 1
+    device_index = np.cumsum(starts) - 1
+    for name, (spec, parts) in placed.items():
+        events.tracks[name] = _track(events, spec, parts, ranks, device_index, starts, newest)
+    return events
+
+
+def _track(
+    events: Events, spec: FieldSpec, parts: list[tuple[np.ndarray, Column]], ranks: np.ndarray,
+    device_index: np.ndarray, starts: np.ndarray, newest: Mapping[tuple[int, str], Newest],
+) -> Track:  # fmt: skip
+    count = len(events)
+    sample = parts[0][1].values
+    values = np.zeros((count, *sample.shape[1:]), sample.dtype)
+    state = np.zeros(count, np.int16)
+    for where, column in parts:
+        some = column.state != 0
+        values[where[some]] = column.values[some]
+        state[where[some]] = column.state[some]
+    present = state == PRESENT
+    scale = count + 2
+    keys = device_index * scale + np.where(present, ranks, 0)
+    highest = np.maximum.accumulate(keys)
+    before = np.concatenate([[0], highest[:-1]])
+    before = np.where(starts, device_index * scale, before)
+    fresh = present & (keys >= before)
+    heads = np.flatnonzero(starts)
+    known = np.array([_newest_at(newest, int(events.device[h]), spec.name) for h in heads], np.int64)
+    fresh &= events.at >= known[device_index]
+    source = np.maximum.accumulate(np.where(fresh, np.arange(count), -1)) if count else np.zeros(0, np.int64)
+    source = np.where(source >= events.segment, source, -1)
+    return Track(spec, Column(values, state), fresh, source)
+
+
+def _newest_at(newest: Mapping[tuple[int, str], Newest], device: int, name: str) -> int:
+    found = newest.get((device, name))
+    return found.at if found is not None else np.iinfo(np.int64).min
+
+
+def newest_after(events: Events) -> dict[tuple[int, str], tuple[Newest, int]]:
+    """What is newest after the batch: (device, field) to value and the message row that brought it."""
+    if not len(events):
+        return {}
+    ends = np.flatnonzero(np.append(events.device[1:] != events.device[:-1], True))
+    found: dict[tuple[int, str], tuple[Newest, int]] = {}
+    for name, track in events.tracks.items():
+        sources = track.source[ends]
+        for end, source in zip(ends[sources >= 0].tolist(), sources[sources >= 0].tolist(), strict=True):
+            value = plain(track.column.values[source])
+            found[(int(events.device[end]), name)] = (Newest(value, int(events.at[source])), int(events.message[source]))
+    return found
+
+
+def plain(value: Any) -> Any:
+    """A NumPy value as a plain one: positions as [lat, lon], wide integers as whole numbers."""
+    if isinstance(value, np.ndarray):
+        return [float(v) for v in value]
+    return value.item() if isinstance(value, np.generic) else value

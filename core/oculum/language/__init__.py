@@ -1,0 +1,1 @@
+"""The definition language: grammar, parser, checker, formatter."""
