@@ -1,0 +1,90 @@
+"""The living fleet: simulated devices that go on sending through the real broker."""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import logging
+import signal
+from typing import Any
+
+import gmqtt
+from django.conf import settings
+
+from .load import SEED, now_us
+from .signals import Story, payloads, plan_of, sending_times
+from .world import DECODERS, Unit, fleet
+
+log = logging.getLogger("oculum.fleet")
+AHEAD_US = 60_000_000
+
+
+async def connected(name: str, key: str, port: int) -> Any:
+    client = gmqtt.Client(f"demo-{name}", clean_session=True)
+    client.set_auth_credentials(name, key)
+    client.set_config({"reconnect_retries": -1, "reconnect_delay": 2})
+    while True:
+        try:
+            await client.connect("127.0.0.1", port, version=gmqtt.constants.MQTTv50, keepalive=60)
+            return client
+        except (OSError, gmqtt.mqtt.handler.MQTTConnectError):
+            await asyncio.sleep(1)
+
+
+async def live() -> None:
+    instance = settings.INSTANCE
+    keys = instance.private("demo-keys.json") or {}
+    about = json.loads((instance.folder / "demo.json").read_text())
+    story = Story(about["end_us"], SEED)
+    units = fleet()
+    plans = {key: plan_of(key) for key in DECODERS}
+    clients = {name: await connected(name, key, instance.broker_port) for name, key in keys.items()}
+    stop = asyncio.Event()
+    loop = asyncio.get_running_loop()
+    for number in (signal.SIGTERM, signal.SIGINT):
+        loop.add_signal_handler(number, stop.set)
+    log.info("%d devices go on sending", len(units))
+    at = now_us()
+    while not stop.is_set():
+        until = at + AHEAD_US
+        due: list[tuple[int, Unit]] = [(int(t), unit) for unit in units for t in sending_times(story, unit, at, until)]
+        for moment, unit in sorted(due, key=lambda item: item[0]):
+            wait = (moment - now_us()) / 1e6
+            if wait > 0:
+                try:
+                    await asyncio.wait_for(stop.wait(), wait)
+                    break
+                except TimeoutError:
+                    pass
+            (payload,) = payloads(story, unit, plans[unit.type], _one(moment))
+            client = clients[unit.gateway or unit.name]
+            topic = f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
+            client.publish(topic, payload, qos=1)
+        wait = (until - now_us()) / 1e6
+        if wait > 0 and not stop.is_set():
+            try:
+                await asyncio.wait_for(stop.wait(), wait)
+            except TimeoutError:
+                pass
+        at = until
+    for client in clients.values():
+        await client.disconnect()
+
+
+def _one(moment: int) -> Any:
+    import numpy as np
+
+    return np.array([moment], np.int64)
+
+
+def main() -> None:
+    import django
+
+    django.setup()
+    logging.getLogger("gmqtt").setLevel(logging.ERROR)
+    asyncio.run(live())
+
+
+if __name__ == "__main__":
+    main()
+

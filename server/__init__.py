@@ -1,0 +1,1 @@
+"""The server of Oculum: records, permissions, API, processes."""

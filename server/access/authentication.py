@@ -1,0 +1,40 @@
+"""Who is calling: a person with a session, or a program with a token."""
+
+from __future__ import annotations
+
+import hmac
+from typing import Any
+
+from django.utils import timezone
+from rest_framework import authentication, exceptions
+from rest_framework.request import Request
+
+from .models import ROLES, Person, Token, digest
+
+
+class SessionAuthentication(authentication.SessionAuthentication):
+    def authenticate_header(self, request: Request) -> str:
+        return "Session"
+
+
+class TokenAuthentication(authentication.BaseAuthentication):
+    """`Authorization: Bearer oct_...`; the token's role bounds the person's."""
+
+    def authenticate(self, request: Request) -> tuple[Person, Any] | None:
+        header = request.headers.get("Authorization", "")
+        if not header.startswith("Bearer oct_"):
+            return None
+        key = header.removeprefix("Bearer ").strip()
+        parts = key.split("_")
+        token = Token.objects.select_related("person").filter(prefix=parts[1]).first() if len(parts) == 3 else None
+        if token is None or not hmac.compare_digest(bytes(token.digest), digest(key)) or not token.person.is_active:
+            raise exceptions.AuthenticationFailed("this token is not known, or was withdrawn")
+        now = timezone.now()
+        if token.used_at is None or (now - token.used_at).total_seconds() > 60:
+            Token.objects.filter(pk=token.pk).update(used_at=now)
+        person = token.person
+        person.role = ROLES[min(ROLES.index(person.role), ROLES.index(token.role))]
+        return person, token
+
+    def authenticate_header(self, request: Request) -> str:
+        return "Bearer"

@@ -1,0 +1,23 @@
+"""What a role may do. Reading is for viewers; each view says what writing takes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from rest_framework.permissions import BasePermission
+from rest_framework.request import Request
+
+
+class ByRole(BasePermission):
+    """Views carry `reads` (default viewer) and `writes` (default engineer)."""
+
+    message = "your role does not allow this"
+
+    def has_permission(self, request: Request, view: Any) -> bool:
+        person = request.user
+        if person is None or not getattr(person, "is_authenticated", False):
+            return False
+        safe = request.method in ("GET", "HEAD", "OPTIONS")
+        role = getattr(view, "reads", "viewer") if safe else getattr(view, "writes", "engineer")
+        self.message = f"this takes the role {role}; yours is {person.role}"
+        return bool(person.may(role))

@@ -1,0 +1,42 @@
+"""Definitions: a draft being edited, and versions that never change."""
+
+from __future__ import annotations
+
+from django.db import models
+
+from server.access.models import Person
+from server.fleet.models import DeviceType
+
+
+class Definition(models.Model):
+    """A decoder (one a device type) or a condition."""
+
+    kind = models.CharField(max_length=16, choices=[("decoder", "decoder"), ("condition", "condition")])
+    name = models.CharField(max_length=120)
+    type = models.ForeignKey(DeviceType, on_delete=models.CASCADE, related_name="definitions")
+    draft = models.TextField(blank=True)
+    draft_number = models.PositiveIntegerField(default=0)  # counts edits, so that two editors notice each other
+    live = models.ForeignKey("Version", on_delete=models.SET_NULL, null=True, related_name="+")
+    retired = models.BooleanField(default=False)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["kind", "name"], name="one_definition_a_name"),
+            models.UniqueConstraint(fields=["type"], condition=models.Q(kind="decoder"), name="one_decoder_a_type"),
+        ]
+
+
+class Version(models.Model):
+    """A published text. `fields` is what the device type declared when it was published."""
+
+    definition = models.ForeignKey(Definition, on_delete=models.CASCADE, related_name="versions")
+    number = models.PositiveIntegerField()
+    text = models.TextField()
+    fields = models.JSONField(default=list)
+    setpoints = models.JSONField(default=list)
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now_add=True)
+    why = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["definition", "number"], name="one_version_a_number")]

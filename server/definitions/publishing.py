@@ -1,0 +1,95 @@
+"""Publishing a text as a version, and putting it into the stream."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import transaction
+
+from oculum.language.conditions import check_condition
+from oculum.language.decoders import check_decoder
+from oculum.language.formatter import format_definition
+from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
+from oculum.language.problems import Problem
+from server.access.models import Person, record
+from server.fleet.models import DeviceType
+from server.fleet.registering import control
+
+from .models import Definition, Version
+from .plans import specs, units
+
+
+class NotPublishable(Exception):
+    """The text has errors."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__(problems[0].message if problems else "nothing to publish")
+        self.problems = problems
+
+
+def types_by_key() -> dict[str, tuple[dict[str, FieldSpec], dict[str, str]]]:
+    return {t.key: (specs(t.fields), units(t.setpoints)) for t in DeviceType.objects.all()}
+
+
+def check(kind: str, text: str, type_: DeviceType | None) -> tuple[DecoderPlan | ConditionPlan | None, list[Problem]]:
+    """The plan of a draft, or its errors."""
+    if kind == "decoder":
+        return check_decoder(text, specs(type_.fields) if type_ else {}, type_.key if type_ else None)
+    return check_condition(text, types_by_key())
+
+
+def plain(spec: FieldSpec) -> dict[str, Any]:
+    found = spec.as_dict()
+    found["codes"] = {str(k): v for k, v in found["codes"].items()}
+    return found
+
+
+def publish(definition: Definition, text: str, person: Person | None, why: str = "") -> Version:
+    """The next version. Fields that a decoder brings and its type does not declare are declared with it.
+
+    Raises NotPublishable.
+    """
+    with transaction.atomic():
+        definition = Definition.objects.select_for_update().get(pk=definition.pk)
+        type_ = DeviceType.objects.select_for_update().get(pk=definition.type_id)
+        plan, problems = check(definition.kind, text, type_)
+        if plan is None:
+            raise NotPublishable(problems)
+        text = format_definition(text)
+        if isinstance(plan, ConditionPlan):
+            type_ = DeviceType.objects.get(key=plan.device_type)
+            if plan.name != definition.name:
+                if Definition.objects.filter(kind="condition", name=plan.name).exclude(pk=definition.pk).exists():
+                    raise NotPublishable([Problem(f"another condition is named “{plan.name}” already", _start())])
+                definition.name = plan.name
+            definition.type = type_
+        elif isinstance(plan, DecoderPlan):
+            declared = {f["name"] for f in type_.fields}
+            fresh = [plain(spec) for spec in plan.all_fields if spec.name not in declared]
+            if fresh:
+                type_.fields = [*type_.fields, *fresh]
+                type_.save(update_fields=["fields"])
+        number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
+        version = Version.objects.create(
+            definition=definition, number=number, text=text, fields=type_.fields, setpoints=type_.setpoints, person=person, why=why
+        )
+        definition.live, definition.draft, definition.retired = version, text, False
+        definition.save()
+        control("publish", {"definition": definition.pk, "version": version.pk}, person)
+        record(person, "published", f"{definition.kind} {definition.name}", version=number, why=why)
+    return version
+
+
+def _start() -> Any:
+    from oculum.language.problems import Span
+
+    return Span(1, 1, 2)
+
+
+def retire(definition: Definition, person: Person | None) -> None:
+    """Takes a definition out of force; its versions and alarms stay on record."""
+    with transaction.atomic():
+        definition.live, definition.retired = None, True
+        definition.save()
+        control("retire", {"definition": definition.pk, "versions": list(definition.versions.values_list("pk", flat=True))}, person)
+        record(person, "retired", f"{definition.kind} {definition.name}")

@@ -1,0 +1,112 @@
+"""What the engine goes by: devices, definitions in force, limits, each as of its place in the stream."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import psycopg
+
+from oculum.language.plan import ConditionPlan, DecoderPlan
+from server.definitions.plans import condition_plan, decoder_plan
+
+
+@dataclass(frozen=True)
+class DeviceRow:
+    id: int
+    name: str
+    title: str
+    type_id: int
+    site_id: int | None
+    labels: dict[str, str]
+
+
+@dataclass(frozen=True)
+class Decoder:
+    version_id: int
+    plan: DecoderPlan
+
+
+@dataclass(frozen=True)
+class Condition:
+    definition_id: int
+    version_id: int
+    type_id: int
+    plan: ConditionPlan
+
+
+@dataclass
+class Registry:
+    """Decoders by device type, conditions by definition, limits by type and name."""
+
+    devices: dict[int, DeviceRow] = field(default_factory=dict)
+    parents: dict[int, int | None] = field(default_factory=dict)
+    site_titles: dict[int, str] = field(default_factory=dict)
+    decoders: dict[int, Decoder] = field(default_factory=dict)
+    conditions: dict[int, Condition] = field(default_factory=dict)
+    limits: dict[tuple[int, str, str, int], float] = field(default_factory=dict)  # type, name, scope, id
+
+    def load_devices(self, connection: psycopg.Connection) -> None:
+        rows = connection.execute("select id, name, title, type_id, site_id, labels from fleet_device").fetchall()
+        self.devices = {r[0]: DeviceRow(*r) for r in rows}
+        sites = connection.execute("select id, parent_id, title from fleet_site").fetchall()
+        self.parents = {r[0]: r[1] for r in sites}
+        self.site_titles = {r[0]: r[2] for r in sites}
+
+    def apply(self, connection: psycopg.Connection, kind: str, body: dict[str, Any]) -> None:
+        """One event of the stream takes effect."""
+        if kind == "publish":
+            self._publish(connection, body["version"])
+        elif kind == "retire":
+            self.conditions.pop(body["definition"], None)
+            self.decoders = {t: d for t, d in self.decoders.items() if d.version_id not in body.get("versions", [])}
+        elif kind == "setpoint":
+            scope = "device" if body.get("device") else "site" if body.get("site") else "type"
+            key = (body["type"], body["name"], scope, body.get(scope) if scope != "type" else 0)
+            if body["value"] is None:
+                self.limits.pop(key, None)
+            else:
+                self.limits[key] = float(body["value"])
+        elif kind == "registry":
+            self.load_devices(connection)
+
+    def _publish(self, connection: psycopg.Connection, version: int) -> None:
+        row = connection.execute(
+            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints from definitions_version v"
+            " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
+            (version,),
+        ).fetchone()
+        if row is None:
+            return
+        definition, kind, type_id, key, text, fields, setpoints = row
+        if kind == "decoder":
+            plan = decoder_plan(text, fields)
+            if plan is not None:
+                self.decoders[type_id] = Decoder(version, plan)
+        else:
+            rule = condition_plan(text, key, fields, setpoints)
+            if rule is not None:
+                self.conditions[definition] = Condition(definition, version, type_id, rule)
+
+    def limit(self, device_id: int, name: str) -> float | None:
+        """A setpoint's value in force: the device's, else its nearest site's, else the type's."""
+        device = self.devices.get(device_id)
+        if device is None:
+            return None
+        found = self.limits.get((device.type_id, name, "device", device_id))
+        site = device.site_id
+        while found is None and site is not None:
+            found = self.limits.get((device.type_id, name, "site", site))
+            site = self.parents.get(site)
+        return found if found is not None else self.limits.get((device.type_id, name, "type", 0))
+
+    def selects(self, condition: Condition, device_id: int) -> bool:
+        """Whether the condition watches the device: its type and its labels."""
+        device = self.devices.get(device_id)
+        if device is None or device.type_id != condition.type_id:
+            return False
+        return matches(device.labels, condition.plan.labels)
+
+
+def matches(labels: dict[str, str], wanted: tuple[tuple[str, str, str], ...]) -> bool:
+    return all((labels.get(name) == text) == (sign == "=") for name, sign, text in wanted)

@@ -1,0 +1,77 @@
+"""Registering devices and giving them keys: used by the API and by the demo."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from django.db import connection, transaction
+
+from server.access.models import Person, new_key
+from server.intake.accounts import broker_hash
+
+from .models import Credential, Device, DeviceType, Setpoint
+
+
+def notice_registry(*, accounts: bool = False) -> None:
+    """Tells intake, engine and broker that the registry changed, when the transaction commits."""
+    with connection.cursor() as cursor:
+        if accounts:
+            cursor.execute("update broker_accounts set wanted = wanted + 1")
+        cursor.execute("select pg_notify('oculum_registry', '')")
+
+
+def control(kind: str, body: dict[str, Any], person: Person | None = None) -> int:
+    """Puts a change into the stream, in order with the messages. Returns its number."""
+    from psycopg.types.json import Jsonb
+
+    with connection.cursor() as cursor:
+        cursor.execute("insert into control_event (kind, body, person_id) values (%s, %s, %s) returning id", (kind, Jsonb(body), person.pk if person else None))
+        row = cursor.fetchone()
+        cursor.execute("select pg_notify('oculum_control', '')")
+    return int(row[0])
+
+
+def registry_changed(person: Person | None = None, *, accounts: bool = False) -> None:
+    control("registry", {}, person)
+    notice_registry(accounts=accounts)
+
+
+def give_key(device: Device | None = None, onboarding: str | None = None) -> str:
+    """A fresh key for a device or an onboarding channel; an earlier one ends. Shown this once."""
+    key, prefix, hashed = new_key("d")
+    fields = {"prefix": prefix, "digest": hashed, "broker_hash": broker_hash(key)}
+    if device is not None:
+        Credential.objects.update_or_create(device=device, defaults=fields)
+    else:
+        Credential.objects.update_or_create(onboarding=onboarding, defaults=fields)
+    return key
+
+
+def wait_for_broker(seconds: float = 3.0) -> bool:
+    """Whether the broker knows the accounts as they are now; waits a little for it."""
+    until = time.monotonic() + seconds
+    while True:
+        with connection.cursor() as cursor:
+            cursor.execute("select applied >= wanted from broker_accounts")
+            row = cursor.fetchone()
+        if row and row[0]:
+            return True
+        if time.monotonic() > until:
+            return False
+        time.sleep(0.02)
+
+
+def set_setpoint(type_: DeviceType, name: str, value: float | None, person: Person | None, *, site: int | None = None, device: int | None = None) -> int:
+    """Writes a setpoint (None takes an override away) and puts the change into the stream."""
+    with transaction.atomic():
+        if site is None and device is None:
+            for setpoint in type_.setpoints:
+                if setpoint["name"] == name:
+                    setpoint["value"] = value
+            type_.save(update_fields=["setpoints"])
+        elif value is None:
+            Setpoint.objects.filter(type=type_, name=name, site_id=site, device_id=device).delete()
+        else:
+            Setpoint.objects.update_or_create(type=type_, name=name, site_id=site, device_id=device, defaults={"value": value})
+        return control("setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person)

@@ -1,0 +1,21 @@
+"""Work on stored messages that goes on in the background."""
+
+from __future__ import annotations
+
+from django.db import models
+
+from server.access.models import Person
+from server.fleet.models import DeviceType
+
+
+class DecodeAgain(models.Model):
+    """Refused messages of a type, run once more through the decoder in force."""
+
+    type = models.ForeignKey(DeviceType, on_delete=models.CASCADE)
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    asked_at = models.DateTimeField(auto_now_add=True)
+    total = models.PositiveIntegerField(default=0)
+    done = models.PositiveIntegerField(default=0)
+    decoded = models.PositiveIntegerField(default=0)
+    after_id = models.BigIntegerField(default=0)
+    state = models.CharField(max_length=12, default="waiting")  # waiting, running, done, cancelled
