@@ -97,7 +97,7 @@ SPECTACULAR_SETTINGS = {
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "COMPONENT_SPLIT_REQUEST": True,
     "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api_document.add_hot_paths"],
-    "ENUM_NAME_OVERRIDES": {},
+    "ENUM_NAME_OVERRIDES": {"FieldKind": "server.fleet.models.KINDS", "DeviceStateWord": "server.fleet.serial.STATES"},
 }
 
 # Bounds. Each stands in docs/operation.md.

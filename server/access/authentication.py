@@ -6,6 +6,7 @@ import hmac
 from typing import Any
 
 from django.utils import timezone
+from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework import authentication, exceptions
 from rest_framework.request import Request
 
@@ -38,3 +39,21 @@ class TokenAuthentication(authentication.BaseAuthentication):
 
     def authenticate_header(self, request: Request) -> str:
         return "Bearer"
+
+
+class _TokenScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+    target_class = TokenAuthentication
+    name = "token"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, str]:
+        return {"type": "http", "scheme": "bearer", "description": "a program's token, oct_..."}
+
+
+class _SessionScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped-call]
+    target_class = SessionAuthentication
+    name = "session"
+
+    def get_security_definition(self, auto_schema: Any) -> dict[str, str]:
+        from django.conf import settings
+
+        return {"type": "apiKey", "in": "cookie", "name": settings.SESSION_COOKIE_NAME}

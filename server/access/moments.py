@@ -1,0 +1,35 @@
+"""Times in requests: ISO 8601 with a zone, or nothing for now."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+
+from django.utils import timezone
+from rest_framework.request import Request
+
+from .errors import Refused
+
+
+def moment(request: Request, name: str) -> datetime | None:
+    """The time given as query parameter `name`. Raises Refused."""
+    text = request.query_params.get(name)
+    if not text:
+        return None
+    try:
+        found = datetime.fromisoformat(text.replace("Z", "+00:00").replace(" ", "+"))
+    except ValueError:
+        raise Refused("invalid", f"{name}: found `{text[:40]}`, expected a time such as 2000-01-01T00:00:00Z") from None
+    if found.tzinfo is None:
+        raise Refused("invalid", f"{name}: the time needs its zone, such as Z")
+    return found.astimezone(UTC)
+
+
+def span(request: Request, default: timedelta = timedelta(days=1)) -> tuple[datetime, datetime, bool]:
+    """start, end, and whether the end is a past moment. At most 400 days."""
+    end = moment(request, "to")
+    past = end is not None
+    end = end or timezone.now()
+    start = moment(request, "from") or end - default
+    if not start < end or end - start > timedelta(days=400):
+        raise Refused("invalid", "`from` must lie before `to`, by at most 400 days")
+    return start, end, past

@@ -1,0 +1,195 @@
+"""Alarms: what is open, taking one, noting; and the journal."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from django.db import connection, transaction
+from django.db.models import Case, IntegerField, Q, Value, When
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.access.errors import Refused
+from server.access.moments import moment, span
+from server.access.text import harmless
+from server.fleet.api import bounded
+
+from .models import PRIORITIES, Alarm, JournalEntry
+
+
+class AlarmOut(serializers.ModelSerializer):
+    condition = serializers.CharField(source="condition.name")
+    definition = serializers.IntegerField(source="condition_id")
+    version = serializers.IntegerField(source="version.number")
+    device = serializers.CharField(source="device.name")
+    device_title = serializers.CharField(source="device.title")
+    site_title = serializers.SerializerMethodField()
+    acknowledged_by = serializers.SerializerMethodField()
+    message_id = serializers.CharField(allow_null=True)
+
+    class Meta:
+        model = Alarm
+        fields = [
+            "id", "condition", "definition", "version", "device", "device_title", "site_title", "priority", "text", "field", "value", "limit", "unit",
+            "raised_at", "cleared_at", "acknowledged_at", "acknowledged_by", "message_id",
+        ]  # fmt: skip
+
+    def get_site_title(self, alarm: Alarm) -> str | None:
+        return alarm.device.site.title if alarm.device.site else None
+
+    def get_acknowledged_by(self, alarm: Alarm) -> str | None:
+        return (alarm.acknowledged_by.first_name or alarm.acknowledged_by.username) if alarm.acknowledged_by else None
+
+
+class AlarmPage(serializers.Serializer):
+    count = serializers.IntegerField()
+    unacknowledged = serializers.IntegerField()
+    results = AlarmOut(many=True)
+
+
+class EntryOut(serializers.ModelSerializer):
+    who = serializers.SerializerMethodField()
+    device = serializers.CharField(source="alarm.device.name")
+    device_title = serializers.CharField(source="alarm.device.title")
+    condition = serializers.CharField(source="alarm.condition.name")
+    priority = serializers.CharField(source="alarm.priority")
+    alarm = serializers.IntegerField(source="alarm_id")
+    text = serializers.CharField(source="alarm.text")
+    unit = serializers.CharField(source="alarm.unit")
+    message_id = serializers.CharField(allow_null=True)
+    version = serializers.SerializerMethodField()
+
+    class Meta:
+        model = JournalEntry
+        fields = ["id", "what", "at", "learned_at", "who", "note", "value", "limit", "unit", "device", "device_title", "condition", "priority", "alarm", "text", "message_id", "version"]
+
+    def get_who(self, entry: JournalEntry) -> str | None:
+        return (entry.person.first_name or entry.person.username) if entry.person else None
+
+    def get_version(self, entry: JournalEntry) -> int | None:
+        return entry.version.number if entry.version else None
+
+
+class JournalPage(serializers.Serializer):
+    count = serializers.IntegerField()
+    results = EntryOut(many=True)
+
+
+class NoteIn(serializers.Serializer):
+    note = serializers.CharField(max_length=1000, required=False, allow_blank=True)
+
+
+def everything() -> Any:
+    rank = Case(*(When(priority=p, then=Value(i)) for i, p in enumerate(PRIORITIES)), output_field=IntegerField())
+    return Alarm.objects.select_related("condition", "version", "device", "device__site", "acknowledged_by").annotate(rank=rank)
+
+
+class AlarmsView(APIView):
+    """Open alarms, worst first; with `past`, those of the lookback, newest first."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter(n, str) for n in ("show", "device", "condition", "from", "to")] + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=AlarmPage, operation_id="alarms", tags=["alarms"],
+    )  # fmt: skip
+    def get(self, request: Request) -> Response:
+        """`show` is open (default) or all."""
+        limit, offset = bounded(request)
+        found = everything()
+        params = request.query_params
+        if params.get("device"):
+            found = found.filter(device__name=params["device"])
+        if params.get("condition"):
+            if not params["condition"].isdigit():
+                raise Refused("invalid", "condition is a number")
+            found = found.filter(condition_id=int(params["condition"]))
+        if params.get("show") == "all":
+            start, end, _ = span(request)
+            found = found.filter(raised_at__lte=end).filter(Q(cleared_at=None) | Q(cleared_at__gte=start)).order_by("-raised_at")
+        else:
+            at = moment(request, "to")
+            found = found.filter(raised_at__lte=at).filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if at else found.filter(cleared_at=None)
+            found = found.order_by("rank", "-raised_at")
+        page = found[offset : offset + limit]
+        return Response({"count": found.count(), "unacknowledged": found.filter(acknowledged_at=None).count(), "results": AlarmOut(page, many=True).data})
+
+
+class AlarmView(APIView):
+    """One alarm."""
+
+    @extend_schema(responses=AlarmOut, operation_id="alarm", tags=["alarms"])
+    def get(self, request: Request, ident: int) -> Response:
+        return Response(AlarmOut(generics.get_object_or_404(everything(), pk=ident)).data)
+
+
+def told(alarm: Alarm) -> None:
+    from psycopg.types.json import Jsonb
+
+    with connection.cursor() as cursor:
+        body = {"messages": 0, "devices": [alarm.device_id], "alarms": [alarm.pk], "control": []}
+        cursor.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
+        cursor.execute("select pg_notify('oculum_live', '')")
+
+
+class AcknowledgeView(APIView):
+    """Takes an alarm. Taking it twice changes nothing."""
+
+    writes = "operator"
+
+    @extend_schema(request=NoteIn, responses=AlarmOut, operation_id="acknowledge", tags=["alarms"])
+    def post(self, request: Request, ident: int) -> Response:
+        asked = NoteIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        with transaction.atomic():
+            alarm = generics.get_object_or_404(Alarm.objects.select_for_update(), pk=ident)
+            if alarm.acknowledged_at is None:
+                now = timezone.now()
+                alarm.acknowledged_at, alarm.acknowledged_by = now, request.user
+                alarm.save(update_fields=["acknowledged_at", "acknowledged_by"])
+                JournalEntry.objects.create(alarm=alarm, what="acknowledged", at=now, learned_at=now, person=request.user, note=harmless(asked.validated_data.get("note", ""), 1000))
+                told(alarm)
+        return Response(AlarmOut(everything().get(pk=ident)).data)
+
+
+class NoteView(APIView):
+    """Adds a note to an alarm."""
+
+    writes = "operator"
+
+    @extend_schema(request=NoteIn, responses=AlarmOut, operation_id="note", tags=["alarms"])
+    def post(self, request: Request, ident: int) -> Response:
+        asked = NoteIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        alarm = generics.get_object_or_404(Alarm, pk=ident)
+        text = harmless(asked.validated_data.get("note", "").strip(), 1000)
+        if not text:
+            raise Refused("invalid", "an empty note says nothing")
+        now = timezone.now()
+        with transaction.atomic():
+            JournalEntry.objects.create(alarm=alarm, what="noted", at=now, learned_at=now, person=request.user, note=text)
+            told(alarm)
+        return Response(AlarmOut(everything().get(pk=ident)).data)
+
+
+class JournalView(APIView):
+    """What happened to alarms in the lookback, newest first."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter(n, str) for n in ("device", "alarm", "from", "to")] + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=JournalPage, operation_id="journal", tags=["alarms"],
+    )  # fmt: skip
+    def get(self, request: Request) -> Response:
+        limit, offset = bounded(request)
+        found = JournalEntry.objects.select_related("alarm", "alarm__device", "alarm__condition", "person", "version")
+        if request.query_params.get("alarm", "").isdigit():
+            found = found.filter(alarm_id=int(request.query_params["alarm"]))
+        else:
+            start, end, _ = span(request)
+            found = found.filter(at__gte=start, at__lte=end)
+        if request.query_params.get("device"):
+            found = found.filter(alarm__device__name=request.query_params["device"])
+        found = found.order_by("-at", "-id")
+        return Response({"count": found.count(), "results": EntryOut(found[offset : offset + limit], many=True).data})

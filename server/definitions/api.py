@@ -1,0 +1,466 @@
+"""Drafts, checking, trying out, publishing."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from oculum.language import limits
+from oculum.language.formatter import format_definition
+from oculum.language.functions import FUNCTIONS
+from oculum.language.plan import ConditionPlan, DecoderPlan
+from oculum.language.problems import DefinitionError, Problem
+from oculum.decoding.checksums import NAMES as CHECKS
+from oculum.quantities import known_codes
+from server.access.errors import Refused
+from server.access.models import Person, record
+from server.fleet.models import DeviceType
+from server.history.models import DecodeAgain
+from server.trials.past import condition_trial, decoder_trial, explain
+
+from .models import Definition, Version
+from .plans import decoder_plan
+from .publishing import NotPublishable, check, plain, publish, retire
+
+TEXT = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
+
+
+class ProblemOut(serializers.Serializer):
+    message = serializers.CharField()
+    severity = serializers.CharField()
+    line = serializers.IntegerField()
+    column = serializers.IntegerField()
+    end_column = serializers.IntegerField()
+    fix = serializers.CharField(allow_null=True)
+
+
+class FieldSpecOut(serializers.Serializer):
+    name = serializers.CharField()
+    kind = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+
+
+class LimitAt(serializers.Serializer):
+    field = serializers.CharField()
+    sign = serializers.CharField()
+    setpoint = serializers.CharField(allow_null=True)
+    number = serializers.FloatField(allow_null=True)
+    unit = serializers.CharField(allow_null=True)
+    line = serializers.IntegerField()
+    column = serializers.IntegerField()
+    end_column = serializers.IntegerField()
+
+
+class CheckIn(serializers.Serializer):
+    kind = serializers.ChoiceField(["decoder", "condition"])
+    text = serializers.CharField(**TEXT)
+    type = serializers.CharField(required=False, allow_null=True)
+
+
+class CheckOut(serializers.Serializer):
+    problems = ProblemOut(many=True)
+    good = serializers.BooleanField()
+    fields = FieldSpecOut(many=True)
+    limits = LimitAt(many=True)
+    type = serializers.CharField(allow_null=True)
+    priority = serializers.CharField(allow_null=True)
+    source = serializers.CharField(allow_null=True)
+
+
+class FormatIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+
+
+class FormatOut(serializers.Serializer):
+    text = serializers.CharField()
+
+
+class DecodeIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    type = serializers.CharField(required=False, allow_null=True)
+    payload_hex = serializers.CharField(max_length=140_000, allow_blank=True)
+    received_at = serializers.DateTimeField(required=False)
+
+
+class PlaceOut(serializers.Serializer):
+    first = serializers.IntegerField()
+    last = serializers.IntegerField()
+    high = serializers.IntegerField()
+    low = serializers.IntegerField()
+    whole = serializers.BooleanField()
+    little = serializers.BooleanField()
+
+
+class MarkOut(serializers.Serializer):
+    line = serializers.IntegerField()
+    field = serializers.CharField()
+    turn = serializers.IntegerField()
+    places = PlaceOut(many=True)
+    raw = serializers.ListField(child=serializers.JSONField(allow_null=True), allow_null=True)
+    paths = serializers.ListField(child=serializers.CharField())
+
+
+class ReadingOut(serializers.Serializer):
+    field = serializers.CharField()
+    kind = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    value = serializers.JSONField(allow_null=True)
+    text = serializers.CharField(allow_null=True)
+    missing = serializers.CharField(allow_null=True)
+    at = serializers.DateTimeField()
+
+
+class DecodeError(serializers.Serializer):
+    code = serializers.CharField()
+    message = serializers.CharField()
+    line = serializers.IntegerField()
+    byte = serializers.IntegerField(allow_null=True)
+
+
+class DecodeOut(serializers.Serializer):
+    values = ReadingOut(many=True)
+    marks = MarkOut(many=True)
+    error = DecodeError(allow_null=True)
+    unread = serializers.IntegerField()
+    tail = serializers.IntegerField()
+
+
+class VersionOut(serializers.ModelSerializer):
+    who = serializers.SerializerMethodField()
+
+    class Meta:
+        model = Version
+        fields = ["id", "number", "text", "at", "why", "who"]
+
+    def get_who(self, version: Version) -> str:
+        return version.person.first_name or version.person.username if version.person else "the demo"
+
+
+class DefinitionOut(serializers.ModelSerializer):
+    type = serializers.SlugRelatedField(slug_field="key", queryset=DeviceType.objects.all())
+    type_title = serializers.CharField(source="type.title", read_only=True)
+    live = VersionOut(read_only=True, allow_null=True)
+    open_alarms = serializers.IntegerField(read_only=True, required=False)
+    refused_today = serializers.IntegerField(read_only=True, required=False)
+
+    class Meta:
+        model = Definition
+        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today"]
+        read_only_fields = ["draft_number", "retired"]
+        extra_kwargs = {"draft": {"trim_whitespace": False}}
+
+
+class DraftIn(serializers.Serializer):
+    draft = serializers.CharField(**TEXT)
+    draft_number = serializers.IntegerField()
+
+
+class PublishIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    why = serializers.CharField(max_length=300, required=False, allow_blank=True)
+
+
+class TrialIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
+    days = serializers.FloatField(min_value=0.01, max_value=31, default=7)
+
+
+class TrialReason(serializers.Serializer):
+    code = serializers.CharField()
+    message = serializers.CharField()
+    line = serializers.IntegerField()
+    count = serializers.IntegerField()
+    example = serializers.CharField()
+
+
+class TrialField(serializers.Serializer):
+    field = serializers.CharField()
+    values = serializers.IntegerField()
+    missing = serializers.IntegerField()
+    differ = serializers.IntegerField(allow_null=True)
+    state = serializers.ChoiceField(["same", "new", "lost"])
+    low = serializers.FloatField(allow_null=True)
+    high = serializers.FloatField(allow_null=True)
+
+
+class DecoderTrialOut(serializers.Serializer):
+    messages = serializers.IntegerField()
+    decoded = serializers.IntegerField()
+    failed = serializers.IntegerField()
+    decoded_before = serializers.IntegerField(allow_null=True)
+    reasons = TrialReason(many=True)
+    fields = TrialField(many=True)
+
+
+class TrialSpan(serializers.Serializer):
+    device = serializers.CharField()
+    raised_at = serializers.DateTimeField()
+    cleared_at = serializers.DateTimeField(allow_null=True)
+    value = serializers.FloatField(allow_null=True)
+    limit = serializers.FloatField(allow_null=True)
+
+
+class DeviceCount(serializers.Serializer):
+    device = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class DayCount(serializers.Serializer):
+    day = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class ConditionTrialOut(serializers.Serializer):
+    messages = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    raised = serializers.IntegerField()
+    still_open = serializers.IntegerField()
+    devices_raised = serializers.IntegerField()
+    by_device = DeviceCount(many=True)
+    by_day = DayCount(many=True)
+    spans = TrialSpan(many=True)
+
+
+class TrialOut(serializers.Serializer):
+    decoder = DecoderTrialOut(required=False)
+    condition = ConditionTrialOut(required=False)
+    seconds = serializers.FloatField()
+
+
+class AgainOut(serializers.ModelSerializer):
+    class Meta:
+        model = DecodeAgain
+        fields = ["id", "state", "total", "done", "decoded", "asked_at"]
+
+
+class FunctionOut(serializers.Serializer):
+    name = serializers.CharField()
+    words = serializers.CharField()
+
+
+class LanguageOut(serializers.Serializer):
+    functions = FunctionOut(many=True)
+    checks = serializers.ListField(child=serializers.CharField())
+    units = serializers.ListField(child=serializers.CharField())
+
+
+def problems_of(problems: list[Problem]) -> list[dict[str, object]]:
+    return [p.as_dict() for p in problems]
+
+
+def type_of(key: str | None) -> DeviceType | None:
+    return DeviceType.objects.filter(key=key).first() if key else None
+
+
+class DefinitionsView(generics.ListCreateAPIView):
+    """Decoders and conditions."""
+
+    serializer_class = DefinitionOut
+
+    def get_queryset(self) -> Any:
+        from django.db.models import Count, Q
+        from django.db.models.expressions import RawSQL
+
+        found = Definition.objects.select_related("type", "live", "live__person").annotate(
+            open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
+            refused_today=RawSQL(
+                "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r join fleet_device d on d.id = r.device_id"
+                " where d.type_id = definitions_definition.type_id and r.received_at > now() - interval '1 day') else 0 end",
+                (),
+            ),
+        )
+        kind = self.request.query_params.get("kind")
+        return (found.filter(kind=kind) if kind else found).order_by("kind", "name")
+
+    @extend_schema(parameters=[OpenApiParameter("kind", str)])
+    def get(self, request: Request, *args: Any, **kwargs: Any) -> Response:
+        return super().get(request, *args, **kwargs)
+
+    def perform_create(self, serializer: Any) -> None:
+        try:
+            with transaction.atomic():
+                definition = serializer.save()
+        except IntegrityError:
+            raise Refused("exists", f"there is a {serializer.validated_data['kind']} of this name, or for this device type, already", 409) from None
+        record(self.request.user, "began definition", f"{definition.kind} {definition.name}")
+
+
+class DefinitionView(APIView):
+    """One definition with its draft and its live version."""
+
+    @extend_schema(responses=DefinitionOut, operation_id="definition", tags=["definitions"])
+    def get(self, request: Request, ident: int) -> Response:
+        return Response(DefinitionOut(self.find(ident)).data)
+
+    @extend_schema(request=DraftIn, responses=DefinitionOut, operation_id="save_draft", tags=["definitions"])
+    def patch(self, request: Request, ident: int) -> Response:
+        """Keeps a draft, unless somebody else changed it since `draft_number`."""
+        asked = DraftIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        number = asked.validated_data["draft_number"]
+        changed = Definition.objects.filter(pk=ident, draft_number=number).update(draft=asked.validated_data["draft"], draft_number=number + 1)
+        if not changed:
+            self.find(ident)
+            raise Refused("changed meanwhile", "somebody else changed this draft meanwhile; reload it to see their text", 409)
+        return Response(DefinitionOut(self.find(ident)).data)
+
+    @staticmethod
+    def find(ident: int) -> Definition:
+        return generics.get_object_or_404(Definition.objects.select_related("type", "live", "live__person"), pk=ident)
+
+
+class VersionsView(generics.ListAPIView):
+    """The versions of a definition, newest first."""
+
+    serializer_class = VersionOut
+
+    def get_queryset(self) -> Any:
+        return Version.objects.filter(definition_id=self.kwargs["ident"]).select_related("person").order_by("-number")
+
+
+class CheckView(APIView):
+    """Every mistake of a draft, with its place and where possible a fix."""
+
+    writes = "viewer"
+
+    @extend_schema(request=CheckIn, responses=CheckOut, operation_id="check", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = CheckIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        plan, problems = check(data["kind"], data["text"], type_of(data.get("type")))
+        fields = [plain(s) for s in plan.all_fields] if isinstance(plan, DecoderPlan) else []
+        drawn = [
+            {"field": i.field, "sign": i.sign, "setpoint": i.setpoint, "number": i.number, "unit": i.unit, "line": i.line, "column": i.column, "end_column": i.end_column}
+            for i in (plan.limits if isinstance(plan, ConditionPlan) else ())
+        ]
+        return Response({
+            "problems": problems_of(problems), "good": plan is not None, "fields": fields, "limits": drawn,
+            "type": plan.device_type if isinstance(plan, ConditionPlan) else None, "priority": plan.priority if isinstance(plan, ConditionPlan) else None,
+            "source": plan.source if isinstance(plan, DecoderPlan) else None,
+        })  # fmt: skip
+
+
+class FormatView(APIView):
+    """The canonical layout of a text."""
+
+    writes = "viewer"
+
+    @extend_schema(request=FormatIn, responses=FormatOut, operation_id="format", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = FormatIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        try:
+            return Response({"text": format_definition(asked.validated_data["text"])})
+        except DefinitionError as error:
+            raise Refused("definition", str(error), problems=problems_of(error.problems)) from None
+
+
+class DecodeView(APIView):
+    """One payload through a draft: values, and the bits or places they came from."""
+
+    writes = "viewer"
+
+    @extend_schema(request=DecodeIn, responses=DecodeOut, operation_id="decode", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = DecodeIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        try:
+            payload = bytes.fromhex(data["payload_hex"])
+        except ValueError:
+            raise Refused("invalid", "payload_hex: two hexadecimal digits a byte are expected") from None
+        plan, problems = check("decoder", data["text"], type_of(data.get("type")))
+        if not isinstance(plan, DecoderPlan):
+            raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
+        at = data.get("received_at") or timezone.now()
+        return Response(explain(plan, payload, int(at.timestamp() * 1e6)))
+
+
+class TrialView(APIView):
+    """A draft over the stored past; nothing is changed."""
+
+    writes = "viewer"
+
+    @extend_schema(request=TrialIn, responses=TrialOut, operation_id="trial", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        definition = DefinitionView.find(ident)
+        asked = TrialIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        began = timezone.now()
+        plan, problems = check(definition.kind, data["text"], definition.type)
+        if plan is None:
+            raise Refused("definition", problems[0].message, problems=problems_of(problems))
+        with transaction.atomic():
+            if isinstance(plan, DecoderPlan):
+                live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
+                found: dict[str, Any] = {"decoder": decoder_trial(plan, live, definition.type, data["messages"])}
+            else:
+                type_ = DeviceType.objects.get(key=plan.device_type)
+                found = {"condition": condition_trial(plan, type_, began - timedelta(days=data["days"]), began)}
+        return Response(found | {"seconds": (timezone.now() - began).total_seconds()})
+
+
+class PublishView(APIView):
+    """Makes the text the next version and puts it in force."""
+
+    @extend_schema(request=PublishIn, responses=DefinitionOut, operation_id="publish", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        definition = DefinitionView.find(ident)
+        asked = PublishIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        try:
+            publish(definition, asked.validated_data["text"], request.user, asked.validated_data.get("why", ""))
+        except NotPublishable as error:
+            raise Refused("definition", str(error), problems=problems_of(error.problems)) from None
+        Definition.objects.filter(pk=ident).update(draft_number=definition.draft_number + 1)
+        return Response(DefinitionOut(DefinitionView.find(ident)).data, 201)
+
+
+class RetireView(APIView):
+    """Takes a definition out of force."""
+
+    @extend_schema(request=None, responses=DefinitionOut, operation_id="retire", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        retire(DefinitionView.find(ident), request.user)
+        return Response(DefinitionOut(DefinitionView.find(ident)).data)
+
+
+class DecodeAgainView(APIView):
+    """Runs the refused messages of a type once more through the decoder in force, in the background."""
+
+    @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])
+    def get(self, request: Request, key: str) -> Response:
+        job = DecodeAgain.objects.filter(type__key=key).order_by("-id").first()
+        return Response(AgainOut(job).data if job else {"id": 0, "state": "none", "total": 0, "done": 0, "decoded": 0, "asked_at": None})
+
+    @extend_schema(request=None, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
+    def post(self, request: Request, key: str) -> Response:
+        type_ = generics.get_object_or_404(DeviceType, key=key)
+        person: Person = request.user
+        job = DecodeAgain.objects.filter(type=type_, state__in=["waiting", "running"]).first() or DecodeAgain.objects.create(type=type_, person=person)
+        record(person, "decoded again", key)
+        return Response(AgainOut(job).data, 202)
+
+    @extend_schema(responses=AgainOut, operation_id="cancel_decoding_again", tags=["definitions"])
+    def delete(self, request: Request, key: str) -> Response:
+        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running"]).update(state="cancelled")
+        return self.get(request, key)
+
+
+class LanguageView(APIView):
+    """Words that the editor completes."""
+
+    @extend_schema(responses=LanguageOut, operation_id="language", tags=["definitions"])
+    def get(self, request: Request) -> Response:
+        return Response({"functions": [{"name": n, "words": f.words} for n, f in FUNCTIONS.items()], "checks": list(CHECKS), "units": known_codes()})

@@ -1,0 +1,399 @@
+"""Sites, device types, devices, keys, setpoints."""
+
+from __future__ import annotations
+
+import shlex
+from collections import Counter
+from datetime import datetime
+from typing import Any
+
+from django.conf import settings
+from django.db import connection, transaction
+from django.db.models import Count, ProtectedError, Q, QuerySet
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.access.errors import Refused
+from server.access.models import record
+from server.access.moments import span
+from server.alarms.models import Alarm
+from server.definitions.models import Definition
+from server.definitions.plans import condition_plan
+from server.engine.registry import matches
+from server.history.states import DeviceState, device_states, rhythm, value_at
+
+from .models import Device, DeviceType, Setpoint, Site
+from .registering import give_key, registry_changed, set_setpoint, wait_for_broker
+from .serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut, SetpointIn, SiteOut, TypeOut
+
+RHYTHM_BUCKETS = 48
+SPAN = [OpenApiParameter("from", str, description="start of the lookback"), OpenApiParameter("to", str, description="its end, if that is not now")]
+
+
+class SitesView(generics.ListCreateAPIView):
+    """Places, as a tree."""
+
+    serializer_class = SiteOut
+    queryset = Site.objects.annotate(device_count=Count("devices")).order_by("name")
+
+    def perform_create(self, serializer: Any) -> None:
+        site = serializer.save()
+        registry_changed(self.request.user)
+        record(self.request.user, "added site", site.name)
+
+
+class SiteView(generics.RetrieveUpdateAPIView):
+    """One place."""
+
+    serializer_class = SiteOut
+    queryset = Site.objects.annotate(device_count=Count("devices"))
+    lookup_field = "name"
+    http_method_names = ["get", "patch"]
+
+    def perform_update(self, serializer: Any) -> None:
+        above = serializer.validated_data.get("parent")
+        while above is not None:
+            if above.pk == serializer.instance.pk:
+                raise Refused("invalid", "a site cannot lie in itself")
+            above = above.parent
+        serializer.save()
+        registry_changed(self.request.user)
+        record(self.request.user, "changed site", serializer.instance.name)
+
+
+def types() -> QuerySet[DeviceType]:
+    return DeviceType.objects.annotate(device_count=Count("devices", filter=~Q(devices__phase="retired"))).order_by("key")
+
+
+def with_decoders(found: list[DeviceType]) -> list[DeviceType]:
+    decoders = {d.type_id: d for d in Definition.objects.filter(kind="decoder").select_related("live")}
+    for type_ in found:
+        decoder = decoders.get(type_.pk)
+        type_.decoder = decoder.pk if decoder else None  # type: ignore[attr-defined]
+        type_.decoder_version = decoder.live.number if decoder and decoder.live else None  # type: ignore[attr-defined]
+    return found
+
+
+class TypesView(generics.ListCreateAPIView):
+    """Device types with their fields and setpoints."""
+
+    serializer_class = TypeOut
+
+    def get_queryset(self) -> QuerySet[DeviceType]:
+        return types()
+
+    def paginate_queryset(self, queryset: Any) -> Any:
+        page = super().paginate_queryset(queryset)
+        return with_decoders(list(page))
+
+    def perform_create(self, serializer: Any) -> None:
+        with transaction.atomic():
+            type_ = serializer.save()
+            for setpoint in type_.setpoints:
+                set_setpoint(type_, setpoint["name"], setpoint["value"], self.request.user)
+            record(self.request.user, "added device type", type_.key)
+
+
+class TypeView(generics.RetrieveUpdateAPIView):
+    """One device type."""
+
+    serializer_class = TypeOut
+    lookup_field = "key"
+    http_method_names = ["get", "patch"]
+
+    def get_queryset(self) -> QuerySet[DeviceType]:
+        return types()
+
+    def get_object(self) -> DeviceType:
+        return with_decoders([super().get_object()])[0]
+
+    def perform_update(self, serializer: Any) -> None:
+        if serializer.validated_data.get("key", serializer.instance.key) != serializer.instance.key:
+            raise Refused("invalid", "the key of a device type is in its definitions and stays as it is")
+        before = {s["name"]: s for s in serializer.instance.setpoints}
+        with transaction.atomic():
+            type_ = serializer.save()
+            for setpoint in type_.setpoints:
+                if before.get(setpoint["name"]) != setpoint:
+                    set_setpoint(type_, setpoint["name"], setpoint["value"], self.request.user)
+            registry_changed(self.request.user)
+            record(self.request.user, "changed device type", type_.key)
+
+
+class TypeSetpointView(APIView):
+    """A setpoint's value: of the type, or its override on one device or site (null takes the override away)."""
+
+    writes = "operator"
+
+    @extend_schema(request=SetpointIn, responses=TypeOut, operation_id="set_setpoint", tags=["types"])
+    def put(self, request: Request, key: str, name: str) -> Response:
+        type_ = generics.get_object_or_404(types(), key=key)
+        asked = SetpointIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        if name not in {s["name"] for s in type_.setpoints}:
+            raise Refused("not found", f"`{name}` is not a setpoint of {type_.key}", 404)
+        device = generics.get_object_or_404(Device, name=asked.validated_data["device"], type=type_) if asked.validated_data.get("device") else None
+        site = generics.get_object_or_404(Site, name=asked.validated_data["site"]) if asked.validated_data.get("site") else None
+        value = asked.validated_data["value"]
+        if value is not None and not abs(value) < 1e15:
+            raise Refused("invalid", "the value is beyond 1e15")
+        with transaction.atomic():
+            set_setpoint(type_, name, value, request.user, device=device.pk if device else None, site=site.pk if site else None)
+            record(request.user, "changed setpoint", f"{type_.key} {name}", value=value, device=device.name if device else None, site=site.name if site else None)
+        return Response(TypeOut(with_decoders([generics.get_object_or_404(types(), key=key)])[0]).data)
+
+
+# devices ------------------------------------------------------------------------
+def selected(request: Request) -> QuerySet[Device]:
+    """Devices that the query names: q, type, site (with those within), gateway, label."""
+    found = Device.objects.select_related("type", "site", "gateway").exclude(phase="retired")
+    params = request.query_params
+    if params.get("phase"):
+        found = Device.objects.select_related("type", "site", "gateway").filter(phase=params["phase"])
+    for word in params.get("q", "").split()[:6]:
+        found = found.filter(Q(name__icontains=word) | Q(title__icontains=word) | Q(site__title__icontains=word) | Q(type__title__icontains=word) | Q(labels__icontains=word))
+    if params.get("type"):
+        found = found.filter(type__key=params["type"])
+    if params.get("site"):
+        found = found.filter(site_id__in=within(params["site"]))
+    if params.get("gateway"):
+        found = found.filter(gateway__name=params["gateway"])
+    if "=" in params.get("label", ""):
+        name, _, text = params["label"].partition("=")
+        found = found.filter(labels__contains={name: text})
+    return found
+
+
+def within(name: str) -> list[int]:
+    """A site and all sites in it."""
+    children: dict[int | None, list[int]] = {}
+    start = None
+    for pk, parent, site_name in Site.objects.values_list("id", "parent_id", "name"):
+        children.setdefault(parent, []).append(pk)
+        if site_name == name:
+            start = pk
+    found, waiting = [], [start] if start else []
+    while waiting:
+        site = waiting.pop()
+        found.append(site)
+        waiting += children.get(site, [])
+    return found
+
+
+def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, list[dict[str, Any]]]:
+    found: dict[int, list[dict[str, Any]]] = {}
+    query = Alarm.objects.filter(device_id__in=device_ids, raised_at__lte=at)
+    query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
+    for alarm in query.order_by("raised_at"):
+        taken = alarm.acknowledged_at is not None and (not past or alarm.acknowledged_at <= at)
+        found.setdefault(alarm.device_id, []).append(
+            {"id": alarm.pk, "priority": alarm.priority, "text": alarm.text, "raised_at": alarm.raised_at, "acknowledged": taken}
+        )
+    return found
+
+
+def row_of(device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]) -> dict[str, Any]:
+    return {
+        "name": device.name, "title": device.title, "type": device.type.key, "type_title": device.type.title,
+        "site": device.site.name if device.site else None, "site_title": device.site.title if device.site else None,
+        "gateway": device.gateway.name if device.gateway else None, "labels": device.labels, "phase": device.phase,
+        "state": state.state if state else "waiting", "received_at": state.received_at if state else None,
+        "cadence_s": device.cadence_s or device.type.cadence_s, "alarms": alarms, "rhythm": strokes[0], "failing": strokes[1],
+    }  # fmt: skip
+
+
+class DevicesView(APIView):
+    """Devices with their states, alarms and rhythm over the lookback; and adding one."""
+
+    @extend_schema(
+        parameters=[*SPAN, *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase", "order")), OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=DevicePage, operation_id="devices", tags=["devices"],
+    )  # fmt: skip
+    def get(self, request: Request) -> Response:
+        start, end, past = span(request)
+        states = device_states(end, past)
+        found = [d for d in selected(request).order_by("name") if d.pk in states or d.phase == "retired"]
+        counts = Counter(states[d.pk].state if d.pk in states else "waiting" for d in found)
+        if request.query_params.get("state") in STATES:
+            found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
+        alarms = open_alarms([d.pk for d in found], end, past)
+        order = request.query_params.get("order", "worst")
+        if order == "worst":
+            rank = {"critical": 0, "high": 1, "medium": 2, "low": 3}
+            weight = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
+
+            def key(d: Device) -> tuple[Any, ...]:
+                own = alarms.get(d.pk, [])
+                return (min((rank[a["priority"]] for a in own), default=9), weight[states[d.pk].state] if d.pk in states else 9, d.name)
+
+            found.sort(key=key)
+        elif order == "heard":
+            found.sort(key=lambda d: (states[d.pk].received_at.timestamp() if d.pk in states and states[d.pk].received_at else 0.0, d.name))
+        limit, offset = bounded(request)
+        page = found[offset : offset + limit]
+        strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
+        rows = [row_of(d, states.get(d.pk), alarms.get(d.pk, []), strokes[d.pk]) for d in page]
+        return Response({"count": len(found), "states": dict(counts), "results": rows})
+
+    @extend_schema(request=DeviceIn, responses=DeviceOut, operation_id="add_device", tags=["devices"])
+    def post(self, request: Request) -> Response:
+        asked = DeviceIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        with transaction.atomic():
+            device = asked.save()
+            device.part = device.gateway.part if device.gateway else 0
+            device.save(update_fields=["part"])
+            registry_changed(request.user)
+            record(request.user, "added device", device.name, type=device.type.key)
+        return Response(device_out(device, *span(request)), 201)
+
+
+def bounded(request: Request) -> tuple[int, int]:
+    try:
+        limit, offset = int(request.query_params.get("limit", 100)), int(request.query_params.get("offset", 0))
+    except ValueError:
+        raise Refused("invalid", "limit and offset are whole numbers") from None
+    if not 1 <= limit <= 500 or offset < 0:
+        raise Refused("invalid", "limit is 1 to 500, offset 0 or more")
+    return limit, offset
+
+
+def setpoints_of(device: Device) -> list[dict[str, Any]]:
+    """Every setpoint of the device with the value in force and where it comes from."""
+    overrides = {(s.name, s.device_id, s.site_id): s.value for s in Setpoint.objects.filter(type=device.type)}
+    found = []
+    for setpoint in device.type.setpoints:
+        name = setpoint["name"]
+        row = {"name": name, "unit": setpoint["unit"], "value": setpoint["value"], "source": "type", "source_title": device.type.title}
+        site = device.site
+        while site is not None and (name, None, site.pk) not in overrides:
+            site = site.parent
+        if site is not None:
+            row |= {"value": overrides[name, None, site.pk], "source": "site", "source_title": site.title}
+        if (name, device.pk, None) in overrides:
+            row |= {"value": overrides[name, device.pk, None], "source": "device", "source_title": "this device"}
+        found.append(row)
+    return found
+
+
+def limits_of(device: Device, setpoints: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The limits that published conditions hold this device against, to be drawn on charts."""
+    values = {s["name"]: s["value"] for s in setpoints}
+    found = []
+    for definition in Definition.objects.filter(kind="condition", type=device.type, live__isnull=False).select_related("live"):
+        assert definition.live is not None
+        plan = condition_plan(definition.live.text, device.type.key, definition.live.fields, definition.live.setpoints)
+        if plan is None or not matches(device.labels, plan.labels):
+            continue
+        for limit in plan.limits:
+            found.append(
+                {
+                    "condition": definition.name, "definition": definition.pk, "priority": plan.priority, "field": limit.field, "sign": limit.sign,
+                    "value": values.get(limit.setpoint) if limit.setpoint else limit.number, "unit": limit.unit, "setpoint": limit.setpoint,
+                }
+            )  # fmt: skip
+    return found
+
+
+def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
+    from server.engine.store import moment as from_us
+
+    state = device_states(end, past).get(device.pk)
+    strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
+    row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes)
+    if past:
+        known = {name: (v, at, message, received) for name, (v, at, message, received) in value_at(device.pk, end).items()}
+    else:
+        with connection.cursor() as cursor:
+            cursor.execute("select fields from latest where device_id = %s", (device.pk,))
+            found = cursor.fetchone()
+        import orjson
+
+        fields = found[0] if found else {}
+        fields = orjson.loads(fields) if isinstance(fields, str) else fields
+        known = {name: (v[0], from_us(v[1]), v[2], from_us(v[3])) for name, v in fields.items()}
+    values = []
+    declared = {f["name"]: f for f in device.type.fields}
+    for name, field in declared.items():
+        value, at, message, received = known.get(name, (None, None, None, None))
+        values.append({
+            "field": name, "kind": field["kind"], "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
+            "message": str(message) if message is not None else None, "received_at": received,
+        })  # fmt: skip
+    decoder = Definition.objects.filter(kind="decoder", type=device.type).select_related("live").first()
+    setpoints = setpoints_of(device)
+    return row | {
+        "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
+        "has_key": hasattr(device, "credential"), "behind": device.behind.count(), "zone": device.site.zone if device.site else "UTC",
+        "decoder": decoder.pk if decoder else None, "decoder_version": decoder.live.number if decoder and decoder.live else None,
+        "values": values, "setpoints": setpoints, "limits": limits_of(device, setpoints),
+    }  # fmt: skip
+
+
+class DeviceView(APIView):
+    """One device: what it is, its values, limits and alarms."""
+
+    @extend_schema(parameters=SPAN, responses=DeviceOut, operation_id="device", tags=["devices"])
+    def get(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device.objects.select_related("type", "site", "gateway"), name=name)
+        return Response(device_out(device, *span(request)))
+
+    @extend_schema(request=DeviceChange, responses=DeviceOut, operation_id="change_device", tags=["devices"])
+    def patch(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device.objects.select_related("type", "site", "gateway"), name=name)
+        asked = DeviceChange(device, data=request.data, partial=True)
+        asked.is_valid(raise_exception=True)
+        with transaction.atomic():
+            device = asked.save()
+            registry_changed(request.user, accounts=True)
+            record(request.user, "changed device", device.name, **{k: str(v) for k, v in request.data.items()})
+        return Response(device_out(device, *span(request)))
+
+    @extend_schema(responses={204: None}, operation_id="delete_device", tags=["devices"])
+    def delete(self, request: Request, name: str) -> Response:
+        """Only a device that never sent anything can be deleted; others are retired."""
+        device = generics.get_object_or_404(Device, name=name)
+        with connection.cursor() as cursor:
+            cursor.execute("select 1 from latest where device_id = %s", (device.pk,))
+            if cursor.fetchone():
+                raise Refused("in use", f"{device.name} has messages; set its phase to retired instead", 409)
+        try:
+            with transaction.atomic():
+                device.delete()
+                registry_changed(request.user, accounts=True)
+                record(request.user, "deleted device", name)
+        except ProtectedError:
+            raise Refused("in use", f"devices speak through {name}; give them another gateway first", 409) from None
+        return Response(status=204)
+
+
+def key_out(username: str, key: str, claimed: str | None = None) -> dict[str, Any]:
+    instance = settings.INSTANCE
+    topic = f"up/{username}" + (f"/for/{claimed}" if claimed else "")
+    query = f"?for={claimed}" if claimed else ""
+    return {
+        "key": key, "username": username, "topic": topic,
+        "mosquitto_pub": f"mosquitto_pub -h 127.0.0.1 -p {instance.broker_port} -u {shlex.quote(username)} -P {key} -q 1 -t {shlex.quote(topic)} -m hello",
+        "curl": f"curl -H 'Authorization: Bearer {key}' --data-binary hello '{instance.address}in/{query}'",
+        "broker_ready": wait_for_broker(),
+    }  # fmt: skip
+
+
+class DeviceKeyView(APIView):
+    """A fresh key for a device; the one before ends."""
+
+    @extend_schema(request=None, responses=KeyOut, operation_id="give_key", tags=["devices"])
+    def post(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device, name=name)
+        if device.phase == "retired":
+            raise Refused("retired", f"{name} is retired; a retired device gets no key", 409)
+        with transaction.atomic():
+            key = give_key(device)
+            registry_changed(request.user, accounts=True)
+            record(request.user, "gave key", device.name)
+        return Response(key_out(device.name, key), 201)
+
+

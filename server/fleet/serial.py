@@ -1,0 +1,224 @@
+"""What the fleet's API takes and gives."""
+
+from __future__ import annotations
+
+from typing import Any
+from zoneinfo import available_timezones
+
+from rest_framework import serializers
+
+from oculum.quantities import UnitError, parse_unit
+from server.access.text import harmless
+
+from .models import KINDS, NAME, PHASES, Device, DeviceType, Site
+
+STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
+
+
+class FieldOut(serializers.Serializer):
+    name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$", error_messages={"invalid": "a field's name has letters a-z, digits and underscores, beginning with a letter"})
+    kind = serializers.ChoiceField(KINDS)
+    unit = serializers.CharField(allow_null=True, required=False, default=None, max_length=40)
+    codes = serializers.DictField(child=serializers.CharField(max_length=60), required=False, default=dict)
+    wide = serializers.BooleanField(required=False, default=False)
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        numeric = attrs["kind"] in ("number", "integer")
+        if attrs.get("unit") and not numeric:
+            raise serializers.ValidationError(f"a {attrs['kind']} has no unit")
+        if numeric:
+            attrs["unit"] = attrs.get("unit") or "1"
+            try:
+                parse_unit(attrs["unit"])
+            except UnitError as error:
+                raise serializers.ValidationError(f"{error}; units are UCUM codes such as Cel, mg/L, V") from None
+        if any(not k.isdigit() for k in attrs.get("codes", {})):
+            raise serializers.ValidationError("the numbers of a code are whole")
+        return attrs
+
+
+class SetpointOut(serializers.Serializer):
+    name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$")
+    unit = serializers.CharField(max_length=40)
+    value = serializers.FloatField(allow_null=True)
+
+    def validate_unit(self, value: str) -> str:
+        try:
+            parse_unit(value)
+        except UnitError as error:
+            raise serializers.ValidationError(f"{error}; units are UCUM codes such as Cel, mg/L, V") from None
+        return value
+
+
+class SiteOut(serializers.ModelSerializer):
+    parent = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)
+    devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
+
+    class Meta:
+        model = Site
+        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices"]
+
+    def validate_zone(self, value: str) -> str:
+        if value not in available_timezones():
+            raise serializers.ValidationError(f"`{value}` is not a time zone, such as Etc/GMT+2")
+        return value
+
+
+class TypeOut(serializers.ModelSerializer):
+    fields = FieldOut(many=True, required=False)
+    setpoints = SetpointOut(many=True, required=False)
+    devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
+    decoder = serializers.IntegerField(read_only=True, required=False, allow_null=True)
+    decoder_version = serializers.IntegerField(read_only=True, required=False, allow_null=True)
+
+    class Meta:
+        model = DeviceType
+        fields = ["key", "title", "fields", "setpoints", "cadence_s", "is_gateway", "devices", "decoder", "decoder_version"]
+
+    def create(self, validated_data: dict[str, Any]) -> DeviceType:
+        return DeviceType.objects.create(**validated_data)
+
+    def update(self, instance: DeviceType, validated_data: dict[str, Any]) -> DeviceType:
+        for name, value in validated_data.items():
+            setattr(instance, name, value)
+        instance.save()
+        return instance
+
+    def validate_fields(self, value: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        return unique(value)
+
+    def validate_setpoints(self, value: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        return unique(value)
+
+
+def unique(value: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    names = [v["name"] for v in value]
+    twice = next((n for n in names if names.count(n) > 1), None)
+    if twice:
+        raise serializers.ValidationError(f"`{twice}` stands twice")
+    if len(value) > 256:
+        raise serializers.ValidationError("at most 256")
+    return value
+
+
+class DeviceIn(serializers.ModelSerializer):
+    type = serializers.SlugRelatedField(slug_field="key", queryset=DeviceType.objects.all())
+    site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)
+    gateway = serializers.SlugRelatedField(slug_field="name", queryset=Device.objects.filter(type__is_gateway=True), allow_null=True, required=False)
+    labels = serializers.DictField(child=serializers.CharField(max_length=63), required=False)
+    latitude = serializers.FloatField(min_value=-90, max_value=90, allow_null=True, required=False)
+    longitude = serializers.FloatField(min_value=-180, max_value=180, allow_null=True, required=False)
+
+    class Meta:
+        model = Device
+        fields = ["name", "title", "type", "site", "gateway", "labels", "latitude", "longitude", "phase", "cadence_s"]
+
+    def validate_title(self, value: str) -> str:
+        return harmless(value, 120)
+
+    def validate_labels(self, value: dict[str, str]) -> dict[str, str]:
+        if len(value) > 32 or any(not k or len(k) > 63 or not k.replace("_", "a").isalnum() for k in value):
+            raise serializers.ValidationError("a device has at most 32 labels; their names have letters, digits and underscores")
+        return {k: harmless(v, 63) for k, v in value.items()}
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if (attrs.get("latitude") is None) != (attrs.get("longitude") is None) and ("latitude" in attrs or "longitude" in attrs):
+            raise serializers.ValidationError({"latitude": "a position has both, latitude and longitude"})
+        return attrs
+
+
+class DeviceChange(DeviceIn):
+    class Meta(DeviceIn.Meta):
+        fields = ["title", "type", "site", "gateway", "labels", "latitude", "longitude", "phase", "cadence_s"]
+
+
+class ValueOut(serializers.Serializer):
+    field = serializers.CharField()
+    kind = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    codes = serializers.DictField(child=serializers.CharField())
+    value = serializers.JSONField(allow_null=True)
+    at = serializers.DateTimeField(allow_null=True)
+    message = serializers.CharField(allow_null=True)
+    received_at = serializers.DateTimeField(allow_null=True)
+
+
+class OpenAlarm(serializers.Serializer):
+    id = serializers.IntegerField()
+    priority = serializers.CharField()
+    text = serializers.CharField()
+    raised_at = serializers.DateTimeField()
+    acknowledged = serializers.BooleanField()
+
+
+class DeviceRowOut(serializers.Serializer):
+    name = serializers.CharField()
+    title = serializers.CharField()
+    type = serializers.CharField()
+    type_title = serializers.CharField()
+    site = serializers.CharField(allow_null=True)
+    site_title = serializers.CharField(allow_null=True)
+    gateway = serializers.CharField(allow_null=True)
+    labels = serializers.DictField(child=serializers.CharField())
+    phase = serializers.ChoiceField(PHASES)
+    state = serializers.ChoiceField(STATES)
+    received_at = serializers.DateTimeField(allow_null=True)
+    cadence_s = serializers.IntegerField(allow_null=True)
+    alarms = OpenAlarm(many=True)
+    rhythm = serializers.ListField(child=serializers.IntegerField(), help_text="messages by bucket of the lookback")
+    failing = serializers.ListField(child=serializers.IntegerField(), help_text="refused messages by bucket of the lookback")
+
+
+class DevicePage(serializers.Serializer):
+    count = serializers.IntegerField()
+    states = serializers.DictField(child=serializers.IntegerField())
+    results = DeviceRowOut(many=True)
+
+
+class LimitOut(serializers.Serializer):
+    condition = serializers.CharField()
+    definition = serializers.IntegerField()
+    priority = serializers.CharField()
+    field = serializers.CharField()
+    sign = serializers.CharField()
+    value = serializers.FloatField(allow_null=True)
+    unit = serializers.CharField(allow_null=True)
+    setpoint = serializers.CharField(allow_null=True)
+
+
+class SetpointInForce(serializers.Serializer):
+    name = serializers.CharField()
+    unit = serializers.CharField()
+    value = serializers.FloatField(allow_null=True)
+    source = serializers.ChoiceField(["type", "site", "device"])
+    source_title = serializers.CharField()
+
+
+class DeviceOut(DeviceRowOut):
+    latitude = serializers.FloatField(allow_null=True)
+    longitude = serializers.FloatField(allow_null=True)
+    registered_at = serializers.DateTimeField()
+    adopted_from = serializers.CharField()
+    has_key = serializers.BooleanField()
+    behind = serializers.IntegerField()
+    decoder = serializers.IntegerField(allow_null=True)
+    decoder_version = serializers.IntegerField(allow_null=True)
+    zone = serializers.CharField()
+    values = ValueOut(many=True)
+    setpoints = SetpointInForce(many=True)
+    limits = LimitOut(many=True)
+
+
+class KeyOut(serializers.Serializer):
+    key = serializers.CharField(help_text="shown this once")
+    username = serializers.CharField()
+    topic = serializers.CharField()
+    mosquitto_pub = serializers.CharField()
+    curl = serializers.CharField()
+    broker_ready = serializers.BooleanField()
+
+
+class SetpointIn(serializers.Serializer):
+    value = serializers.FloatField(allow_null=True)
+    device = serializers.CharField(required=False, allow_null=True)
+    site = serializers.CharField(required=False, allow_null=True)

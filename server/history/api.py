@@ -1,0 +1,403 @@
+"""Readings over time, the fleet's health over time, figures of the pipeline, and the answer to why."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import numpy as np
+import orjson
+from django.db import connection
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.access.errors import Refused
+from server.access.moments import moment, span
+from server.alarms.api import AlarmOut, EntryOut, everything
+from server.alarms.models import Alarm, JournalEntry
+from server.definitions.models import Definition, Version
+from server.definitions.plans import condition_plan, decoder_plan
+from server.engine.rows import row_values
+from server.fleet.api import SPAN
+from server.fleet.models import Device
+from server.intake.api import ArrivalOut, arrivals
+from server.trials.past import explain
+
+from .states import device_states
+
+MOST_ROWS = 400_000
+MOST_BUCKETS = 400
+
+
+class SeriesField(serializers.Serializer):
+    field = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    kind = serializers.CharField()
+    t = serializers.ListField(child=serializers.FloatField(), help_text="seconds since 1970")
+    v = serializers.ListField(child=serializers.FloatField(allow_null=True), help_text="values, or means of buckets")
+    low = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    high = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    count = serializers.IntegerField()
+
+
+class SeriesOut(serializers.Serializer):
+    fields = SeriesField(many=True)
+
+    def get_fields(self) -> dict[str, Any]:
+        return {"fields": SeriesField(many=True), "from": serializers.DateTimeField(), "to": serializers.DateTimeField(), "cut": serializers.BooleanField()}
+
+
+class Bucket(serializers.Serializer):
+    at = serializers.DateTimeField()
+    reporting = serializers.IntegerField()
+    overdue = serializers.IntegerField()
+    silent = serializers.IntegerField()
+    undecodable = serializers.IntegerField()
+    alarm = serializers.IntegerField()
+    messages = serializers.IntegerField()
+
+
+class LookbackOut(serializers.Serializer):
+    bucket_s = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    buckets = Bucket(many=True)
+
+
+class OverviewOut(serializers.Serializer):
+    at = serializers.DateTimeField()
+    devices = serializers.IntegerField()
+    states = serializers.DictField(child=serializers.IntegerField())
+    maintenance = serializers.IntegerField()
+    messages_per_minute = serializers.FloatField()
+    refused_per_minute = serializers.FloatField()
+    unknown_senders = serializers.IntegerField()
+    decoders = serializers.IntegerField()
+    failing_types = serializers.ListField(child=serializers.CharField())
+    conditions = serializers.IntegerField()
+    open_alarms = serializers.IntegerField()
+    unacknowledged = serializers.IntegerField()
+    by_priority = serializers.DictField(child=serializers.IntegerField())
+    engine_behind = serializers.IntegerField()
+    engine_seen = serializers.DateTimeField(allow_null=True)
+
+
+class WhyStep(serializers.Serializer):
+    stage = serializers.ChoiceField(["message", "bytes", "reading", "limit", "condition", "alarm", "person"])
+    title = serializers.CharField()
+    detail = serializers.CharField()
+    at = serializers.DateTimeField(allow_null=True)
+    definition = serializers.IntegerField(allow_null=True)
+    version = serializers.IntegerField(allow_null=True)
+    text = serializers.CharField(allow_null=True)
+
+
+class WhyOut(serializers.Serializer):
+    about = serializers.CharField()
+    steps = WhyStep(many=True)
+    arrival = ArrivalOut(allow_null=True)
+    places = serializers.ListField(child=serializers.DictField())
+    alarm = AlarmOut(allow_null=True)
+    entries = EntryOut(many=True)
+
+
+def json_of(value: Any) -> Any:
+    return orjson.loads(value) if isinstance(value, str | bytes) else value
+
+
+def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
+    """For every layout that has one of the fields: where in `nums` each stands (from 1)."""
+    with connection.cursor() as cursor:
+        cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", ([orjson.dumps([{"name": n}]).decode() for n in names],))
+        found = []
+        for layout, fields in cursor.fetchall():
+            slot, places = 1, {}
+            for spec in json_of(fields):
+                if spec["kind"] == "text" or spec.get("wide"):
+                    continue
+                if spec["name"] in names and spec["kind"] != "position":
+                    places[spec["name"]] = slot
+                slot += 2 if spec["kind"] == "position" else 1
+            if places:
+                found.append((layout, places))
+    return found
+
+
+def series(device: Device, names: list[str], start: datetime, end: datetime, points: int) -> tuple[list[dict[str, Any]], bool]:
+    """Values of fields over a span: as they are while they are few, else means and extremes of buckets."""
+    declared = {f["name"]: f for f in device.type.fields}
+    collected: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {n: [] for n in names}
+    cut = False
+    with connection.cursor() as cursor:
+        for layout, places in places_of(names):
+            chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
+            cursor.execute(
+                f"select extract(epoch from at)::float8, {chosen} from reading_row where device_id = %s and layout_id = %s and at > %s and at <= %s order by at desc limit %s",
+                (device.pk, layout, start, end, MOST_ROWS),
+            )
+            rows = cursor.fetchall()
+            cut = cut or len(rows) == MOST_ROWS
+            if not rows:
+                continue
+            table = np.array(rows, float)[::-1]
+            for k, name in enumerate(places, 1):
+                there = ~np.isnan(table[:, k])
+                collected[name].append((table[there, 0], table[there, k]))
+    found = []
+    for name in names:
+        parts = collected[name]
+        t = np.concatenate([p[0] for p in parts]) if parts else np.zeros(0)
+        v = np.concatenate([p[1] for p in parts]) if parts else np.zeros(0)
+        order = np.argsort(t, kind="stable")
+        t, v = t[order], v[order]
+        row: dict[str, Any] = {"field": name, "unit": declared[name].get("unit"), "kind": declared[name]["kind"], "count": len(t), "low": None, "high": None}
+        if len(t) > points:
+            step = (end - start).total_seconds() / (points // 2)
+            bucket = ((t - start.timestamp()) // step).astype(int)
+            heads = np.flatnonzero(np.diff(bucket, prepend=bucket[0] - 1))
+            counts = np.diff(np.append(heads, len(t)))
+            row["low"], row["high"] = np.minimum.reduceat(v, heads).tolist(), np.maximum.reduceat(v, heads).tolist()
+            t, v = np.add.reduceat(t, heads) / counts, np.add.reduceat(v, heads) / counts
+        row["t"], row["v"] = t.tolist(), v.tolist()
+        found.append(row)
+    return found, cut
+
+
+class SeriesView(APIView):
+    """Values of a device's fields over the lookback."""
+
+    @extend_schema(parameters=[*SPAN, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)], responses=SeriesOut, operation_id="series", tags=["devices"])
+    def get(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device.objects.select_related("type"), name=name)
+        start, end, _ = span(request)
+        names = request.query_params.getlist("field")[:16]
+        declared = {f["name"] for f in device.type.fields}
+        strange = next((n for n in names if n not in declared), None)
+        if strange is not None:
+            raise Refused("not found", f"`{strange[:60]}` is not a field of {device.type.key}", 404)
+        try:
+            points = min(max(int(request.query_params.get("points", 1200)), 50), 5000)
+        except ValueError:
+            raise Refused("invalid", "points is a whole number") from None
+        found, cut = series(device, names, start, end, points)
+        return Response({"fields": found, "from": start, "to": end, "cut": cut})
+
+
+class LookbackView(APIView):
+    """The fleet's health by hour (or several): how many devices were in which state, how many in alarm."""
+
+    @extend_schema(parameters=SPAN, responses=LookbackOut, operation_id="lookback", tags=["fleet"])
+    def get(self, request: Request) -> Response:
+        start, end, _ = span(request, timedelta(days=7))
+        hours_a_bucket = -(-int((end - start).total_seconds()) // (3600 * MOST_BUCKETS)) or 1
+        first = start.replace(minute=0, second=0, microsecond=0)
+        hours = int((end - first).total_seconds() // 3600) + 1
+        return Response(health(first, hours, hours_a_bucket, end))
+
+
+def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
+    """Counts of states by bucket. In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of what its cadence promises."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+        )
+        devices = cursor.fetchall()
+        cursor.execute("select device_id, hour, messages, failed from activity where hour >= %s and hour < %s", (first, first + timedelta(hours=hours)))
+        rows = cursor.fetchall()
+        cursor.execute("select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)", (end, end, first))
+        spans = cursor.fetchall()
+    index = {d[0]: i for i, d in enumerate(devices)}
+    messages, failed = np.zeros((len(devices), hours)), np.zeros((len(devices), hours))
+    for device_id, hour, count, bad in rows:
+        if device_id in index:
+            k = int((hour - first).total_seconds() // 3600)
+            messages[index[device_id], k], failed[index[device_id], k] = count, bad
+    cadence = np.array([d[1] or 0 for d in devices], float)
+    elapsed = np.full(hours, 3600.0)
+    elapsed[-1] = min(max((end - first).total_seconds() - 3600 * (hours - 1), 0.0), 3600.0)
+    expected = elapsed[None, :] / np.where(cadence > 0, cadence, np.inf)[:, None]
+    started = np.array([(d[2] - first).total_seconds() / 3600 for d in devices])
+    there = np.arange(hours)[None, :] >= np.floor(started)[:, None]
+    silent = there & (messages == 0) & (expected > 0.5)
+    undecodable = there & ~silent & (failed * 2 >= messages) & (messages > 0)
+    overdue = there & ~silent & ~undecodable & (messages * 2 < expected - 1)
+    if hours > 1 and elapsed[-1] < 1800:  # too early to judge the hour that has just begun
+        for states in (silent, undecodable, overdue):
+            states[:, -1] = states[:, -2] & (messages[:, -1] == 0)
+    alarm = np.zeros((len(devices), hours), bool)
+    for device_id, raised, cleared in spans:
+        if device_id in index:
+            a = max(int((raised - first).total_seconds() // 3600), 0)
+            b = min(int((cleared - first).total_seconds() // 3600), hours - 1)
+            alarm[index[device_id], a : b + 1] = True
+    buckets = []
+    for k in range(0, hours, hours_a_bucket):
+        part = slice(k, min(k + hours_a_bucket, hours))
+        any_ = {name: s[:, part].any(axis=1) for name, s in (("silent", silent), ("undecodable", undecodable), ("overdue", overdue), ("alarm", alarm), ("there", there))}
+        state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
+        counts = Counter(state.tolist())
+        buckets.append({
+            "at": first + timedelta(hours=k), "reporting": counts[0], "overdue": counts[1], "undecodable": counts[2], "silent": counts[3],
+            "alarm": int(any_["alarm"].sum()), "messages": int(messages[:, part].sum()),
+        })  # fmt: skip
+    return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
+
+
+class OverviewView(APIView):
+    """The figures beside the places of the navigation, now or at a past moment."""
+
+    @extend_schema(parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"])
+    def get(self, request: Request) -> Response:
+        at = moment(request, "to")
+        past, end = at is not None, at or timezone.now()
+        states = Counter(s.state for s in device_states(end, past).values())
+        with connection.cursor() as cursor:
+            cursor.execute("select count(*), count(*) filter (where device_id is null) from message where received_at > %s - interval '10 minutes' and received_at <= %s", (end, end))
+            messages, unknown_messages = cursor.fetchone()
+            cursor.execute("select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s", (end, end))
+            (refused,) = cursor.fetchone()
+            cursor.execute(
+                "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
+                " where r.received_at > %s - interval '1 hour' and r.received_at <= %s group by 1 order by count(*) desc limit 5",
+                (end, end),
+            )
+            failing = [row[0] for row in cursor.fetchall()]
+            cursor.execute("select txid::text, id, at from engine_cursor order by part limit 1")
+            place = cursor.fetchone()
+            behind = 0
+            if place:
+                cursor.execute("select count(*) from (select 1 from message where part = 0 and (txid, id) > (%s::text::xid8, %s) limit 100000) x", place[:2])
+                (behind,) = cursor.fetchone()
+            cursor.execute("select count(*) from intake_unknownsender where adopted_as_id is null")
+            (unknown,) = cursor.fetchone()
+        open_ = Alarm.objects.filter(raised_at__lte=end)
+        open_ = open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
+        by_priority = Counter(open_.values_list("priority", flat=True))
+        return Response({
+            "at": end, "devices": sum(states.values()), "states": dict(states), "maintenance": Device.objects.filter(phase="maintenance").count(),
+            "messages_per_minute": messages / 10, "refused_per_minute": (refused + unknown_messages) / 10, "unknown_senders": unknown,
+            "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(), "failing_types": failing,
+            "conditions": Definition.objects.filter(kind="condition", live__isnull=False).count(), "open_alarms": sum(by_priority.values()),
+            "unacknowledged": open_.filter(acknowledged_at=None).count(), "by_priority": dict(by_priority), "engine_behind": behind, "engine_seen": place[2] if place else None,
+        })  # fmt: skip
+
+
+# why ------------------------------------------------------------------------------
+def shown(value: Any, spec: dict[str, Any]) -> str:
+    """A value with its unit, in words where it is a code or a flag."""
+    if value is None:
+        return "no value"
+    kind = spec.get("kind")
+    if kind == "code":
+        return (spec.get("codes") or {}).get(str(int(value)), f"code {int(value)}")
+    if kind == "flag":
+        return "yes" if value else "no"
+    if kind == "position":
+        return f"{value[0]:.6f}, {value[1]:.6f}"
+    if kind == "time":
+        return datetime.fromtimestamp(value / 1e6, UTC).isoformat()
+    if kind in ("number", "integer"):
+        unit = spec.get("unit")
+        return f"{float(value):.10g}" + (f" {unit}" if unit and unit != "1" else "")
+    return str(value)[:200]
+
+
+def step(stage: str, title: str, detail: str, at: datetime | None = None, version: Version | None = None, text: str | None = None) -> dict[str, Any]:
+    return {"stage": stage, "title": title, "detail": detail, "at": at, "definition": version.definition_id if version else None, "version": version.number if version else None, "text": text}
+
+
+def path_of_reading(device: Device, field: str, message_id: int) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
+    """Message, bytes and reading: the message is decoded once more by the version that made the reading."""
+    spec: dict[str, Any] = next((f for f in device.type.fields if f["name"] == field), {"kind": "number"})
+    found = arrivals(["m.id = %(id)s"], {"id": message_id}, 1, 65_536)
+    if not found:
+        return [step("message", "The message is not kept any more", "its retention is over; what it said stays")], None, []
+    arrival = found[0]
+    way = f"by {arrival['channel']}" + (f" through {arrival['via']}" if arrival["via"] else "") + f", {arrival['size']} bytes"
+    steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id = r.layout_id"
+            " where r.device_id = %s and r.message_id = %s and r.received_at = %s order by r.at desc",
+            (device.pk, message_id, arrival["received_at"]),
+        )
+        rows = cursor.fetchall()
+    for version_id, fields, nums, texts, missing, at in rows:
+        values = row_values(json_of(fields), nums, texts)
+        reason = (json_of(missing) or {}).get(field)
+        if field not in values and reason is None:
+            continue
+        version = Version.objects.select_related("definition").get(pk=version_id)
+        plan = decoder_plan(version.text, version.fields)
+        places: list[dict[str, int]] = []
+        if plan is not None:
+            told = explain(plan, bytes.fromhex(arrival["hex"]), int(arrival["received_at"].timestamp() * 1e6))
+            mark = next((m for m in told["marks"] if m["field"] == field), None)
+            if mark is not None:
+                places = mark["places"]
+                line = version.text.split("\n")[mark["line"] - 1].strip()
+                where = ", ".join(mark["paths"]) if mark["paths"] else "; ".join(_place(p) for p in places)
+                raw = ", ".join(str(r) for r in mark["raw"]) if mark["raw"] else ""
+                steps.append(step("bytes", f"Line {mark['line']} of decoder {version.definition.name}", f"{where}" + (f", raw {raw}" if raw else ""), None, version, line))
+        steps.append(step("reading", f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + reason}", "measured", at))
+        return steps, arrival, places
+    return steps, arrival, []
+
+
+def _place(place: dict[str, int]) -> str:
+    where = f"byte {place['first']}" if place["first"] == place["last"] else f"bytes {place['first']} to {place['last']}"
+    if place["whole"]:
+        return where
+    return where + (f" bit {place['high']}" if place["high"] == place["low"] else f" bits {place['high']} to {place['low']}")
+
+
+class WhyReadingView(APIView):
+    """Where a value comes from: bytes, line, version."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter("device", str), OpenApiParameter("field", str), OpenApiParameter("message", str)],
+        responses=WhyOut, operation_id="why_reading", tags=["why"],
+    )  # fmt: skip
+    def get(self, request: Request) -> Response:
+        device = generics.get_object_or_404(Device.objects.select_related("type"), name=request.query_params.get("device", ""))
+        message = request.query_params.get("message", "")
+        if not message.isdigit():
+            raise Refused("invalid", "message is the number of an arrival")
+        field = request.query_params.get("field", "")
+        steps, arrival, places = path_of_reading(device, field, int(message))
+        return Response({"about": f"{device.title}: {field}", "steps": steps, "arrival": arrival, "places": places, "alarm": None, "entries": []})
+
+
+class WhyAlarmView(APIView):
+    """Why an alarm was raised: from bytes to the people who took it."""
+
+    @extend_schema(responses=WhyOut, operation_id="why_alarm", tags=["why"])
+    def get(self, request: Request, ident: int) -> Response:
+        alarm = generics.get_object_or_404(everything().select_related("device__type", "version__definition"), pk=ident)
+        steps, arrival, places = path_of_reading(alarm.device, alarm.field, alarm.message_id) if alarm.message_id and alarm.field else ([], None, [])
+        version: Version = alarm.version
+        plan = condition_plan(version.text, alarm.device.type.key, version.fields, version.setpoints)
+        limit = next((i for i in plan.limits if i.field == alarm.field), None) if plan else None
+        unit = f" {alarm.unit}" if alarm.unit else ""
+        if limit is not None and alarm.limit is not None:
+            source = f"setpoint {limit.setpoint}, as it was in force then" if limit.setpoint else "a number in the condition's text"
+            steps.append(step("limit", f"The limit was {alarm.limit:g}{unit}", source))
+        rule = next((line.strip() for line in version.text.split("\n") if line.strip().startswith("raise when")), "")
+        held = f"; held for {plan.raise_held_us / 60e6:g} min" if plan and plan.raise_held_us else ""
+        steps.append(step("condition", f"Condition “{version.definition.name}”", f"{alarm.priority} priority{held}", None, version, rule))
+        entries = list(JournalEntry.objects.filter(alarm=alarm).select_related("alarm", "alarm__device", "alarm__condition", "person", "version").order_by("at", "id"))
+        for entry in entries:
+            late = (entry.learned_at - entry.at).total_seconds()
+            learned = f"learned {late:.0f} s later" if late >= 1 else ""
+            who = (entry.person.first_name or entry.person.username) if entry.person else ""
+            stage = "person" if entry.person else "alarm"
+            value = f"at {entry.value:g}{unit}" if entry.value is not None else ""
+            steps.append(step(stage, entry.what.capitalize() + (f" by {who}" if who else ""), " · ".join(t for t in (value, entry.note, learned) if t), entry.at))
+        return Response({
+            "about": f"{alarm.device.title}: {alarm.condition.name}", "steps": steps, "arrival": arrival, "places": places,
+            "alarm": AlarmOut(alarm).data, "entries": EntryOut(entries, many=True).data,
+        })  # fmt: skip

@@ -1,0 +1,93 @@
+"""What state every device is in at a moment: from its last arrival, its cadence, and whether that decoded."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import connection
+
+OVERDUE_CADENCES = 1.5
+SILENT_CADENCES = 3.0
+
+NOW_SQL = """
+select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), l.received_at, l.failed, l.message_id
+from fleet_device d join fleet_devicetype t on t.id = d.type_id left join latest l on l.device_id = d.id
+"""
+
+THEN_SQL = """
+select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at, r.message_id is not null, m.id
+from fleet_device d join fleet_devicetype t on t.id = d.type_id
+left join lateral (select id, received_at from message where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days' order by received_at desc limit 1) m on true
+left join refused r on r.message_id = m.id
+"""
+
+
+@dataclass(frozen=True)
+class DeviceState:
+    state: str
+    received_at: datetime | None
+    cadence_s: int | None
+    message_id: int | None
+
+
+def state_of(received: datetime | None, failed: bool, cadence_s: int | None, at: datetime) -> str:
+    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting (none yet)."""
+    if received is None:
+        return "waiting"
+    age = (at - received).total_seconds()
+    if cadence_s and age > SILENT_CADENCES * cadence_s:
+        return "silent"
+    if failed:
+        return "undecodable"
+    if cadence_s and age > OVERDUE_CADENCES * cadence_s:
+        return "overdue"
+    return "reporting"
+
+
+def device_states(at: datetime, past: bool) -> dict[int, DeviceState]:
+    """States by device id, retired ones left out."""
+    with connection.cursor() as cursor:
+        cursor.execute(THEN_SQL if past else NOW_SQL, {"at": at} if past else None)
+        rows = cursor.fetchall()
+    found = {}
+    for device_id, phase, cadence, received, failed, message in rows:
+        if phase != "retired":
+            found[device_id] = DeviceState(state_of(received, bool(failed), cadence, at), received, cadence, message)
+    return found
+
+
+def rhythm(device_ids: list[int], start: datetime, end: datetime, buckets: int) -> dict[int, tuple[list[int], list[int]]]:
+    """Messages and refused ones by device and bucket of [start, end), from hourly counts."""
+    span = (end - start).total_seconds() / buckets
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select device_id, least(floor(extract(epoch from (hour - %s)) / %s), %s)::int, sum(messages), sum(failed) from activity"
+            " where device_id = any(%s) and hour >= date_trunc('hour', %s, 'UTC') and hour < %s group by 1, 2",
+            (start, span, buckets - 1, device_ids, start, end),
+        )
+        rows = cursor.fetchall()
+    found: dict[int, tuple[list[int], list[int]]] = {d: ([0] * buckets, [0] * buckets) for d in device_ids}
+    for device_id, bucket, messages, failed in rows:
+        if bucket >= -1:
+            found[device_id][0][max(bucket, 0)] += int(messages)
+            found[device_id][1][max(bucket, 0)] += int(failed)
+    return found
+
+
+def value_at(device_id: int, at: datetime) -> dict[str, tuple[Any, datetime, int, datetime]]:
+    """The newest value of every field at a past moment: value, measured, message, received."""
+    from server.engine.rows import row_values
+
+    found: dict[str, tuple[Any, datetime, int, datetime]] = {}
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select l.fields, r.nums, r.texts, r.at, r.message_id, r.received_at from reading_row r join layout l on l.id = r.layout_id"
+            " where r.device_id = %s and r.at <= %s and r.received_at <= %s order by r.at desc limit 60",
+            (device_id, at, at),
+        )
+        for fields, nums, texts, measured, message, received in cursor.fetchall():
+            for name, value in row_values(fields, nums, texts).items():
+                found.setdefault(name, (value, measured, message, received))
+    return found

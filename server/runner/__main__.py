@@ -1,0 +1,3 @@
+from .cli import app
+
+app(prog_name="oculum")
