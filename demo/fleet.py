@@ -44,7 +44,7 @@ async def live() -> None:
     for number in (signal.SIGTERM, signal.SIGINT):
         loop.add_signal_handler(number, stop.set)
     log.info("%d devices go on sending", len(units))
-    at = now_us()
+    at = max(about["end_us"], now_us() - 120_000_000)
     while not stop.is_set():
         until = at + AHEAD_US
         due: list[tuple[int, Unit]] = [(int(t), unit) for unit in units for t in sending_times(story, unit, at, until)]

@@ -17,6 +17,7 @@ INSTALLED_APPS = [
     "django.contrib.auth",
     "django.contrib.contenttypes",
     "django.contrib.sessions",
+    "django.contrib.staticfiles",
     "rest_framework",
     "drf_spectacular",
     "drf_spectacular_sidecar",
@@ -28,6 +29,7 @@ INSTALLED_APPS = [
     "server.alarms",
 ]
 MIDDLEWARE = [
+    "django.middleware.gzip.GZipMiddleware",
     "django.middleware.security.SecurityMiddleware",
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",

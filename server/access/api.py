@@ -19,7 +19,8 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from .errors import Refused
-from .models import ROLES, Person, Record, Token, new_key, record
+from .keys import new_key
+from .models import ROLES, Person, Record, Token, record
 from .text import harmless
 
 

@@ -10,7 +10,8 @@ from drf_spectacular.extensions import OpenApiAuthenticationExtension
 from rest_framework import authentication, exceptions
 from rest_framework.request import Request
 
-from .models import ROLES, Person, Token, digest
+from .keys import digest
+from .models import ROLES, Person, Token
 
 
 class SessionAuthentication(authentication.SessionAuthentication):

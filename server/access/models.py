@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import secrets
-
 from django.contrib.auth.models import AbstractUser
 from django.db import models
 
@@ -42,18 +39,6 @@ class Record(models.Model):
     what = models.CharField(max_length=64)
     about = models.CharField(max_length=200, blank=True)
     detail = models.JSONField(default=dict)
-
-
-def new_key(kind: str) -> tuple[str, str, bytes]:
-    """A fresh key `oc<kind>_<id>_<secret>` with 160 random bits, its id, and its SHA-256."""
-    prefix = secrets.token_hex(5)
-    alphabet = "abcdefghijkmnpqrstuvwxyz23456789"
-    key = f"oc{kind}_{prefix}_{''.join(secrets.choice(alphabet) for _ in range(32))}"
-    return key, prefix, digest(key)
-
-
-def digest(key: str) -> bytes:
-    return hashlib.sha256(key.encode()).digest()
 
 
 def record(person: Person | None, what: str, about: str = "", who: str = "", **detail: object) -> None:

@@ -23,7 +23,7 @@ from server.alarms.models import Alarm
 from server.definitions.models import Definition
 from server.definitions.plans import condition_plan
 from server.engine.registry import matches
-from server.history.states import DeviceState, device_states, rhythm, value_at
+from server.history.states import DeviceState, device_states, json_of, rhythm, value_at
 
 from .models import Device, DeviceType, Setpoint, Site
 from .registering import give_key, registry_changed, set_setpoint, wait_for_broker
@@ -310,10 +310,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
         with connection.cursor() as cursor:
             cursor.execute("select fields from latest where device_id = %s", (device.pk,))
             found = cursor.fetchone()
-        import orjson
-
-        fields = found[0] if found else {}
-        fields = orjson.loads(fields) if isinstance(fields, str) else fields
+        fields = json_of(found[0]) if found else {}
         known = {name: (v[0], from_us(v[1]), v[2], from_us(v[3])) for name, v in fields.items()}
     values = []
     declared = {f["name"]: f for f in device.type.fields}

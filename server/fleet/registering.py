@@ -7,7 +7,8 @@ from typing import Any
 
 from django.db import connection, transaction
 
-from server.access.models import Person, new_key
+from server.access.keys import new_key
+from server.access.models import Person
 from server.intake.accounts import broker_hash
 
 from .models import Credential, Device, DeviceType, Setpoint

@@ -28,7 +28,7 @@ from server.fleet.models import Device
 from server.intake.api import ArrivalOut, arrivals
 from server.trials.past import explain
 
-from .states import device_states
+from .states import device_states, json_of
 
 MOST_ROWS = 400_000
 MOST_BUCKETS = 400
@@ -103,10 +103,6 @@ class WhyOut(serializers.Serializer):
     places = serializers.ListField(child=serializers.DictField())
     alarm = AlarmOut(allow_null=True)
     entries = EntryOut(many=True)
-
-
-def json_of(value: Any) -> Any:
-    return orjson.loads(value) if isinstance(value, str | bytes) else value
 
 
 def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
+import orjson
 from django.db import connection
 
 OVERDUE_CADENCES = 1.5
@@ -22,6 +23,11 @@ from fleet_device d join fleet_devicetype t on t.id = d.type_id
 left join lateral (select id, received_at from message where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days' order by received_at desc limit 1) m on true
 left join refused r on r.message_id = m.id
 """
+
+
+def json_of(value: Any) -> Any:
+    """A jsonb column as Django's cursors hand it over."""
+    return orjson.loads(value) if isinstance(value, str | bytes) else value
 
 
 @dataclass(frozen=True)
@@ -88,6 +94,6 @@ def value_at(device_id: int, at: datetime) -> dict[str, tuple[Any, datetime, int
             (device_id, at, at),
         )
         for fields, nums, texts, measured, message, received in cursor.fetchall():
-            for name, value in row_values(fields, nums, texts).items():
+            for name, value in row_values(json_of(fields), nums, texts).items():
                 found.setdefault(name, (value, measured, message, received))
     return found

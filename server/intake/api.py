@@ -29,7 +29,7 @@ SHOWN_BYTES = 64
 QUERY = """
 select m.id, m.received_at, m.device_id, d.name, d.title, t.key, m.unknown_id, u.name, v.name, m.channel, m.topic, length(m.payload),
        substring(m.payload for {shown}), r.code, r.reason, r.line, r.byte, r.version_id
-from message m left join fleet_device d on d.id = m.device_id left join fleet_devicetype t on t.id = d.type_id
+from {source} left join fleet_device d on d.id = m.device_id left join fleet_devicetype t on t.id = d.type_id
 left join intake_unknownsender u on u.id = m.unknown_id left join fleet_device v on v.id = m.via_id
 left join refused r on r.message_id = m.id
 """
@@ -118,10 +118,18 @@ def worked_off() -> int:
     return int(row[0])
 
 
-def arrivals(where: list[str], values: dict[str, Any], limit: int, shown: int = SHOWN_BYTES) -> list[dict[str, Any]]:
+OF_TYPE = """(select p.* from fleet_device f join fleet_devicetype y on y.id = f.type_id join lateral
+    (select * from message where device_id = f.id and received_at <= %(end)s order by received_at desc limit %(limit)s) p on true where y.key = %(type)s) m"""
+REFUSED = """(select p.* from (select message_id, received_at from refused q join fleet_device f on f.id = q.device_id join fleet_devicetype y on y.id = f.type_id
+    where q.received_at <= %(end)s and (q.code = 'no decoder') = %(bare)s and (%(type)s = '' or y.key = %(type)s) and (%(device)s = '' or f.name = %(device)s)
+    order by q.received_at desc limit %(limit)s) k join message p on p.id = k.message_id and p.received_at = k.received_at) m"""
+
+
+def arrivals(where: list[str], values: dict[str, Any], limit: int, shown: int = SHOWN_BYTES, source: str = "message m") -> list[dict[str, Any]]:
+    """Arrivals newest first; `source` is where they are picked from."""
     done = worked_off()
     with connection.cursor() as cursor:
-        cursor.execute(QUERY.format(shown=shown) + (" where " + " and ".join(where) if where else "") + " order by m.received_at desc, m.id desc limit %(limit)s", {**values, "limit": limit})
+        cursor.execute(QUERY.format(shown=shown, source=source) + (" where " + " and ".join(where) if where else "") + " order by m.received_at desc, m.id desc limit %(limit)s", {**values, "limit": limit})
         return [arrival_of(row, done) for row in cursor.fetchall()]
 
 
@@ -136,31 +144,27 @@ class ArrivalsView(APIView):
         limit, _ = bounded(request)
         params = request.query_params
         end = moment(request, "to") or timezone.now() + timedelta(days=1)
-        where, values = ["m.received_at <= %(end)s"], {"end": end}
-        if params.get("device"):
+        where, values = ["m.received_at <= %(end)s"], {"end": end, "device": params.get("device", ""), "type": params.get("type", "")}
+        source, outcome = "message m", params.get("outcome")
+        if outcome in ("refused", "no decoder"):
+            source, values["bare"] = REFUSED, outcome == "no decoder"
+        elif params.get("device"):
             where.append("m.device_id = (select id from fleet_device where name = %(device)s)")
-            values["device"] = params["device"]
         elif params.get("unknown"):
             if not params["unknown"].isdigit():
                 raise Refused("invalid", "unknown is the number of an unknown sender")
             where.append("m.unknown_id = %(unknown)s")
             values["unknown"] = int(params["unknown"])
+        elif params.get("type"):
+            source = OF_TYPE
         else:
             # Bounded, so that a rare outcome does not search all of history.
-            where.append("m.received_at > %(end)s - interval '40 days'" if params.get("type") else "m.received_at > %(end)s - interval '3 days'")
-        if params.get("type"):
-            where.append("m.device_id in (select d.id from fleet_device d join fleet_devicetype t on t.id = d.type_id where t.key = %(type)s)")
-            values["type"] = params["type"]
-        outcome = params.get("outcome")
-        if outcome == "refused":
-            where.append("r.code is not null and r.code <> 'no decoder'")
-        elif outcome == "no decoder":
-            where.append("r.code = 'no decoder'")
-        elif outcome == "unknown sender":
+            where.append("m.received_at > %(end)s - interval '3 days'")
+        if outcome == "unknown sender":
             where.append("m.unknown_id is not null")
         elif outcome == "decoded":
             where.append("r.code is null and m.device_id is not null")
-        found = arrivals(where, values, limit + 1)
+        found = arrivals(where, values, limit + 1, source=source)
         return Response({"results": found[:limit], "more": len(found) > limit})
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 
 import psycopg
 
-from server.access.models import digest
+from server.access.keys import digest
 
 
 @dataclass(frozen=True)

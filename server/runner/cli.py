@@ -20,7 +20,7 @@ from .instance import ROOT, Instance
 from .keeper import PARTS, running
 from .stack import StackError, alive, make_database, port_taken, reachable, start_broker, start_postgres, stop
 
-app = typer.Typer(add_completion=False, no_args_is_help=True, help="Oculum: decoders, routes and alarms for fleets of field devices.")
+app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, no_args_is_help=True, help="Oculum: decoders, routes and alarms for fleets of field devices.")
 Port = Annotated[int | None, typer.Option("--port", help="port of the web server; database and broker take the next two")]
 Data = Annotated[Path | None, typer.Option("--data", help="folder for all data")]
 
@@ -138,10 +138,10 @@ def prepare(instance: Instance, made: bool, empty: bool) -> None:
         say("Making the tables")
     call_command("migrate", verbosity=0)
     call_command("collectstatic", verbosity=0, interactive=False)
-    if made and not empty:
-        (instance.folder / "demo.wanted").touch()
     from server.access.models import Person
 
+    if not empty and not Person.objects.exists():
+        (instance.folder / "demo.wanted").touch()
     if empty and not Person.objects.exists():
         import secrets
 

@@ -165,7 +165,7 @@ def start_broker(instance: Instance) -> None:
     config.write_text(
         f"listener {instance.broker_port} 127.0.0.1\nallow_anonymous false\npassword_file {home}/passwords\nacl_file {home}/access\n"
         f"persistence true\npersistence_location {home}/\nautosave_interval 5\nmax_inflight_messages 4000\nmax_queued_messages 0\n"
-        f"max_queued_bytes 268435456\nmessage_size_limit 65536\nmax_packet_size 70000\nretain_available false\nset_tcp_nodelay true\n"
+        f"max_queued_bytes 268435456\nmax_packet_size 70000\nretain_available false\nset_tcp_nodelay true\n"
         f"log_dest file {home}/mosquitto.log\nlog_type error\nlog_type warning\n"
     )
     if user:

@@ -19,6 +19,7 @@ from server.definitions.plans import specs
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
 from server.fleet.models import DeviceType
+from server.history.states import json_of
 
 
 def explain(plan: DecoderPlan, payload: bytes, received_us: int) -> dict[str, Any]:
@@ -144,7 +145,7 @@ def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[
     with connection.cursor() as cursor:
         cursor.execute("set local statement_timeout = '60s'")
         cursor.execute("select id, fields from layout")
-        layouts = {i: tuple(specs(f).values()) for i, f in ((i, _loaded(f)) for i, f in cursor.fetchall())}
+        layouts = {i: tuple(specs(f).values()) for i, f in ((i, json_of(f)) for i, f in cursor.fetchall())}
         cursor.execute(
             "select r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts"
             " from fleet_device d join reading_row r on r.device_id = d.id where d.type_id = %s and r.at >= %s and r.received_at < %s",
@@ -186,12 +187,6 @@ def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[
     arrival = np.maximum.accumulate(np.array([rows[i][3] for i in heads], np.int64)) if len(heads) else np.zeros(0, np.int64)
     none = np.full(len(heads), -1, np.int32)
     return Decoded(groups, [], none, none, [], np.zeros(len(heads), np.int64)), device, arrival, messages[heads]
-
-
-def _loaded(value: Any) -> Any:
-    import orjson
-
-    return orjson.loads(value) if isinstance(value, str | bytes) else value
 
 
 def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:
