@@ -11,8 +11,7 @@ from typing import Any
 import gmqtt
 from django.conf import settings
 
-from .load import SEED, now_us
-from .signals import Story, payloads, plan_of, sending_times
+from .signals import SEED, Story, now_us, payloads, plan_of, sending_times
 from .world import DECODERS, Unit, fleet
 
 log = logging.getLogger("oculum.fleet")

@@ -10,7 +10,6 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
-import numpy as np
 import psycopg
 from django.conf import settings
 from django.db import transaction
@@ -23,9 +22,8 @@ from server.fleet.registering import give_key, registry_changed, set_setpoint
 from server.intake.inbox import LOADED
 
 from . import world
-from .signals import DAY_US, Story, payloads, plan_of, sending_times
+from .signals import DAY_US, SEED, Story, payloads, plan_of, sending_times
 
-SEED = 640
 DAYS = 30
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
@@ -117,9 +115,3 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
 def worked_off(connection: psycopg.Connection) -> int:
     row = connection.execute("select coalesce(sum(messages), 0) from engine_cursor").fetchone()
     return int(row[0]) if row else 0
-
-
-def now_us() -> int:
-    return int(np.datetime64(datetime.now(UTC).replace(tzinfo=None), "us").astype(np.int64))
-
-

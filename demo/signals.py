@@ -6,6 +6,7 @@ without a seam, and the same seed gives the same payloads byte for byte.
 
 from __future__ import annotations
 
+import time
 import zlib
 
 import numpy as np
@@ -17,8 +18,13 @@ from oculum.language.plan import DecoderPlan
 
 from .world import DECODERS, EXAMPLES, Unit
 
+SEED = 640
 DAY_US = 86_400_000_000
 SAG_SITES = ("merle-reach", "lower-reach")
+
+
+def now_us() -> int:
+    return time.time_ns() // 1000
 
 
 def plan_of(type_key: str) -> DecoderPlan:

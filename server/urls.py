@@ -49,6 +49,7 @@ V1 = [
     ("definitions/<int:ident>/publish", definitions.PublishView),
     ("definitions/<int:ident>/retire", definitions.RetireView),
     ("alarms", alarms.AlarmsView),
+    ("alarms/summary", alarms.SummaryView),
     ("alarms/<int:ident>", alarms.AlarmView),
     ("alarms/<int:ident>/acknowledge", alarms.AcknowledgeView),
     ("alarms/<int:ident>/note", alarms.NoteView),

@@ -117,6 +117,36 @@ class AlarmsView(APIView):
         return Response({"count": found.count(), "unacknowledged": found.filter(acknowledged_at=None).count(), "results": AlarmOut(page, many=True).data})
 
 
+class SummaryOut(serializers.Serializer):
+    definition = serializers.IntegerField()
+    condition = serializers.CharField()
+    priority = serializers.CharField()
+    raised = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    untaken = serializers.IntegerField(help_text="over, and taken by nobody")
+    last_at = serializers.DateTimeField()
+    most_device = serializers.CharField()
+    most_count = serializers.IntegerField()
+
+
+class SummaryView(APIView):
+    """What was raised in the lookback, by condition: how often, on how many devices, and which device most."""
+
+    @extend_schema(parameters=[OpenApiParameter("from", str), OpenApiParameter("to", str)], responses=SummaryOut(many=True), operation_id="alarm_summary", tags=["alarms"])
+    def get(self, request: Request) -> Response:
+        start, end, _ = span(request)
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select condition_id, d.name, min(a.priority), sum(a.n)::int, count(*)::int, sum(a.untaken)::int, max(a.last), (array_agg(v.title order by a.n desc))[1], max(a.n)::int"
+                " from (select condition_id, device_id, min(priority) as priority, count(*) as n, count(*) filter (where cleared_at is not null and acknowledged_at is null) as untaken,"
+                " max(raised_at) as last from alarms_alarm where raised_at > %s and raised_at <= %s group by 1, 2) a"
+                " join definitions_definition d on d.id = a.condition_id join fleet_device v on v.id = a.device_id group by 1, 2 order by 4 desc limit 50",
+                (start, end),
+            )
+            names = ["definition", "condition", "priority", "raised", "devices", "untaken", "last_at", "most_device", "most_count"]
+            return Response([dict(zip(names, row, strict=True)) for row in cursor.fetchall()])
+
+
 class AlarmView(APIView):
     """One alarm."""
 
@@ -129,7 +159,7 @@ def told(alarm: Alarm) -> None:
     from psycopg.types.json import Jsonb
 
     with connection.cursor() as cursor:
-        body = {"messages": 0, "devices": [alarm.device_id], "alarms": [alarm.pk], "control": []}
+        body = {"messages": 0, "devices": [alarm.device.name], "alarms": [alarm.pk], "control": []}
         cursor.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
         cursor.execute("select pg_notify('oculum_live', '')")
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+from psycopg.types.json import Jsonb
 
 from oculum.batches import Payloads
 from oculum.history.events import build_events, newest_after
@@ -73,6 +74,7 @@ def decode_again_step(engine: Engine) -> bool:
             "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
             (len(rows), len(good), int(ids[-1]), job_id),
         )
-        c.execute("""insert into live_change (body) values (jsonb_build_object('messages', 0, 'devices', %s::int[], 'alarms', '{}'::int[], 'control', array['again']))""", (sorted(touched),))
+        names = [engine.registry.devices[d].name for d in sorted(touched)]
+        c.execute("insert into live_change (body) values (%s)", (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),))
         c.execute("select pg_notify('oculum_live', '')")
     return True

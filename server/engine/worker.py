@@ -297,7 +297,7 @@ class Engine:
         write_latest(self.connection, rows)
 
     def tell(self, told: Told) -> None:
-        devices = sorted(told.devices)
+        devices = sorted(self.registry.devices[d].name for d in told.devices)
         body = {"messages": told.messages, "devices": devices[:500], "many": len(devices) > 500, "alarms": told.alarms[:200], "control": sorted(set(told.control))}
         self.connection.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
         self.connection.execute("select pg_notify('oculum_live', '')")

@@ -197,7 +197,7 @@ def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, li
 
 def row_of(device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]) -> dict[str, Any]:
     return {
-        "name": device.name, "title": device.title, "type": device.type.key, "type_title": device.type.title,
+        "id": device.pk, "name": device.name, "title": device.title, "type": device.type.key, "type_title": device.type.title,
         "site": device.site.name if device.site else None, "site_title": device.site.title if device.site else None,
         "gateway": device.gateway.name if device.gateway else None, "labels": device.labels, "phase": device.phase,
         "state": state.state if state else "waiting", "received_at": state.received_at if state else None,

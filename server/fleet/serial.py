@@ -152,6 +152,7 @@ class OpenAlarm(serializers.Serializer):
 
 
 class DeviceRowOut(serializers.Serializer):
+    id = serializers.IntegerField()
     name = serializers.CharField()
     title = serializers.CharField()
     type = serializers.CharField()

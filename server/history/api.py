@@ -19,7 +19,7 @@ from rest_framework.views import APIView
 from server.access.errors import Refused
 from server.access.moments import moment, span
 from server.alarms.api import AlarmOut, EntryOut, everything
-from server.alarms.models import Alarm, JournalEntry
+from server.alarms.models import PRIORITIES, Alarm, JournalEntry
 from server.definitions.models import Definition, Version
 from server.definitions.plans import condition_plan, decoder_plan
 from server.engine.rows import row_values
@@ -60,6 +60,7 @@ class Bucket(serializers.Serializer):
     undecodable = serializers.IntegerField()
     alarm = serializers.IntegerField()
     messages = serializers.IntegerField()
+    worst = serializers.CharField(allow_null=True, help_text="highest priority among the open alarms")
 
 
 class LookbackOut(serializers.Serializer):
@@ -204,7 +205,7 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
         devices = cursor.fetchall()
         cursor.execute("select device_id, hour, messages, failed from activity where hour >= %s and hour < %s", (first, first + timedelta(hours=hours)))
         rows = cursor.fetchall()
-        cursor.execute("select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)", (end, end, first))
+        cursor.execute("select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)", (end, end, first))
         spans = cursor.fetchall()
     index = {d[0]: i for i, d in enumerate(devices)}
     messages, failed = np.zeros((len(devices), hours)), np.zeros((len(devices), hours))
@@ -225,20 +226,23 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
         for states in (silent, undecodable, overdue):
             states[:, -1] = states[:, -2] & (messages[:, -1] == 0)
     alarm = np.zeros((len(devices), hours), bool)
-    for device_id, raised, cleared in spans:
+    rank = np.full(hours, len(PRIORITIES))
+    for device_id, raised, cleared, priority in spans:
         if device_id in index:
             a = max(int((raised - first).total_seconds() // 3600), 0)
             b = min(int((cleared - first).total_seconds() // 3600), hours - 1)
             alarm[index[device_id], a : b + 1] = True
+            rank[a : b + 1] = np.minimum(rank[a : b + 1], PRIORITIES.index(priority))
     buckets = []
     for k in range(0, hours, hours_a_bucket):
         part = slice(k, min(k + hours_a_bucket, hours))
         any_ = {name: s[:, part].any(axis=1) for name, s in (("silent", silent), ("undecodable", undecodable), ("overdue", overdue), ("alarm", alarm), ("there", there))}
         state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
         counts = Counter(state.tolist())
+        worst = int(rank[part].min())
         buckets.append({
             "at": first + timedelta(hours=k), "reporting": counts[0], "overdue": counts[1], "undecodable": counts[2], "silent": counts[3],
-            "alarm": int(any_["alarm"].sum()), "messages": int(messages[:, part].sum()),
+            "alarm": int(any_["alarm"].sum()), "messages": int(messages[:, part].sum()), "worst": PRIORITIES[worst] if worst < len(PRIORITIES) else None,
         })  # fmt: skip
     return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
 

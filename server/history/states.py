@@ -64,21 +64,29 @@ def device_states(at: datetime, past: bool) -> dict[int, DeviceState]:
     return found
 
 
-def rhythm(device_ids: list[int], start: datetime, end: datetime, buckets: int) -> dict[int, tuple[list[int], list[int]]]:
-    """Messages and refused ones by device and bucket of [start, end), from hourly counts."""
-    span = (end - start).total_seconds() / buckets
+def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> dict[int, tuple[list[int], list[int]]]:
+    """Messages and refused ones by device and bucket of (start, end], in at most `most` buckets.
+
+    Up to two days the messages themselves are counted, beyond that whole hours.
+    """
+    seconds = (end - start).total_seconds()
+    fine = seconds <= 2 * 86_400
+    buckets = most if fine else -(-int(seconds / 3600) // max(-(-int(seconds / 3600) // most), 1))
+    span = seconds / buckets
+    query = (
+        "select m.device_id, least(floor(extract(epoch from (m.received_at - %(start)s)) / %(span)s), %(last)s)::int, count(*), count(r.message_id)"
+        " from message m left join refused r on r.message_id = m.id where m.device_id = any(%(ids)s) and m.received_at > %(start)s and m.received_at <= %(end)s group by 1, 2"
+        if fine
+        else "select device_id, least(greatest(floor(extract(epoch from (hour - %(start)s)) / %(span)s), 0), %(last)s)::int, sum(messages), sum(failed) from activity"
+        " where device_id = any(%(ids)s) and hour >= date_trunc('hour', %(start)s, 'UTC') and hour < %(end)s group by 1, 2"
+    )
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select device_id, least(floor(extract(epoch from (hour - %s)) / %s), %s)::int, sum(messages), sum(failed) from activity"
-            " where device_id = any(%s) and hour >= date_trunc('hour', %s, 'UTC') and hour < %s group by 1, 2",
-            (start, span, buckets - 1, device_ids, start, end),
-        )
+        cursor.execute(query, {"start": start, "end": end, "span": span, "last": buckets - 1, "ids": device_ids})
         rows = cursor.fetchall()
     found: dict[int, tuple[list[int], list[int]]] = {d: ([0] * buckets, [0] * buckets) for d in device_ids}
     for device_id, bucket, messages, failed in rows:
-        if bucket >= -1:
-            found[device_id][0][max(bucket, 0)] += int(messages)
-            found[device_id][1][max(bucket, 0)] += int(failed)
+        found[device_id][0][bucket] += int(messages)
+        found[device_id][1][bucket] += int(failed)
     return found
 
 

@@ -177,7 +177,8 @@ def wait_ready(instance: Instance, seconds: float = 60) -> None:
 
 def demo(instance: Instance) -> None:
     """Thirty days of the demo through the inbox, with a progress bar."""
-    from demo.load import load_messages, load_records, now_us
+    from demo.load import load_messages, load_records
+    from demo.signals import now_us
     from server.access.models import Person
 
     began = time.monotonic()

@@ -72,6 +72,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/alarms/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was raised in the lookback, by condition: how often, on how many devices, and which device most. */
+        get: operations["alarm_summary"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/arrivals": {
         parameters: {
             query?: never;
@@ -861,6 +878,8 @@ export interface components {
             undecodable: number;
             alarm: number;
             messages: number;
+            /** @description highest priority among the open alarms */
+            worst: string | null;
         };
         CheckInRequest: {
             kind: components["schemas"]["Kind1edEnum"];
@@ -958,6 +977,7 @@ export interface components {
             cadence_s?: number | null;
         };
         DeviceOut: {
+            id: number;
             name: string;
             title: string;
             type: string;
@@ -969,7 +989,7 @@ export interface components {
                 [key: string]: string;
             };
             phase: components["schemas"]["PhaseEnum"];
-            state: components["schemas"]["State548Enum"];
+            state: components["schemas"]["DeviceStateWord"];
             /** Format: date-time */
             received_at: string | null;
             cadence_s: number | null;
@@ -1002,6 +1022,7 @@ export interface components {
             results: components["schemas"]["DeviceRowOut"][];
         };
         DeviceRowOut: {
+            id: number;
             name: string;
             title: string;
             type: string;
@@ -1013,7 +1034,7 @@ export interface components {
                 [key: string]: string;
             };
             phase: components["schemas"]["PhaseEnum"];
-            state: components["schemas"]["State548Enum"];
+            state: components["schemas"]["DeviceStateWord"];
             /** Format: date-time */
             received_at: string | null;
             cadence_s: number | null;
@@ -1023,6 +1044,15 @@ export interface components {
             /** @description refused messages by bucket of the lookback */
             failing: number[];
         };
+        /**
+         * @description * `reporting` - reporting
+         *     * `overdue` - overdue
+         *     * `silent` - silent
+         *     * `undecodable` - undecodable
+         *     * `waiting` - waiting
+         * @enum {string}
+         */
+        DeviceStateWord: "reporting" | "overdue" | "silent" | "undecodable" | "waiting";
         EntryOut: {
             readonly id: number;
             what: string;
@@ -1046,16 +1076,6 @@ export interface components {
             message_id: string | null;
             readonly version: number | null;
         };
-        FieldOut: {
-            name: string;
-            kind: components["schemas"]["FieldOutKindEnum"];
-            unit?: string | null;
-            codes?: {
-                [key: string]: string;
-            };
-            /** @default false */
-            wide: boolean;
-        };
         /**
          * @description * `number` - number
          *     * `integer` - integer
@@ -1066,10 +1086,20 @@ export interface components {
          *     * `time` - time
          * @enum {string}
          */
-        FieldOutKindEnum: "number" | "integer" | "flag" | "code" | "text" | "position" | "time";
+        FieldKind: "number" | "integer" | "flag" | "code" | "text" | "position" | "time";
+        FieldOut: {
+            name: string;
+            kind: components["schemas"]["FieldKind"];
+            unit?: string | null;
+            codes?: {
+                [key: string]: string;
+            };
+            /** @default false */
+            wide: boolean;
+        };
         FieldOutRequest: {
             name: string;
-            kind: components["schemas"]["FieldOutKindEnum"];
+            kind: components["schemas"]["FieldKind"];
             unit?: string | null;
             codes?: {
                 [key: string]: string;
@@ -1556,15 +1586,19 @@ export interface components {
          * @enum {string}
          */
         StageEnum: "message" | "bytes" | "reading" | "limit" | "condition" | "alarm" | "person";
-        /**
-         * @description * `reporting` - reporting
-         *     * `overdue` - overdue
-         *     * `silent` - silent
-         *     * `undecodable` - undecodable
-         *     * `waiting` - waiting
-         * @enum {string}
-         */
-        State548Enum: "reporting" | "overdue" | "silent" | "undecodable" | "waiting";
+        SummaryOut: {
+            definition: number;
+            condition: string;
+            priority: string;
+            raised: number;
+            devices: number;
+            /** @description over, and taken by nobody */
+            untaken: number;
+            /** Format: date-time */
+            last_at: string;
+            most_device: string;
+            most_count: number;
+        };
         TokenOut: {
             readonly id: number;
             name: string;
@@ -1813,6 +1847,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlarmOut"];
+                };
+            };
+        };
+    };
+    alarm_summary: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SummaryOut"][];
                 };
             };
         };

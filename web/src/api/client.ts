@@ -1,0 +1,50 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type Me = Schemas["Me"];
+
+/** A refusal of the server: its code, its sentence, and what else it says. */
+export class Refusal extends Error {
+  constructor(
+    public code: string,
+    message: string,
+    public status: number,
+    public more: Record<string, unknown> = {},
+  ) {
+    super(message);
+  }
+}
+
+let csrf = "";
+export const setCsrf = (token: string) => {
+  csrf = token;
+};
+
+export const api = createClient<paths>({
+  baseUrl: typeof location === "undefined" ? "http://localhost" : location.origin,
+  querySerializer: { array: { style: "form", explode: true } },
+});
+api.use({
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf);
+    return request;
+  },
+});
+
+type Answer<T> = { data?: T; error?: unknown; response: Response };
+
+/** The data of an answer; throws a Refusal with the server's own words. */
+export async function got<T>(answer: Promise<Answer<T>>): Promise<T> {
+  let found: Answer<T>;
+  try {
+    found = await answer;
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Refusal("unreachable", "The server does not answer. It is tried again as soon as it is back.", 0);
+  }
+  if (found.response.ok) return found.data as T;
+  const body = (found.error as { error?: Record<string, unknown> } | undefined)?.error;
+  const { code = "failed", message = `The server failed (${found.response.status}).`, ...more } = body ?? {};
+  throw new Refusal(String(code), String(message), found.response.status, more);
+}

@@ -1,0 +1,101 @@
+import { useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useEffect, useSyncExternalStore } from "react";
+
+export type Frame = {
+  seq?: number;
+  hello?: number;
+  resync?: boolean;
+  arrivals?: boolean;
+  devices?: string[];
+  many?: boolean;
+  alarms?: number[];
+  control?: string[];
+  messages?: number;
+};
+
+export type LiveState = "live" | "connecting" | "lost";
+let state: LiveState = "connecting";
+const watchers = new Set<() => void>();
+const set = (next: LiveState) => {
+  if (next === state) return;
+  state = next;
+  watchers.forEach((tell) => tell());
+};
+
+/** Whether the screen follows the server at this moment. */
+export const useLiveState = () =>
+  useSyncExternalStore(
+    (tell) => {
+      watchers.add(tell);
+      return () => watchers.delete(tell);
+    },
+    () => state,
+  );
+
+/** Which queries a frame makes stale, as predicates over query keys. */
+export function staleBy(frame: Frame): (key: readonly unknown[]) => boolean {
+  if (frame.resync) return () => true;
+  const devices = new Set(frame.devices ?? []);
+  return (key) => {
+    const [what, id] = key;
+    if (what === "arrivals") return Boolean(frame.arrivals) || devices.size > 0;
+    if (what === "device" || what === "series") return devices.size > 0 && (frame.many || devices.has(id as string));
+    if (what === "devices" || what === "overview") return devices.size > 0 || Boolean(frame.alarms?.length);
+    if (what === "alarms" || what === "journal" || what === "why" || what === "lookback")
+      return Boolean(frame.alarms?.length);
+    if (what === "definitions" || what === "definition" || what === "again") return Boolean(frame.control?.length);
+    return false;
+  };
+}
+
+function follow(client: QueryClient): () => void {
+  let socket: WebSocket | null = null;
+  let last: number | null = null;
+  let closed = false;
+  let retry = 300;
+  let waiting: Frame[] = [];
+  let timer = 0;
+  const flush = () => {
+    timer = 0;
+    const frames = waiting;
+    waiting = [];
+    const stale = frames.map(staleBy);
+    void client.invalidateQueries({ predicate: (query) => stale.some((is) => is(query.queryKey)) });
+  };
+  const open = () => {
+    const scheme = location.protocol === "https:" ? "wss" : "ws";
+    socket = new WebSocket(`${scheme}://${location.host}/live/${last === null ? "" : `?since=${last}`}`);
+    socket.onmessage = (event) => {
+      const frame = JSON.parse(event.data as string) as Frame;
+      if (frame.hello !== undefined) {
+        set("live");
+        retry = 300;
+        last = Math.max(last ?? 0, frame.hello);
+        if (!frame.resync) return;
+      }
+      if (frame.seq !== undefined) last = frame.seq;
+      waiting.push(frame);
+      if (waiting.length > 200) waiting = [{ resync: true }];
+      if (!timer) timer = window.setTimeout(flush, 250);
+    };
+    socket.onclose = (event) => {
+      if (closed) return;
+      set("lost");
+      if (event.code === 4401) void client.invalidateQueries({ queryKey: ["me"] });
+      window.setTimeout(open, retry);
+      retry = Math.min(retry * 2, 5000);
+    };
+  };
+  open();
+  return () => {
+    closed = true;
+    window.clearTimeout(timer);
+    socket?.close();
+  };
+}
+
+/** Keeps the screens true while the person is signed in. */
+export function useLive(on: boolean) {
+  const client = useQueryClient();
+  useEffect(() => (on ? follow(client) : undefined), [on, client]);
+}

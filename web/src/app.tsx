@@ -1,0 +1,73 @@
+import { useQuery } from "@tanstack/react-query";
+import { lazy, Suspense } from "react";
+import { Navigate, Route, Routes, useLocation } from "react-router";
+import { api, got, Refusal, setCsrf } from "./api/client";
+import { useLive } from "./api/live";
+import { Empty, Trouble, Waiting } from "./parts/basics";
+import { MeContext } from "./parts/me";
+import { Shell } from "./parts/shell";
+import { setZone } from "./parts/time";
+import { SignIn } from "./places/sign-in";
+import { Devices } from "./places/devices/list";
+
+const Device = lazy(() => import("./places/devices/device"));
+const AddDevice = lazy(() => import("./places/devices/add"));
+const Types = lazy(() => import("./places/devices/types"));
+const Arrivals = lazy(() => import("./places/arrivals"));
+const Definitions = lazy(() => import("./places/definitions/list"));
+const DecoderScreen = lazy(() => import("./places/definitions/decoder"));
+const ConditionScreen = lazy(() => import("./places/definitions/condition"));
+const Alarms = lazy(() => import("./places/alarms"));
+const People = lazy(() => import("./places/people"));
+const Settings = lazy(() => import("./places/settings"));
+
+export function App() {
+  const me = useQuery({
+    queryKey: ["me"],
+    queryFn: async () => {
+      const found = await got(api.GET("/api/v1/me"));
+      setCsrf(found.csrf);
+      setZone(found.zone);
+      return found;
+    },
+    staleTime: Infinity,
+  });
+  useLive(me.isSuccess);
+  const location = useLocation();
+  if (me.isPending) return <div className="p-8">{<Waiting what="your session" />}</div>;
+  if (me.error instanceof Refusal && (me.error.status === 401 || me.error.status === 403)) return <SignIn />;
+  if (me.error)
+    return (
+      <div className="p-8">
+        <Trouble error={me.error} retry={() => void me.refetch()} />
+      </div>
+    );
+  return (
+    <MeContext value={me.data}>
+      <Shell>
+        <Suspense key={location.pathname} fallback={<Waiting what="the screen" />}>
+          <Routes>
+            <Route path="/" element={<Navigate to={{ pathname: "/devices", search: location.search }} replace />} />
+            <Route path="/devices" element={<Devices />} />
+            <Route path="/devices/add" element={<AddDevice />} />
+            <Route path="/devices/types" element={<Types />} />
+            <Route path="/devices/types/:key" element={<Types />} />
+            <Route path="/devices/:name" element={<Device />} />
+            <Route path="/arrivals" element={<Arrivals />} />
+            <Route path="/decoders" element={<Definitions kind="decoder" />} />
+            <Route path="/decoders/:id" element={<DecoderScreen />} />
+            <Route path="/conditions" element={<Definitions kind="condition" />} />
+            <Route path="/conditions/:id" element={<ConditionScreen />} />
+            <Route path="/alarms" element={<Alarms />} />
+            <Route path="/people" element={<People />} />
+            <Route path="/settings" element={<Settings />} />
+            <Route
+              path="*"
+              element={<Empty title="There is no such screen.">The places are in the list on the left.</Empty>}
+            />
+          </Routes>
+        </Suspense>
+      </Shell>
+    </MeContext>
+  );
+}

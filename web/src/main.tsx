@@ -1,0 +1,32 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { BrowserRouter } from "react-router";
+import { Refusal } from "./api/client";
+import { App } from "./app";
+import "./styles.css";
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 5_000,
+      refetchOnWindowFocus: false,
+      retry: (count, error) =>
+        error instanceof Refusal && error.status >= 400 && error.status < 500 ? false : count < 3,
+    },
+  },
+});
+
+const ground = localStorage.getItem("oculum.ground");
+const dark = ground ? ground === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
+document.documentElement.dataset.ground = dark ? "dark" : "light";
+
+createRoot(document.getElementById("root") as HTMLElement).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <App />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,251 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+import { exact, minutes, day, clock } from "./time";
+
+export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; high?: number[] | null };
+export type LimitLine = { value: number; word: string; drag?: (value: number) => void };
+export type AlarmSpan = { from: number; to: number; priority: string; open: boolean };
+
+const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
+
+/** Breaks a line where nothing came for longer than `gap` seconds. */
+export function withGaps(line: Line, gap: number): Line {
+  const t: number[] = [];
+  const v: (number | null)[] = [];
+  const low: number[] = [];
+  const high: number[] = [];
+  line.t.forEach((at, i) => {
+    const before = line.t[i - 1];
+    if (before !== undefined && at - before > gap) {
+      t.push((at + before) / 2);
+      v.push(null);
+      low.push(NaN);
+      high.push(NaN);
+    }
+    t.push(at);
+    v.push(line.v[i] ?? null);
+    low.push(line.low?.[i] ?? NaN);
+    high.push(line.high?.[i] ?? NaN);
+  });
+  return { t, v, low: line.low ? low : null, high: line.high ? high : null };
+}
+
+/** One field over the lookback: a quiet ink line, limits dashed, alarms as bars at the foot. */
+export function Chart({
+  line,
+  from,
+  to,
+  label,
+  unit,
+  limits = [],
+  alarms = [],
+  height = 130,
+  gapS,
+  stepped = false,
+  onSpan,
+  axis = true,
+}: {
+  line: Line;
+  from: number;
+  to: number;
+  label: string;
+  unit: string;
+  limits?: LimitLine[];
+  alarms?: AlarmSpan[];
+  height?: number;
+  gapS: number;
+  stepped?: boolean;
+  onSpan?: (from: number, to: number) => void;
+  axis?: boolean;
+}) {
+  const host = useRef<HTMLDivElement>(null);
+  const plot = useRef<uPlot | null>(null);
+  const now = useRef({ limits, alarms, from, to, onSpan });
+  now.current = { limits, alarms, from, to, onSpan };
+  const readout = useRef<HTMLSpanElement>(null);
+  const data = withGaps(line, gapS);
+  const limitValues = limits.map((l) => l.value).join();
+
+  useEffect(() => {
+    const box = host.current;
+    if (!box) return;
+    const font = "11.5px 'Hanken Grotesk Variable', sans-serif";
+    const chart = new uPlot(
+      {
+        width: box.clientWidth,
+        height,
+        padding: [6, 8, 0, 0],
+        cursor: {
+          sync: { key: "lookback" },
+          drag: { x: true, y: false, setScale: false },
+          points: { size: 6, fill: () => css("ink") },
+        },
+        legend: { show: false },
+        scales: {
+          x: { time: false, range: () => [now.current.from, now.current.to] },
+          y: {
+            range: (_u, min, max) => {
+              const values = now.current.limits.map((l) => l.value);
+              const low = Math.min(min ?? 0, ...values);
+              const high = Math.max(max ?? 1, ...values);
+              const pad = (high - low || Math.abs(high) || 1) * 0.12;
+              return [low - pad, high + pad];
+            },
+          },
+        },
+        axes: [
+          {
+            show: axis,
+            stroke: () => css("second"),
+            grid: { show: false },
+            ticks: { show: false },
+            font,
+            size: 22,
+            values: (u, at) =>
+              at.map((t) =>
+                (u.scales.x?.max ?? 0) - (u.scales.x?.min ?? 0) > 200_000
+                  ? day(new Date(t * 1000))
+                  : minutes(new Date(t * 1000)),
+              ),
+          },
+          {
+            stroke: () => css("second"),
+            grid: { stroke: () => css("line"), width: 1 },
+            ticks: { show: false },
+            font,
+            size: 44,
+            space: 34,
+          },
+        ],
+        series: [
+          {},
+          {
+            label,
+            stroke: () => css("ink"),
+            width: 1.4,
+            spanGaps: false,
+            points: { show: false },
+            paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
+          },
+          { stroke: "transparent", points: { show: false } },
+          { stroke: "transparent", points: { show: false } },
+        ],
+        bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${css("ink")} 16%, transparent)` }],
+        hooks: {
+          draw: [
+            (u) => {
+              const pen = u.ctx;
+              const ratio = uPlot.pxRatio;
+              const { left, top, width, height: tall } = u.bbox;
+              pen.save();
+              for (const limit of now.current.limits) {
+                const y = u.valToPos(limit.value, "y", true);
+                pen.strokeStyle = css("ink");
+                pen.setLineDash([5 * ratio, 4 * ratio]);
+                pen.lineWidth = ratio;
+                pen.beginPath();
+                pen.moveTo(left, y);
+                pen.lineTo(left + width, y);
+                pen.stroke();
+                pen.setLineDash([]);
+                pen.font = `${11.5 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
+                pen.textAlign = "left";
+                pen.textBaseline = "middle";
+                const wide = pen.measureText(limit.word).width;
+                pen.fillStyle = css("paper");
+                pen.fillRect(left + 8 * ratio, y - 8 * ratio, wide + 8 * ratio, 16 * ratio);
+                pen.fillStyle = css("second");
+                pen.fillText(limit.word, left + 12 * ratio, y);
+              }
+              for (const alarm of now.current.alarms) {
+                const a = Math.max(u.valToPos(alarm.from, "x", true), left);
+                const b = Math.min(u.valToPos(alarm.to, "x", true), left + width);
+                if (b < left || a > left + width) continue;
+                pen.fillStyle = css(alarm.priority);
+                pen.fillRect(a, top + tall - 5 * ratio, Math.max(b - a, 2 * ratio), 5 * ratio);
+              }
+              pen.restore();
+            },
+          ],
+          setCursor: [
+            (u) => {
+              const i = u.cursor.idx;
+              if (!readout.current) return;
+              const t = i === null || i === undefined ? undefined : u.data[0]?.[i];
+              const v = i === null || i === undefined ? undefined : u.data[1]?.[i];
+              readout.current.textContent =
+                t === undefined || v === null || v === undefined
+                  ? ""
+                  : `${clock(new Date(t * 1000))} · ${Number(v.toPrecision(6))} ${unit}`;
+              readout.current.title = t === undefined ? "" : exact(new Date(t * 1000));
+            },
+          ],
+          setSelect: [
+            (u) => {
+              if (u.select.width > 6)
+                now.current.onSpan?.(u.posToVal(u.select.left, "x"), u.posToVal(u.select.left + u.select.width, "x"));
+              u.setSelect({ left: 0, top: 0, width: 0, height: 0 }, false);
+            },
+          ],
+        },
+      },
+      [[], [], [], []],
+      box,
+    );
+    plot.current = chart;
+    const size = new ResizeObserver(() => chart.setSize({ width: box.clientWidth, height }));
+    size.observe(box);
+    const ground = new MutationObserver(() => chart.redraw(true, true));
+    ground.observe(document.documentElement, { attributeFilter: ["data-ground"] });
+    return () => {
+      size.disconnect();
+      ground.disconnect();
+      chart.destroy();
+      plot.current = null;
+    };
+  }, [height, label, unit, stepped, axis]);
+
+  useEffect(() => {
+    const clean = (values: number[] | null | undefined) => (values ?? []).map((v) => (Number.isNaN(v) ? null : v));
+    const none = data.t.map(() => null);
+    plot.current?.setData([
+      data.t,
+      data.v,
+      data.low ? clean(data.low) : none,
+      data.high ? clean(data.high) : none,
+    ] as uPlot.AlignedData);
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [line, from, to, limitValues, alarms.length, height, label, unit, stepped, axis]);
+
+  const values = line.v.filter((v): v is number => v !== null);
+  const about = values.length
+    ? `${values.length} values from ${Math.min(...values.slice(-4000)).toPrecision(4)} to ${Math.max(...values.slice(-4000)).toPrecision(4)} ${unit}`
+    : "no values";
+  const move = (sign: number) => {
+    const u = plot.current;
+    if (!u || !data.t.length) return;
+    const next = Math.min(Math.max((u.cursor.idx ?? data.t.length) + sign, 0), data.t.length - 1);
+    u.setCursor({ left: u.valToPos(data.t[next] as number, "x"), top: 10 });
+  };
+  return (
+    <figure className="relative">
+      <figcaption className="flex items-baseline gap-2">
+        <b>{label}</b> <span className="unit">{unit}</span>
+        <span ref={readout} className="ml-auto font-mono text-[12px] text-second" aria-live="polite" />
+      </figcaption>
+      <div
+        ref={host}
+        role="img"
+        tabIndex={0}
+        aria-label={`${label}: ${about}. Arrow keys walk the values.`}
+        onKeyDown={(event) => {
+          if (event.altKey) return;
+          if (event.key === "ArrowLeft") move(-1);
+          else if (event.key === "ArrowRight") move(1);
+          else return;
+          event.preventDefault();
+        }}
+      />
+    </figure>
+  );
+}

@@ -1,0 +1,261 @@
+import { autocompletion, completionKeymap, type CompletionContext } from "@codemirror/autocomplete";
+import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
+import { HighlightStyle, indentUnit, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
+import { lintKeymap, setDiagnostics, type Diagnostic } from "@codemirror/lint";
+import { EditorState, StateEffect, StateField, type Extension } from "@codemirror/state";
+import { Decoration, type DecorationSet, EditorView, keymap, lineNumbers, highlightActiveLine } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
+import { useEffect, useRef } from "react";
+import type { Schemas } from "../api/client";
+import { tintStyle } from "./bytes";
+
+export type Problem = Schemas["ProblemOut"];
+export type Words = {
+  functions: { name: string; words: string }[];
+  checks: string[];
+  units: string[];
+  fields: string[];
+  setpoints: string[];
+  types: string[];
+};
+
+const KEYWORDS = new Set(
+  "decoder condition for bytes json big little endian byte bit bits to next same at position time since flag code number integer text iso within missing raw when unless otherwise into hidden required derive reject as too short unknown layout checksum malformed stamp length skip repeat end times up each earlier later and or not in is if then else true false setpoint on with label raise clear deadband held say priority critical high medium low".split(
+    " ",
+  ),
+);
+
+const language = StreamLanguage.define<null>({
+  startState: () => null,
+  token(stream) {
+    if (stream.eatSpace()) return null;
+    if (stream.match(/#.*/)) return "comment";
+    if (stream.match(/"(?:[^"\\]|\\.)*"?/)) return "string";
+    if (stream.match(/`[^`]*`?/)) return "string";
+    if (stream.match(/0x[0-9A-Fa-f]+|\d[\d.]*(e[+-]?\d+)?/i)) return "number";
+    if (stream.match(/[ui]\d{1,2}\b|f(16|32|64)\b/)) return "typeName";
+    const word = stream.match(/[A-Za-z_][A-Za-z0-9_]*/) as RegExpMatchArray | null;
+    if (word) return KEYWORDS.has(word[0]) ? "keyword" : "variableName";
+    stream.next();
+    return null;
+  },
+});
+
+const look = HighlightStyle.define([
+  { tag: tags.keyword, color: "var(--second)" },
+  { tag: tags.comment, color: "var(--third)", fontStyle: "italic" },
+  { tag: tags.string, color: "var(--ink)" },
+  { tag: tags.typeName, color: "var(--ink)" },
+  { tag: tags.number, color: "var(--ink)" },
+  { tag: tags.variableName, color: "var(--ink)", fontWeight: "700" },
+]);
+
+const theme = EditorView.theme({
+  "&": { backgroundColor: "var(--raised)", color: "var(--ink)", border: "1px solid var(--line)", fontSize: "13px" },
+  "&.cm-focused": { outline: "2px solid var(--ink)", outlineOffset: "1px" },
+  ".cm-scroller": { fontFamily: "var(--font-mono), 'Commit Mono', monospace", lineHeight: "21px", overflow: "auto" },
+  ".cm-content": { caretColor: "var(--ink)" },
+  ".cm-cursor": { borderLeftColor: "var(--ink)", borderLeftWidth: "2px" },
+  ".cm-gutters": { backgroundColor: "var(--raised)", color: "var(--third)", border: "none" },
+  ".cm-activeLine": { backgroundColor: "color-mix(in srgb, var(--selected) 55%, transparent)" },
+  ".cm-selectionBackground, &.cm-focused .cm-selectionBackground": { backgroundColor: "var(--quiet) !important" },
+  ".cm-lintRange-error": {
+    backgroundImage: "none",
+    textDecoration: "underline wavy var(--ink) 1.5px",
+    textUnderlineOffset: "4px",
+  },
+  ".cm-lintRange-warning": {
+    backgroundImage: "none",
+    textDecoration: "underline dotted var(--ink) 1.5px",
+    textUnderlineOffset: "4px",
+  },
+  ".cm-diagnostic": {
+    fontFamily: "'Hanken Grotesk Variable', sans-serif",
+    borderLeft: "3px solid var(--ink)",
+    padding: "4px 10px",
+  },
+  ".cm-diagnosticAction": {
+    backgroundColor: "var(--ink)",
+    color: "var(--paper)",
+    borderRadius: "3px",
+    padding: "2px 8px",
+  },
+  ".cm-tooltip": { backgroundColor: "var(--paper)", color: "var(--ink)", border: "1px solid var(--edge)" },
+  ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--selected)", color: "var(--ink)" },
+  ".cm-lit": { backgroundColor: "var(--selected)" },
+});
+
+const setMarks = StateEffect.define<{ lit: number | null; tints: Map<number, number> }>();
+const marks = StateField.define<DecorationSet>({
+  create: () => Decoration.none,
+  update(found, change) {
+    let next = found.map(change.changes);
+    for (const effect of change.effects) {
+      if (!effect.is(setMarks)) continue;
+      const all = [];
+      for (let n = 1; n <= change.state.doc.lines; n += 1) {
+        const tint = effect.value.tints.get(n);
+        const lit = effect.value.lit === n;
+        if (tint === undefined && !lit) continue;
+        const style =
+          tint === undefined
+            ? ""
+            : `box-shadow: inset 4px 0 0 ${String(tintStyle(tint).background).includes("gradient") ? `var(--tint-${(tint % 6) + 1})` : tintStyle(tint).background}`;
+        all.push(
+          Decoration.line({ attributes: { style }, class: lit ? "cm-lit" : "" }).range(change.state.doc.line(n).from),
+        );
+      }
+      next = Decoration.set(all);
+    }
+    return next;
+  },
+  provide: (field) => EditorView.decorations.from(field),
+});
+
+function completions(words: () => Words) {
+  return (context: CompletionContext) => {
+    const word = context.matchBefore(/[A-Za-z_[{][A-Za-z0-9_\]}]*/);
+    if (!word && !context.explicit) return null;
+    const w = words();
+    return {
+      from: word?.from ?? context.pos,
+      options: [
+        ...w.fields.map((label) => ({ label, type: "variable", detail: "field", boost: 3 })),
+        ...w.setpoints.map((label) => ({ label, type: "variable", detail: "setpoint", boost: 2 })),
+        ...w.types.map((label) => ({ label, type: "class", detail: "device type" })),
+        ...w.functions.map((f) => ({ label: f.name, type: "function", detail: f.words })),
+        ...w.checks.map((label) => ({ label, type: "function", detail: "check" })),
+        ...w.units.map((label) => ({ label, type: "constant", detail: "unit" })),
+        ...[...KEYWORDS].map((label) => ({ label, type: "keyword" })),
+      ],
+    };
+  };
+}
+
+/** The text of a definition: errors under the word, completion, lines tied to bytes by their tint. */
+export function Editor({
+  value,
+  onChange,
+  problems,
+  words,
+  label,
+  lit,
+  tints,
+  onLine,
+  readOnly = false,
+}: {
+  value: string;
+  onChange: (text: string) => void;
+  problems: Problem[];
+  words: Words;
+  label: string;
+  lit?: number | null;
+  tints?: Map<number, number>;
+  onLine?: (line: number) => void;
+  readOnly?: boolean;
+}) {
+  const host = useRef<HTMLDivElement>(null);
+  const view = useRef<EditorView | null>(null);
+  const kept = useRef({ onChange, words, onLine });
+  kept.current = { onChange, words, onLine };
+
+  useEffect(() => {
+    if (!host.current) return;
+    const nonce = document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? "";
+    const extensions: Extension[] = [
+      EditorView.cspNonce.of(nonce),
+      lineNumbers(),
+      highlightActiveLine(),
+      history(),
+      indentUnit.of("  "),
+      language,
+      syntaxHighlighting(look),
+      theme,
+      marks,
+      autocompletion({ override: [completions(() => kept.current.words)], icons: false }),
+      keymap.of([...completionKeymap, ...lintKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
+      EditorState.readOnly.of(readOnly),
+      EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
+      EditorView.updateListener.of((change) => {
+        if (change.docChanged) kept.current.onChange(change.state.doc.toString());
+        if (change.selectionSet || change.docChanged)
+          kept.current.onLine?.(change.state.doc.lineAt(change.state.selection.main.head).number);
+      }),
+    ];
+    const made = new EditorView({ state: EditorState.create({ doc: value, extensions }), parent: host.current });
+    view.current = made;
+    return () => made.destroy();
+    // The editor is made once; later texts come through the effect below.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [label, readOnly]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (v && v.state.doc.toString() !== value)
+      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+  }, [value]);
+
+  useEffect(() => {
+    const v = view.current;
+    if (!v) return;
+    const doc = v.state.doc;
+    const found: Diagnostic[] = problems.map((p) => {
+      const line = doc.line(Math.min(Math.max(p.line, 1), doc.lines));
+      const from = Math.min(line.from + p.column - 1, line.to);
+      const to = Math.min(Math.max(line.from + p.end_column - 1, from + 1), Math.max(line.to, from));
+      return {
+        from,
+        to,
+        severity: p.severity === "warning" ? "warning" : "error",
+        message: p.message,
+        ...(p.fix
+          ? {
+              actions: [
+                {
+                  name: `Change to ${p.fix.slice(0, 40)}`,
+                  apply: (target: EditorView, a: number, b: number) =>
+                    target.dispatch({ changes: { from: a, to: b, insert: p.fix as string } }),
+                },
+              ],
+            }
+          : {}),
+      };
+    });
+    v.dispatch(setDiagnostics(v.state, found));
+  }, [problems, value]);
+
+  useEffect(() => {
+    view.current?.dispatch({ effects: setMarks.of({ lit: lit ?? null, tints: tints ?? new Map<number, number>() }) });
+  }, [lit, tints, value]);
+
+  return <div ref={host} className="min-h-0 [&_.cm-editor]:max-h-[54vh]" />;
+}
+
+/** Puts the errors into words below the text, with their fixes. */
+export function Problems({ problems, onFix }: { problems: Problem[]; onFix?: (problem: Problem) => void }) {
+  if (!problems.length) return null;
+  return (
+    <ul className="mt-2 grid gap-1" aria-label="Problems">
+      {problems.slice(0, 6).map((p, i) => (
+        <li key={i} className="flex flex-wrap items-baseline gap-x-2 border-l-3 border-ink bg-raised px-3 py-1.5">
+          <b>Line {p.line}</b>
+          <span>{p.message}</span>
+          {p.fix && onFix && (
+            <button type="button" className="link" onClick={() => onFix(p)}>
+              change to {p.fix}
+            </button>
+          )}
+        </li>
+      ))}
+      {problems.length > 6 && <li className="text-second">… and {problems.length - 6} more</li>}
+    </ul>
+  );
+}
+
+/** The text with one problem's fix in its place. */
+export function fixed(text: string, p: Problem): string {
+  const lines = text.split("\n");
+  const line = lines[p.line - 1] ?? "";
+  lines[p.line - 1] = line.slice(0, p.column - 1) + (p.fix ?? "") + line.slice(p.end_column - 1);
+  return lines.join("\n");
+}

@@ -1,0 +1,325 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState, type PointerEvent } from "react";
+import { api, got, type Schemas } from "../api/client";
+import { useLiveState } from "../api/live";
+import { useKeys, useNow } from "./keys";
+import { SPANS, spanWord, useLookback } from "./lookback-state";
+import { Key } from "./marks";
+import { clock, day, exact, minutes, zoneWord } from "./time";
+
+const BANDS = [86400, 7 * 86400, 30 * 86400];
+const HEIGHT = 40;
+type Bucket = Schemas["Bucket"];
+
+function draw(
+  canvas: HTMLCanvasElement,
+  buckets: Bucket[],
+  from: number,
+  to: number,
+  bucketS: number,
+  devices: number,
+) {
+  const ratio = window.devicePixelRatio || 1;
+  const width = canvas.clientWidth;
+  canvas.width = width * ratio;
+  canvas.height = HEIGHT * ratio;
+  const pen = canvas.getContext("2d");
+  if (!pen) return;
+  pen.scale(ratio, ratio);
+  const css = getComputedStyle(document.documentElement);
+  const colour = (name: string) => css.getPropertyValue(`--${name}`).trim();
+  const x = (t: number) => ((t - from) / (to - from)) * width;
+  const most = Math.max(devices, 1);
+  const tall = HEIGHT - 7;
+  for (const b of buckets) {
+    const t = new Date(b.at).getTime();
+    const left = Math.round(x(t));
+    const right = Math.round(x(t + bucketS * 1000));
+    if (right <= 0 || left >= width) continue;
+    const wide = Math.max(1, right - left - (right - left > 3 ? 1 : 0));
+    let base = HEIGHT;
+    const stack: [number, string][] = [
+      [b.silent, colour("ink")],
+      [b.undecodable, colour("second")],
+      [b.overdue, colour("edge")],
+      [b.reporting, colour("quiet")],
+    ];
+    for (const [count, fill] of stack) {
+      const high = (count / most) * tall;
+      if (!high) continue;
+      pen.fillStyle = fill;
+      pen.fillRect(left, base - high, wide, high);
+      if (fill === colour("second")) {
+        pen.fillStyle = colour("raised");
+        for (let y = base - high + 1; y < base; y += 3) pen.fillRect(left, y, wide, 1);
+      }
+      base -= high;
+    }
+    if (b.alarm && b.worst) {
+      pen.fillStyle = colour(b.worst);
+      pen.fillRect(left, 0, wide, 5);
+    }
+  }
+}
+
+/** The fleet's health over time, and the control of time: drag a span, drag its end into the past, press Now to come back. */
+export function LookbackBand() {
+  const lookback = useLookback();
+  const now = useNow(lookback.live ? 1000 : 15_000);
+  const state = useLiveState();
+  const [bandS, setBandS] = useState(() => (lookback.spanS > 7 * 86400 ? 30 * 86400 : 7 * 86400));
+  const [anchor, setAnchor] = useState<number | null>(null);
+  const end = anchor ?? Math.ceil(now.getTime() / 60_000) * 60_000;
+  const start = end - bandS * 1000;
+  const health = useQuery({
+    queryKey: ["lookback", bandS, anchor ?? "live"],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/lookback", {
+          params: {
+            query: { from: new Date(start).toISOString(), ...(anchor ? { to: new Date(anchor).toISOString() } : {}) },
+          },
+        }),
+      ),
+    refetchInterval: 60_000,
+    placeholderData: (old) => old,
+  });
+  const canvas = useRef<HTMLCanvasElement>(null);
+  const box = useRef<HTMLDivElement>(null);
+  const [drag, setDrag] = useState<{
+    kind: "new" | "move" | "start" | "end";
+    at: number;
+    from: number;
+    to: number;
+  } | null>(null);
+  const [hover, setHover] = useState<number | null>(null);
+  const [ground, setGround] = useState(document.documentElement.dataset.ground);
+  const [wide, setWide] = useState(0);
+
+  useEffect(() => {
+    const watch = new MutationObserver(() => setGround(document.documentElement.dataset.ground));
+    watch.observe(document.documentElement, { attributeFilter: ["data-ground"] });
+    const size = new ResizeObserver(() => setWide(box.current?.clientWidth ?? 0));
+    if (box.current) size.observe(box.current);
+    return () => {
+      watch.disconnect();
+      size.disconnect();
+    };
+  }, []);
+  useEffect(() => {
+    if (canvas.current && health.data)
+      draw(canvas.current, health.data.buckets, start, end, health.data.bucket_s, health.data.devices);
+  }, [health.data, start, end, ground, wide]);
+
+  const [from, to] = drag ? [drag.from, drag.to] : lookback.bounds(now).map((d) => d.getTime());
+  const share = (t: number) => Math.min(Math.max((t - start) / (end - start), 0), 1) * 100;
+  const timeAt = (event: PointerEvent) => {
+    const rect = (box.current as HTMLDivElement).getBoundingClientRect();
+    return start + Math.min(Math.max((event.clientX - rect.left) / rect.width, 0), 1) * (end - start);
+  };
+  const settle = (a: number, b: number) => {
+    const [low, high] = a < b ? [a, b] : [b, a];
+    const span = Math.max((high - low) / 1000, 600);
+    lookback.set({ spanS: span, to: high > Date.now() - Math.max(bandS * 4, 60_000) ? null : new Date(high) });
+  };
+  const step = (sign: number) => {
+    const [, b] = lookback.bounds(new Date());
+    const next = b.getTime() + sign * lookback.spanS * 250;
+    lookback.set({ to: next >= Date.now() ? null : new Date(next) });
+    if (next < start) setAnchor(null);
+  };
+  useKeys({
+    "Alt+ArrowLeft": () => step(-1),
+    "Alt+ArrowRight": () => step(1),
+    "Alt+Home": () => lookback.set({ to: null }),
+  });
+  const near = (t: number, edge: number) => Math.abs(t - edge) < ((end - start) / Math.max(wide, 1)) * 7;
+  const hovered =
+    hover !== null && health.data
+      ? health.data.buckets.find((b) => {
+          const t = new Date(b.at).getTime();
+          return hover >= t && hover < t + health.data.bucket_s * 1000;
+        })
+      : undefined;
+  const ticks: number[] = [];
+  const stride = bandS > 8 * 86400 ? 5 * 86400_000 : bandS > 86400 ? 86400_000 : 4 * 3600_000;
+  for (let t = Math.ceil(start / stride) * stride; t < end; t += stride) ticks.push(t);
+
+  return (
+    <section
+      aria-label="Lookback"
+      className="grid grid-cols-[1fr_auto] items-center gap-x-3 px-4 py-1.5 md:grid-cols-[150px_1fr_auto]"
+    >
+      <div className="leading-tight">
+        <label className="sr-only" htmlFor="lookback-span">
+          span shown
+        </label>
+        <select
+          id="lookback-span"
+          className="-ml-1 min-h-6 bg-transparent font-bold"
+          value={SPANS.includes(lookback.spanS) ? lookback.spanS : "own"}
+          onChange={(e) => {
+            const s = Number(e.target.value);
+            lookback.set({ spanS: s });
+            if (s > bandS) setBandS(30 * 86400);
+          }}
+        >
+          {SPANS.map((s) => (
+            <option key={s} value={s}>
+              Last {spanWord(s)}
+            </option>
+          ))}
+          {!SPANS.includes(lookback.spanS) && <option value="own">{spanWord(lookback.spanS)}</option>}
+        </select>
+        <div className="hidden items-center gap-1 text-[12px] text-second md:flex">
+          <label className="sr-only" htmlFor="lookback-band">
+            band
+          </label>
+          of
+          <select
+            id="lookback-band"
+            className="min-h-6 bg-transparent"
+            value={bandS}
+            onChange={(e) => setBandS(Number(e.target.value))}
+          >
+            {BANDS.map((s) => (
+              <option key={s} value={s}>
+                {spanWord(s)}
+              </option>
+            ))}
+          </select>
+          · {zoneWord(now)}
+        </div>
+        <div className="hidden text-[11.5px] text-second md:block">
+          <Key>Alt ←</Key> <Key>→</Key> step
+        </div>
+      </div>
+      <div className="col-span-2 row-start-2 md:col-span-1 md:row-start-auto">
+        <div
+          ref={box}
+          className="relative touch-none"
+          style={{ height: HEIGHT }}
+          onPointerDown={(event) => {
+            const t = timeAt(event);
+            event.currentTarget.setPointerCapture(event.pointerId);
+            const kind = near(t, to as number)
+              ? "end"
+              : near(t, from as number)
+                ? "start"
+                : t > (from as number) && t < (to as number)
+                  ? "move"
+                  : "new";
+            setDrag({
+              kind,
+              at: t,
+              from: kind === "new" ? t : (from as number),
+              to: kind === "new" ? t : (to as number),
+            });
+          }}
+          onPointerMove={(event) => {
+            const t = timeAt(event);
+            setHover(t);
+            if (!drag) return;
+            if (drag.kind === "new") setDrag({ ...drag, to: t });
+            else if (drag.kind === "end") setDrag({ ...drag, to: t });
+            else if (drag.kind === "start") setDrag({ ...drag, from: t });
+            else setDrag({ ...drag, at: t, from: drag.from + t - drag.at, to: Math.min(drag.to + t - drag.at, end) });
+          }}
+          onPointerUp={() => {
+            if (drag && (drag.kind !== "new" || Math.abs(drag.to - drag.from) > (end - start) / 300))
+              settle(drag.from, drag.to);
+            else if (drag) lookback.set({ to: drag.at > Date.now() - bandS * 4 ? null : new Date(drag.at) });
+            setDrag(null);
+          }}
+          onPointerLeave={() => setHover(null)}
+        >
+          <canvas
+            ref={canvas}
+            className="absolute inset-0 h-full w-full"
+            role="img"
+            aria-label="Devices by state, an hour a bar; alarms on top"
+          />
+          <div
+            className="pointer-events-none absolute -inset-y-0.5 border-2 border-ink"
+            style={{
+              left: `${share(Math.min(from as number, to as number))}%`,
+              right: `${100 - share(Math.max(from as number, to as number))}%`,
+            }}
+          />
+          <div
+            role="slider"
+            tabIndex={0}
+            aria-label="Moment shown"
+            aria-valuemin={start}
+            aria-valuemax={end}
+            aria-valuenow={Math.round(to as number)}
+            aria-valuetext={lookback.live ? "now, live" : exact(new Date(to as number))}
+            onKeyDown={(event) => {
+              if (event.altKey) return;
+              if (event.key === "ArrowLeft") step(-1);
+              else if (event.key === "ArrowRight") step(1);
+              else if (event.key === "End") lookback.set({ to: null });
+              else return;
+              event.preventDefault();
+            }}
+            className="absolute -top-1.5 h-[52px] w-6 -translate-x-1/2 cursor-ew-resize"
+            style={{ left: `${share(Math.max(from as number, to as number))}%` }}
+          >
+            <svg width="24" height="52" aria-hidden>
+              <line x1="12" x2="12" y1="4" y2="52" stroke="var(--ink)" strokeWidth="2" />
+              <path d="M7 1H17V6L12 10L7 6Z" fill="var(--ink)" />
+            </svg>
+          </div>
+          {hovered && hover !== null && !drag && (
+            <div
+              className="pointer-events-none absolute bottom-full z-20 mb-2 w-max max-w-64 -translate-x-1/2 border border-edge bg-paper px-2 py-1 text-[12px]"
+              style={{ left: `${Math.min(Math.max(share(hover), 8), 92)}%` }}
+            >
+              <b>
+                {day(new Date(hovered.at))} {minutes(new Date(hovered.at))}
+              </b>
+              : {hovered.reporting} report, {hovered.overdue} overdue, {hovered.silent} silent, {hovered.undecodable}{" "}
+              undecodable; {hovered.alarm} in alarm
+            </div>
+          )}
+        </div>
+        <div className="relative hidden h-4 text-[11.5px] text-second md:block" aria-hidden>
+          {ticks.map((t) => (
+            <span key={t} className="absolute whitespace-nowrap" style={{ left: `${share(t)}%` }}>
+              {stride >= 86400_000 ? day(new Date(t)) : minutes(new Date(t))}
+            </span>
+          ))}
+        </div>
+      </div>
+      <div className="flex items-center gap-4 text-right">
+        <ul className="hidden text-[11.5px] leading-[14px] text-second lg:block" aria-hidden>
+          {[
+            ["var(--high)", "in alarm"],
+            ["var(--quiet)", "reporting"],
+            ["var(--edge)", "overdue"],
+            ["var(--ink)", "silent"],
+          ].map(([fill, word]) => (
+            <li key={word} className="flex items-center gap-1">
+              <span className="inline-block h-2 w-2" style={{ background: fill }} />
+              {word}
+            </li>
+          ))}
+        </ul>
+        <div className="leading-tight">
+          {lookback.live ? (
+            <div role="status">
+              <b>Now</b> · {state === "live" ? "live" : state === "lost" ? "not live" : "connecting"}
+            </div>
+          ) : (
+            <button type="button" className="button strong" onClick={() => lookback.set({ to: null })}>
+              Now <Key>Alt Home</Key>
+            </button>
+          )}
+          <div className="font-mono text-[12.5px] text-second" title={exact(lookback.to ?? now)}>
+            {lookback.to ? `${day(lookback.to)} ${minutes(lookback.to)}` : clock(now)}
+          </div>
+        </div>
+      </div>
+    </section>
+  );
+}

@@ -1,0 +1,201 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, type ReactNode } from "react";
+import { NavLink, useNavigate } from "react-router";
+import { api, got, type Schemas } from "../api/client";
+import { useLiveState } from "../api/live";
+import { useKeys } from "./keys";
+import { LookbackBand } from "./lookback";
+import { useKept, useLookback } from "./lookback-state";
+import { Emblem, Key } from "./marks";
+import { useMe } from "./me";
+import { Palette } from "./palette";
+import { WhySheet } from "./why";
+
+type Overview = Schemas["OverviewOut"];
+type Figure = { text: string; trouble?: boolean };
+
+/** The places in the order of the work, each with a figure of its own. */
+function places(o: Overview | undefined): { to: string; word: string; figure: Figure; flow: number }[] {
+  if (!o)
+    return ["Devices", "Arrivals", "Decoders", "Conditions", "Alarms"].map((word) => ({
+      to: `/${word.toLowerCase()}`,
+      word,
+      figure: { text: "…" },
+      flow: 1,
+    }));
+  const quiet = o.states.silent ?? 0;
+  const bad = o.states.undecodable ?? 0;
+  const heard = o.devices ? 1 - quiet / o.devices : 0;
+  const rate = o.messages_per_minute;
+  const decoded = rate ? Math.max(0, 1 - o.refused_per_minute / rate) : 1;
+  const per = (n: number) => (n >= 10 ? n.toFixed(0) : n.toFixed(1));
+  return [
+    {
+      to: "/devices",
+      word: "Devices",
+      flow: 1,
+      figure: quiet ? { text: `${quiet} of ${o.devices} silent`, trouble: true } : { text: `${o.devices}, all heard` },
+    },
+    {
+      to: "/arrivals",
+      word: "Arrivals",
+      flow: heard,
+      figure: o.unknown_senders
+        ? { text: `${o.unknown_senders} unknown sender${o.unknown_senders > 1 ? "s" : ""}`, trouble: true }
+        : { text: `${per(rate)} a minute` },
+    },
+    {
+      to: "/decoders",
+      word: "Decoders",
+      flow: heard * decoded,
+      figure: bad
+        ? { text: `${bad} undecodable`, trouble: true }
+        : o.failing_types.length
+          ? { text: `${per(o.refused_per_minute)} refused a minute`, trouble: true }
+          : { text: `${o.decoders}, none failing` },
+    },
+    {
+      to: "/conditions",
+      word: "Conditions",
+      flow: heard * decoded,
+      figure:
+        o.engine_behind > 2000
+          ? { text: `${o.engine_behind} messages behind`, trouble: true }
+          : { text: `${o.conditions} watching` },
+    },
+    {
+      to: "/alarms",
+      word: "Alarms",
+      flow: heard * decoded,
+      figure: o.open_alarms
+        ? {
+            text: `${o.open_alarms} open${o.unacknowledged ? `, ${o.unacknowledged} not taken` : ""}`,
+            trouble: o.unacknowledged > 0,
+          }
+        : { text: "none open" },
+    },
+  ];
+}
+
+/** The stream beside the places: as wide as the flow, narrower where messages are lost. */
+function Stream({ flows }: { flows: number[] }) {
+  const step = 52;
+  const wide = (share: number) => 2 + 8 * Math.max(0, Math.min(1, share));
+  const points: [number, number][] = [];
+  flows.forEach((flow, i) => {
+    const y = i * step;
+    points.push([wide(i ? (flows[i - 1] ?? flow) : flow), y], [wide(flow), y + 12], [wide(flow), y + step]);
+  });
+  const right = points.map(([w, y]) => `${6 + w / 2},${y}`);
+  const left = [...points].reverse().map(([w, y]) => `${6 - w / 2},${y}`);
+  return (
+    <svg width="12" height={flows.length * step} className="pointer-events-none absolute top-0 left-3 z-10" aria-hidden>
+      <polygon points={[...right, ...left].join(" ")} fill="var(--quiet)" />
+    </svg>
+  );
+}
+
+export function Shell({ children }: { children: ReactNode }) {
+  const me = useMe();
+  const kept = useKept();
+  const lookback = useLookback();
+  const navigate = useNavigate();
+  const [palette, setPalette] = useState(false);
+  const [menu, setMenu] = useState(false);
+  const live = useLiveState();
+  const overview = useQuery({
+    queryKey: ["overview", lookback.to?.toISOString() ?? "live"],
+    queryFn: () =>
+      got(api.GET("/api/v1/overview", { params: { query: lookback.to ? { to: lookback.to.toISOString() } : {} } })),
+    refetchInterval: 10_000,
+    placeholderData: (old) => old,
+  });
+  useKeys({ "Ctrl+k": () => setPalette(true), "/": () => setPalette(true) });
+  const list = places(overview.data);
+  const item = "relative flex flex-col justify-center pl-9 pr-2 hover:bg-raised";
+  return (
+    <div className="grid h-full grid-rows-[auto_1fr_auto] md:grid-cols-[172px_1fr] md:grid-rows-[1fr_auto]">
+      <a href="#main" className="absolute -top-20 left-2 z-50 bg-raised p-2 focus:top-2">
+        to the content
+      </a>
+      <nav
+        aria-label="Places"
+        className="flex flex-col border-b border-line md:overflow-y-auto md:border-r md:border-b-0"
+      >
+        <div className="flex items-center gap-2 px-4 py-3 text-[17px] font-bold">
+          <Emblem /> Oculum
+          <button
+            type="button"
+            className="button ml-auto md:hidden"
+            aria-expanded={menu}
+            onClick={() => setMenu(!menu)}
+          >
+            Places
+          </button>
+        </div>
+        <div className={`${menu ? "flex" : "hidden"} flex-1 flex-col md:flex`} onClick={() => setMenu(false)}>
+          <div className="relative">
+            <Stream flows={list.map((p) => p.flow)} />
+            {list.map((place) => (
+              <NavLink
+                key={place.to}
+                to={kept(place.to)}
+                className={({ isActive }) =>
+                  `${item} h-[52px] ${isActive ? "bg-raised shadow-[inset_-3px_0_0_var(--ink)]" : ""}`
+                }
+              >
+                <span className="text-[14.5px] font-semibold">{place.word}</span>
+                <span className={`text-[12px] ${place.figure.trouble ? "font-bold text-ink" : "text-second"}`}>
+                  {place.figure.trouble && <span aria-hidden>▸ </span>}
+                  {place.figure.text}
+                </span>
+              </NavLink>
+            ))}
+          </div>
+          <div className="mt-4 md:mt-auto md:pb-3">
+            <button
+              type="button"
+              className={`${item} h-9 w-full text-left text-second`}
+              onClick={() => setPalette(true)}
+            >
+              <span className="flex items-center gap-2">
+                Find <Key>Ctrl K</Key>
+              </span>
+            </button>
+            {me.role === "admin" && (
+              <NavLink to={kept("/people")} className={`${item} h-8 text-second`}>
+                People
+              </NavLink>
+            )}
+            <NavLink to={kept("/settings")} className={`${item} h-8 text-second`}>
+              Settings
+            </NavLink>
+          </div>
+        </div>
+      </nav>
+      <main id="main" tabIndex={-1} className="min-h-0 min-w-0 overflow-y-auto px-4 py-4 outline-none md:px-6">
+        {live === "lost" && (
+          <p role="status" className="mb-3 border-l-3 border-ink bg-raised px-3 py-1.5">
+            <b>Not live.</b> The connection is lost; what you see stands still until it is back.
+          </p>
+        )}
+        {!lookback.live && (
+          <p role="status" className="mb-3 flex items-center gap-3 border-l-3 border-ink bg-raised px-3 py-1.5">
+            <span>
+              <b>The past.</b> Everything is shown as it was at the cursor of the lookback below.
+            </span>
+            <button type="button" className="link" onClick={() => lookback.set({ to: null })}>
+              back to now
+            </button>
+          </p>
+        )}
+        {children}
+      </main>
+      <div className="border-t border-line bg-raised md:col-span-2">
+        <LookbackBand />
+      </div>
+      <Palette open={palette} onOpenChange={setPalette} go={(path) => void navigate(path)} />
+      <WhySheet />
+    </div>
+  );
+}

@@ -1,0 +1,285 @@
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useParams } from "react-router";
+import { api, got } from "../../api/client";
+import { At, Empty, Trouble, unitOf, Waiting } from "../../parts/basics";
+import { Chart, type AlarmSpan } from "../../parts/chart";
+import { Editor, fixed, Problems } from "../../parts/editor";
+import { useNow } from "../../parts/keys";
+import { useKept, useLookback } from "../../parts/lookback-state";
+import { Key, PriorityMark } from "../../parts/marks";
+import { lasting } from "../../parts/time";
+import { Figure } from "./decoder";
+import { useDraft, useWords } from "./draft";
+import { DefinitionHead } from "./head";
+
+export default function ConditionScreen() {
+  const id = Number(useParams().id);
+  const draft = useDraft(id);
+  const kept = useKept();
+  const lookback = useLookback();
+  const now = useNow(10_000);
+  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const type = draft.check.data?.type ?? draft.definition.data?.type ?? "";
+  const own = types.data?.results.find((t) => t.key === type);
+  const words = useWords(
+    (own?.fields ?? []).map((f) => f.name),
+    (own?.setpoints ?? []).map((s) => s.name),
+    (types.data?.results ?? []).map((t) => t.key),
+  );
+  const devices = useQuery({
+    queryKey: ["devices", "of", type],
+    enabled: Boolean(type),
+    queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { type, limit: 200, order: "name" } } })),
+  });
+  const [days, setDays] = useState(7);
+  const [asked, setAsked] = useState<string | null>(null);
+  const [stop, setStop] = useState<AbortController | null>(null);
+  const trial = useMutation({
+    mutationFn: () => {
+      const control = new AbortController();
+      setStop(control);
+      return got(
+        api.POST("/api/v1/definitions/{ident}/trial", {
+          params: { path: { ident: id } },
+          body: { text: draft.text, days, messages: 5000 },
+          signal: control.signal,
+        }),
+      );
+    },
+  });
+  const found = trial.data?.condition;
+  const name = asked ?? found?.by_device[0]?.device ?? devices.data?.results[0]?.name ?? null;
+  const limit = draft.check.data?.limits[0];
+  const device = useQuery({
+    queryKey: ["device", name, ...lookback.key],
+    enabled: Boolean(name),
+    queryFn: () =>
+      got(api.GET("/api/v1/devices/{name}", { params: { path: { name: name ?? "" }, query: lookback.query() } })),
+    placeholderData: keepPreviousData,
+  });
+  const series = useQuery({
+    queryKey: ["series", name, limit?.field, ...lookback.key],
+    enabled: Boolean(name && limit),
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/devices/{name}/series", {
+          params: { path: { name: name ?? "" }, query: { field: [limit?.field ?? ""], ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
+  if (!draft.ready)
+    return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the condition" />;
+  const [start, end] = lookback.bounds(now);
+  const line = series.data?.fields.find((f) => f.field === limit?.field);
+  const lines = (draft.check.data?.limits ?? [])
+    .filter((l) => l.field === limit?.field)
+    .map((l) => {
+      const setpoint = device.data?.setpoints.find((s) => s.name === l.setpoint);
+      const value = l.setpoint ? (setpoint?.value ?? null) : l.number;
+      return value === null || value === undefined
+        ? null
+        : {
+            value,
+            word: l.setpoint
+              ? `${l.setpoint} ${value} ${unitOf(l.unit)} · ${setpoint?.source_title}`
+              : `${l.sign} ${value} ${unitOf(l.unit)}`,
+          };
+    })
+    .filter((l) => l !== null);
+  const spans: AlarmSpan[] = (found?.spans ?? [])
+    .filter((s) => s.device === name)
+    .map((s) => ({
+      from: new Date(s.raised_at).getTime() / 1000,
+      to: s.cleared_at ? new Date(s.cleared_at).getTime() / 1000 : end.getTime() / 1000,
+      priority: draft.check.data?.priority ?? "low",
+      open: !s.cleared_at,
+    }));
+  const most = Math.max(1, ...(found?.by_day ?? []).map((d) => d.count));
+  return (
+    <>
+      <DefinitionHead draft={draft} about={<>{own?.title ?? type}</>} />
+      {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
+      <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
+        <section className="min-w-0" aria-label="Text">
+          <h2 className="mb-1">
+            When an alarm is raised and cleared{" "}
+            <span>
+              · text; <Key>Ctrl Space</Key> completes
+            </span>
+          </h2>
+          <Editor
+            label="Condition text"
+            value={draft.text}
+            onChange={draft.setText}
+            problems={draft.problems}
+            words={words}
+          />
+          <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
+          <p className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-1 text-[13px] text-second">
+            {draft.check.data?.priority && (
+              <span className="flex items-center gap-1.5">
+                <PriorityMark priority={draft.check.data.priority} /> {draft.check.data.priority} priority
+              </span>
+            )}
+            <span>
+              Fields and setpoints are those of{" "}
+              <Link className="link" to={kept(`/devices/types/${type}`)}>
+                {own?.title ?? type}
+              </Link>
+              ; a device can have a setpoint of its own on its page.
+            </span>
+          </p>
+        </section>
+        <section className="min-w-0" aria-label="Chart">
+          <div className="mb-1 flex items-center gap-2">
+            <h2>Drawn on</h2>
+            <select
+              className="input !w-auto"
+              aria-label="Device drawn"
+              value={name ?? ""}
+              onChange={(e) => setAsked(e.target.value)}
+            >
+              {devices.data?.results.map((d) => (
+                <option key={d.name} value={d.name}>
+                  {d.title}
+                </option>
+              ))}
+            </select>
+            {name && (
+              <Link className="link" to={kept(`/devices/${name}`)}>
+                open
+              </Link>
+            )}
+          </div>
+          {line && limit ? (
+            <Chart
+              label={limit.field}
+              unit={unitOf(line.unit)}
+              line={line}
+              from={start.getTime() / 1000}
+              to={end.getTime() / 1000}
+              gapS={Math.max((device.data?.cadence_s ?? 3600) * 2.5, line.low ? (lookback.spanS / 600) * 3 : 0)}
+              height={240}
+              limits={lines}
+              alarms={spans}
+              onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
+            />
+          ) : (
+            <Empty title="Nothing to draw yet.">
+              A comparison of a field with a limit is drawn here, with the alarms of the trial below it.
+            </Empty>
+          )}
+        </section>
+      </div>
+      <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
+        <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
+          <div>
+            <h2 className="mb-1">
+              Trial <span>· how often the draft would have been raised</span>
+            </h2>
+            <div className="flex items-center gap-2">
+              <select
+                className="input !w-auto"
+                aria-label="How far back"
+                value={days}
+                onChange={(e) => setDays(Number(e.target.value))}
+              >
+                {[1, 7, 30].map((n) => (
+                  <option key={n} value={n}>
+                    the last {n === 1 ? "day" : `${n} days`}
+                  </option>
+                ))}
+              </select>
+              <button
+                type="button"
+                className="button"
+                disabled={draft.errors.length > 0 || trial.isPending}
+                onClick={() => trial.mutate()}
+              >
+                {draft.errors.length
+                  ? `Waits for line ${draft.errors[0]?.line}`
+                  : trial.isPending
+                    ? "Running …"
+                    : "Run"}
+              </button>
+              {trial.isPending && (
+                <button type="button" className="link" onClick={() => stop?.abort()}>
+                  stop
+                </button>
+              )}
+            </div>
+            {!(trial.error instanceof DOMException) && <Trouble error={trial.error} />}
+            {found && (
+              <p className="mt-1 text-[12.5px] text-second">
+                {found.messages.toLocaleString("en")} messages of {found.devices} devices in{" "}
+                {trial.data?.seconds.toFixed(1)} s
+              </p>
+            )}
+          </div>
+          {found && (
+            <>
+              <Figure
+                n={found.raised}
+                word={`raised in ${days === 1 ? "a day" : `${days} days`}`}
+                strong={found.raised > 0}
+              />
+              <Figure n={found.devices_raised} word={`of ${found.devices} devices`} />
+              <Figure n={found.still_open} word="would be open now" strong={found.still_open > 0} />
+              {found.by_day.length > 0 && (
+                <figure>
+                  <div
+                    className="flex h-10 items-end gap-1"
+                    role="img"
+                    aria-label={found.by_day.map((d) => `${d.day}: ${d.count}`).join(", ")}
+                  >
+                    {found.by_day.map((d) => (
+                      <div
+                        key={d.day}
+                        className="w-5 bg-[var(--edge)]"
+                        style={{ height: `${(d.count / most) * 100}%` }}
+                        title={`${d.day}: ${d.count}`}
+                      />
+                    ))}
+                  </div>
+                  <figcaption className="text-[12.5px] text-second">
+                    by day, {found.by_day[0]?.day.slice(5)} to {found.by_day[found.by_day.length - 1]?.day.slice(5)}; at
+                    most {most}
+                  </figcaption>
+                </figure>
+              )}
+            </>
+          )}
+        </div>
+        {found && found.spans.length > 0 && (
+          <ul className="rows mt-3 max-h-56 max-w-3xl overflow-y-auto" aria-label="Alarms of the trial">
+            {found.spans.slice(0, 60).map((s, i) => (
+              <li key={i}>
+                <button
+                  type="button"
+                  className={`row-line !min-h-7 grid w-full grid-cols-[120px_130px_1fr_110px] items-center gap-2 text-left ${s.device === name ? "is-selected" : ""}`}
+                  onClick={() => setAsked(s.device)}
+                >
+                  <span className="pl-2.5 font-semibold">{s.device}</span>
+                  <span>
+                    <At at={s.raised_at} />
+                  </span>
+                  <span className="text-second">
+                    {s.cleared_at
+                      ? `for ${lasting((new Date(s.cleared_at).getTime() - new Date(s.raised_at).getTime()) / 1000)}`
+                      : "still open"}
+                  </span>
+                  <span className="text-right">
+                    {s.value === null ? "" : `${Number(s.value.toPrecision(4))} against ${s.limit}`}
+                  </span>
+                </button>
+              </li>
+            ))}
+          </ul>
+        )}
+      </section>
+    </>
+  );
+}

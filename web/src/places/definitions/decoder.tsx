@@ -1,0 +1,519 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { api, got, type Schemas } from "../../api/client";
+import { At, Empty, shown, Trouble, unitOf, Waiting } from "../../parts/basics";
+import { BitRow, HexRow, tintStyle, type Tint } from "../../parts/bytes";
+import { Editor, fixed, Problems } from "../../parts/editor";
+import { useKeys } from "../../parts/keys";
+import { useKept } from "../../parts/lookback-state";
+import { Key } from "../../parts/marks";
+import { useMay } from "../../parts/me";
+import { exact } from "../../parts/time";
+import { useDraft, useSettled, useWords } from "./draft";
+import { DefinitionHead } from "./head";
+
+export default function DecoderScreen() {
+  const id = Number(useParams().id);
+  const draft = useDraft(id);
+  const kept = useKept();
+  const [line, setLine] = useState<number | null>(null);
+  const type = draft.definition.data?.type ?? "";
+  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const own = types.data?.results.find((t) => t.key === type);
+  const words = useWords(
+    (own?.fields ?? []).map((f) => f.name),
+    [],
+    [type],
+  );
+  const sample = useSample(type);
+  const decoded = useQuery({
+    queryKey: ["decode", type, draft.settled, sample.hex, sample.at],
+    enabled: sample.hex !== null && draft.ready && draft.errors.length === 0 && Boolean(draft.check.data?.good),
+    queryFn: () =>
+      got(
+        api.POST("/api/v1/decode", {
+          body: {
+            text: draft.settled,
+            type,
+            payload_hex: sample.hex ?? "",
+            ...(sample.at ? { received_at: sample.at } : {}),
+          },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    retry: false,
+  });
+  const marks = useMemo(() => decoded.data?.marks ?? [], [decoded.data]);
+  const tintOf = useMemo(() => new Map([...new Set(marks.map((m) => m.line))].map((l, i) => [l, i])), [marks]);
+  const byByte = useMemo(() => {
+    const found = new Map<number, Tint[]>();
+    for (const m of marks)
+      for (const p of m.places)
+        for (let b = p.first; b <= p.last; b += 1) {
+          const list = found.get(b) ?? [];
+          if (!list.some((t) => t.line === m.line))
+            list.push({ tint: tintOf.get(m.line) ?? 0, line: m.line, field: m.field });
+          found.set(b, list);
+        }
+    const bytes = (sample.hex?.length ?? 0) / 2;
+    for (let b = bytes - (decoded.data?.tail ?? 0); b < bytes; b += 1)
+      if (b >= 0 && !found.has(b)) found.set(b, [{ tint: 17, line: 0, field: "check" }]);
+    return found;
+  }, [marks, tintOf, sample.hex, decoded.data]);
+  if (!draft.ready)
+    return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the decoder" />;
+  const lit = new Set<number>();
+  const current = marks.filter((m) => m.line === line);
+  for (const m of current) for (const p of m.places) for (let b = p.first; b <= p.last; b += 1) lit.add(b);
+  const first = current[0]?.places[0];
+  return (
+    <>
+      <DefinitionHead draft={draft} about={<>{own?.devices ?? 0} devices run it</>} />
+      {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
+      <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1.55fr)_minmax(390px,1fr)]">
+        <section className="min-w-0" aria-label="Text">
+          <h2 className="mb-1">
+            What the data sheet says{" "}
+            <span>
+              · text; <Key>Ctrl Space</Key> completes
+            </span>
+          </h2>
+          <Editor
+            label="Decoder text"
+            value={draft.text}
+            onChange={draft.setText}
+            problems={draft.problems}
+            words={words}
+            lit={line}
+            tints={tintOf}
+            onLine={setLine}
+          />
+          <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
+        </section>
+        <section className="min-w-0" aria-label="Message">
+          <Sample sample={sample} type={type} />
+          {sample.hex !== null && (
+            <>
+              {sample.text !== null ? (
+                <pre className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">
+                  {sample.text}
+                </pre>
+              ) : (
+                <HexRow
+                  hex={sample.hex}
+                  tints={decoded.data ? byByte : undefined}
+                  lit={lit}
+                  onHover={(b) => b !== null && setLine(byByte.get(b)?.[0]?.line || null)}
+                />
+              )}
+              {decoded.data && sample.text === null && decoded.data.unread > 0 && (
+                <p className="mt-1 text-[12.5px]">
+                  <b>{decoded.data.unread} bytes at the end</b> are read by nothing.
+                </p>
+              )}
+              <div className="mt-1.5 min-h-6">{first && sample.hex && <BitRow hex={sample.hex} {...first} />}</div>
+              <Verdict
+                decoded={decoded.data}
+                error={decoded.error}
+                blocked={draft.errors.length > 0}
+                setLine={setLine}
+              />
+              <Values decoded={decoded.data} marks={marks} tintOf={tintOf} line={line} setLine={setLine} />
+            </>
+          )}
+          {sample.hex === null && !sample.pending && (
+            <Empty title="No message of this type has arrived yet.">
+              Paste one above as hexadecimal digits or as text, or{" "}
+              <Link className="link" to={kept("/devices")}>
+                send one from a device
+              </Link>
+              .
+            </Empty>
+          )}
+        </section>
+      </div>
+      <Trial id={id} draft={draft} type={type} />
+    </>
+  );
+}
+
+type SampleState = ReturnType<typeof useSample>;
+
+/** The message that the draft is tried on: one of the last arrivals, or a pasted one. */
+function useSample(type: string) {
+  const [params, setParams] = useSearchParams();
+  const [pasted, setPasted] = useState<string | null>(null);
+  const outcome = params.get("outcome") ?? "";
+  const list = useQuery({
+    queryKey: ["samples", type, outcome],
+    enabled: Boolean(type),
+    queryFn: async () => {
+      const find = (o: string) =>
+        got(api.GET("/api/v1/arrivals", { params: { query: { type, limit: 40, ...(o ? { outcome: o } : {}) } } }));
+      if (outcome) return (await find(outcome)).results;
+      // Failing ones first: they are what a decoder is mended for.
+      const [refused, waiting, all] = await Promise.all([find("refused"), find("no decoder"), find("")]);
+      const seen = new Set<string>();
+      return [...refused.results.slice(0, 10), ...waiting.results.slice(0, 10), ...all.results].filter(
+        (m) => !seen.has(m.id) && seen.add(m.id),
+      );
+    },
+  });
+  const wanted = params.get("message");
+  const rows = list.data ?? [];
+  const listed = rows.findIndex((r) => r.id === wanted);
+  const chosen = wanted ?? rows[0]?.id ?? null;
+  const one = useQuery({
+    queryKey: ["arrival", chosen],
+    enabled: Boolean(chosen) && pasted === null,
+    queryFn: () => got(api.GET("/api/v1/arrivals/{ident}", { params: { path: { ident: Number(chosen) } } })),
+    placeholderData: keepPreviousData,
+  });
+  const pick = (id: string | undefined) => {
+    if (!id) return;
+    setPasted(null);
+    setParams(
+      (old) => {
+        const fresh = new URLSearchParams(old);
+        fresh.set("message", id);
+        return fresh;
+      },
+      { replace: true },
+    );
+  };
+  const settled = useSettled(pasted, 200);
+  const pastedHex = settled === null ? null : asHex(settled);
+  return {
+    pasted,
+    setPasted,
+    rows,
+    position: listed < 0 ? 0 : listed,
+    pick,
+    step: (by: number) => pick(rows[Math.min(Math.max((listed < 0 ? 0 : listed) + by, 0), rows.length - 1)]?.id),
+    arrival: pasted === null ? one.data : undefined,
+    hex: pasted === null ? (one.data?.hex ?? null) : pastedHex,
+    text: pasted === null ? (one.data?.text ?? null) : settled && pastedHex && !isHex(settled) ? settled : null,
+    at: pasted === null ? (one.data?.received_at ?? null) : null,
+    pending: list.isPending || one.isFetching,
+    error: list.error ?? one.error,
+  };
+}
+
+const isHex = (text: string) => /^[0-9a-fA-F\s]*$/.test(text) && text.replace(/\s/g, "").length % 2 === 0;
+function asHex(text: string): string {
+  if (isHex(text)) return text.replace(/\s/g, "").toLowerCase();
+  return [...new TextEncoder().encode(text)].map((b) => b.toString(16).padStart(2, "0")).join("");
+}
+
+function Sample({ sample, type }: { sample: SampleState; type: string }) {
+  useKeys({ "Alt+ArrowUp": () => sample.step(-1), "Alt+ArrowDown": () => sample.step(1) });
+  const m = sample.arrival;
+  return (
+    <div className="mb-2">
+      <h2 className="mb-1 flex flex-wrap items-baseline gap-x-2">
+        What arrived
+        {m && (
+          <span title={exact(new Date(m.received_at))}>
+            · {m.device_title}, <At at={m.received_at} />, {sample.position + 1} of {sample.rows.length}
+          </span>
+        )}
+        <span className="ml-auto flex gap-1">
+          <button
+            type="button"
+            className="min-h-6"
+            aria-label="the message before"
+            disabled={sample.position === 0}
+            onClick={() => sample.step(-1)}
+          >
+            <Key>Alt ↑</Key>
+          </button>
+          <button type="button" className="min-h-6" aria-label="the next message" onClick={() => sample.step(1)}>
+            <Key>Alt ↓</Key>
+          </button>
+        </span>
+      </h2>
+      <Trouble error={sample.error} />
+      <div className="flex flex-wrap gap-2">
+        {sample.pasted === null ? (
+          <>
+            <select
+              className="input !w-auto max-w-full"
+              aria-label="Message"
+              value={m?.id ?? ""}
+              onChange={(e) => sample.pick(e.target.value)}
+            >
+              {sample.rows.length === 0 && <option value="">no message of {type}</option>}
+              {m && !sample.rows.some((r) => r.id === m.id) && <option value={m.id}>{m.device_title} (chosen)</option>}
+              {sample.rows.map((r) => (
+                <option key={r.id} value={r.id}>
+                  {r.device_title}, {r.size} B, {r.outcome === "refused" ? r.reason : r.outcome}
+                </option>
+              ))}
+            </select>
+            <button type="button" className="link" onClick={() => sample.setPasted("")}>
+              paste one
+            </button>
+          </>
+        ) : (
+          <>
+            <textarea
+              className="input font-mono text-[12.5px]"
+              rows={2}
+              aria-label="Pasted payload"
+              placeholder="10 04 71 … or a text"
+              autoFocus
+              value={sample.pasted}
+              onChange={(e) => sample.setPasted(e.target.value)}
+            />
+            <button type="button" className="link" onClick={() => sample.setPasted(null)}>
+              back to what arrived
+            </button>
+          </>
+        )}
+      </div>
+    </div>
+  );
+}
+
+function Verdict({
+  decoded,
+  error,
+  blocked,
+  setLine,
+}: {
+  decoded: Schemas["DecodeOut"] | undefined;
+  error: unknown;
+  blocked: boolean;
+  setLine: (line: number) => void;
+}) {
+  if (blocked) return <p className="text-second">Values wait until the text is right.</p>;
+  if (error) return <Trouble error={error} />;
+  if (!decoded?.error) return null;
+  const e = decoded.error;
+  return (
+    <div role="alert" className="my-1 border-l-3 border-ink bg-raised px-3 py-1.5">
+      <b>Refused, {e.code}:</b> {e.message}{" "}
+      {e.line > 0 && (
+        <button type="button" className="link" onClick={() => setLine(e.line)}>
+          line {e.line}
+        </button>
+      )}
+    </div>
+  );
+}
+
+function Values({
+  decoded,
+  marks,
+  tintOf,
+  line,
+  setLine,
+}: {
+  decoded: Schemas["DecodeOut"] | undefined;
+  marks: Schemas["MarkOut"][];
+  tintOf: Map<number, number>;
+  line: number | null;
+  setLine: (line: number) => void;
+}) {
+  if (!decoded?.values.length) return null;
+  return (
+    <>
+      <h2 className="mt-2 mb-1">
+        What it says <span>· value, unit, raw</span>
+      </h2>
+      <ul className="rows" aria-label="Values">
+        {decoded.values.slice(0, 80).map((v, i) => {
+          const turn = decoded.values.slice(0, i).filter((x) => x.field === v.field).length;
+          const mark =
+            marks.find((m) => m.field === v.field && m.turn === turn) ?? marks.find((m) => m.field === v.field);
+          const on = mark !== undefined && mark.line === line;
+          return (
+            <li key={i}>
+              <button
+                type="button"
+                className={`row-line !min-h-7 grid w-full grid-cols-[8px_minmax(0,1fr)_minmax(0,1.1fr)_minmax(0,90px)] items-center gap-2 text-left ${on ? "is-selected" : ""}`}
+                onMouseEnter={() => mark && setLine(mark.line)}
+                onFocus={() => mark && setLine(mark.line)}
+              >
+                <span className="h-5" style={mark ? tintStyle(tintOf.get(mark.line) ?? 0) : undefined} />
+                <span className="truncate">{v.field}</span>
+                <span className="truncate">
+                  {v.missing ? <span>missing: {v.missing}</span> : <b>{v.text ?? shown(v.value, v)}</b>}{" "}
+                  <span className="unit">{v.missing ? "" : unitOf(v.unit)}</span>
+                </span>
+                <span className="truncate text-right font-mono text-[12px] text-second">
+                  {mark?.raw?.map(String).join(", ") ?? (mark?.paths ?? []).join(", ")}
+                </span>
+              </button>
+            </li>
+          );
+        })}
+      </ul>
+    </>
+  );
+}
+
+function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDraft>; type: string }) {
+  const client = useQueryClient();
+  const engineer = useMay("engineer");
+  const kept = useKept();
+  const [count, setCount] = useState(5000);
+  const [stop, setStop] = useState<AbortController | null>(null);
+  const trial = useMutation({
+    mutationFn: () => {
+      const control = new AbortController();
+      setStop(control);
+      return got(
+        api.POST("/api/v1/definitions/{ident}/trial", {
+          params: { path: { ident: id } },
+          body: { text: draft.text, messages: count, days: 7 },
+          signal: control.signal,
+        }),
+      );
+    },
+  });
+  const again = useQuery({
+    queryKey: ["again", type],
+    enabled: Boolean(type),
+    queryFn: () => got(api.GET("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
+    refetchInterval: (q) => (["waiting", "running"].includes(q.state.data?.state ?? "") ? 500 : false),
+  });
+  const refused = useQuery({
+    queryKey: ["arrivals", "waiting", type],
+    enabled: Boolean(type),
+    queryFn: async () =>
+      (
+        await Promise.all([
+          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "no decoder", limit: 1 } } })),
+          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "refused", limit: 1 } } })),
+        ])
+      ).some((p) => p.results.length > 0),
+  });
+  const start = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }),
+  });
+  const cancel = useMutation({
+    mutationFn: () => got(api.DELETE("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }),
+  });
+  const found = trial.data?.decoder;
+  const changed = found?.fields.filter((f) => f.differ) ?? [];
+  const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
+  const job = again.data;
+  return (
+    <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
+      <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
+        <div>
+          <h2 className="mb-1">
+            Trial <span>· the draft over stored messages; changes nothing</span>
+          </h2>
+          <div className="flex items-center gap-2">
+            <select
+              className="input !w-auto"
+              aria-label="How many messages"
+              value={count}
+              onChange={(e) => setCount(Number(e.target.value))}
+            >
+              {[500, 5000, 20000, 100000].map((n) => (
+                <option key={n} value={n}>
+                  the last {n.toLocaleString("en")}
+                </option>
+              ))}
+            </select>
+            <button
+              type="button"
+              className="button"
+              disabled={draft.errors.length > 0 || trial.isPending}
+              onClick={() => trial.mutate()}
+            >
+              {draft.errors.length ? `Waits for line ${draft.errors[0]?.line}` : trial.isPending ? "Running …" : "Run"}
+            </button>
+            {trial.isPending && (
+              <button type="button" className="link" onClick={() => stop?.abort()}>
+                stop
+              </button>
+            )}
+          </div>
+          {!(trial.error instanceof DOMException) && <Trouble error={trial.error} />}
+          {found && (
+            <p className="mt-1 text-[12.5px] text-second">
+              {found.messages.toLocaleString("en")} messages in {trial.data?.seconds.toFixed(1)} s
+            </p>
+          )}
+        </div>
+        {found && (
+          <>
+            <Figure
+              n={found.decoded}
+              word={`decoded${found.decoded_before !== null && found.decoded !== found.decoded_before ? `, ${Math.abs(found.decoded - found.decoded_before)} ${found.decoded > found.decoded_before ? "more" : "fewer"} than in force` : ""}`}
+            />
+            <Figure n={found.failed} word="fail" strong={found.failed > 0} />
+            {found.decoded_before !== null && (
+              <Figure
+                n={changed.reduce((a, f) => a + (f.differ ?? 0), 0)}
+                word={`values differ${changed.length ? `: ${changed.map((f) => f.field).join(", ")}` : ""}`}
+              />
+            )}
+            {fresh.length > 0 && (
+              <Figure n={fresh.length} word={fresh.map((f) => `${f.field} is ${f.state}`).join(", ")} />
+            )}
+          </>
+        )}
+        {(refused.data || (job && job.id > 0)) && (
+          <div className="ml-auto">
+            <h2 className="mb-1">
+              Refused messages <span>· run them through the version in force</span>
+            </h2>
+            {job && ["waiting", "running"].includes(job.state ?? "") ? (
+              <p className="flex items-center gap-2">
+                <progress max={job.total || 1} value={job.done} aria-label="decoded again" /> {job.done} of {job.total}
+                <button type="button" className="link" onClick={() => cancel.mutate()}>
+                  cancel
+                </button>
+              </p>
+            ) : (
+              <p className="flex items-center gap-3">
+                {engineer && draft.definition.data?.live && refused.data && (
+                  <button type="button" className="button" onClick={() => start.mutate()}>
+                    Decode them again
+                  </button>
+                )}
+                {job && job.id > 0 && (
+                  <span role="status">
+                    {job.decoded} of {job.done} decoded {job.state === "cancelled" ? "before it was cancelled" : ""}
+                  </span>
+                )}
+              </p>
+            )}
+            <Trouble error={start.error} />
+          </div>
+        )}
+      </div>
+      {found && found.reasons.length > 0 && (
+        <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
+          {found.reasons.map((r) => (
+            <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
+              <b className="w-14 text-right">{r.count}</b>
+              <span>
+                {r.code}: {r.message}
+              </span>
+              <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
+                an example
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+    </section>
+  );
+}
+
+export const Figure = ({ n, word, strong = false }: { n: number; word: string; strong?: boolean }) => (
+  <div className="max-w-52">
+    <div className={`text-[20px] ${strong ? "font-bold" : "font-semibold"}`}>{n.toLocaleString("en")}</div>
+    <div className="text-[12.5px] text-second">{word}</div>
+  </div>
+);

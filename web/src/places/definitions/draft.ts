@@ -1,0 +1,122 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { api, got, Refusal, type Schemas } from "../../api/client";
+import type { Words } from "../../parts/editor";
+
+export type Definition = Schemas["DefinitionOut"];
+
+/** A value that follows another after it has stood still for a while. */
+export function useSettled<T>(value: T, ms = 250): T {
+  const [settled, setSettled] = useState(value);
+  useEffect(() => {
+    const timer = window.setTimeout(() => setSettled(value), ms);
+    return () => window.clearTimeout(timer);
+  }, [value, ms]);
+  return settled;
+}
+
+/** The draft of a definition: kept on the server as it is written, checked as it is written. */
+export function useDraft(id: number) {
+  const client = useQueryClient();
+  const definition = useQuery({
+    queryKey: ["definition", id],
+    queryFn: () => got(api.GET("/api/v1/definitions/{ident}", { params: { path: { ident: id } } })),
+  });
+  const [text, setText] = useState<string | null>(null);
+  const number = useRef(0);
+  const kept = useRef("");
+  useEffect(() => {
+    if (definition.data && text === null) {
+      const start = definition.data.draft || definition.data.live?.text || "";
+      setText(start);
+      number.current = definition.data.draft_number;
+      kept.current = definition.data.draft ?? "";
+    }
+  }, [definition.data, text]);
+  const settled = useSettled(text ?? "", 300);
+  const kind = definition.data?.kind ?? "decoder";
+  const type = definition.data?.type ?? null;
+  const check = useQuery({
+    queryKey: ["check", kind, type, settled],
+    enabled: Boolean(definition.data) && text !== null,
+    queryFn: () => got(api.POST("/api/v1/check", { body: { kind, text: settled, type } })),
+    staleTime: Infinity,
+    placeholderData: (old) => old,
+  });
+  const save = useMutation({
+    mutationFn: (draft: string) =>
+      got(
+        api.PATCH("/api/v1/definitions/{ident}", {
+          params: { path: { ident: id } },
+          body: { draft, draft_number: number.current },
+        }),
+      ),
+    onSuccess: (saved, draft) => {
+      number.current = saved.draft_number;
+      kept.current = draft;
+    },
+  });
+  const { mutate, isPending } = save;
+  const conflict = save.error instanceof Refusal && save.error.status === 409;
+  const forbidden = save.error instanceof Refusal && save.error.status === 403;
+  useEffect(() => {
+    if (text !== null && settled !== kept.current && settled === text && !isPending && !conflict && !forbidden)
+      mutate(settled);
+  }, [settled, text, isPending, mutate, conflict, forbidden]);
+  const publish = useMutation({
+    mutationFn: (why: string) =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/publish", {
+          params: { path: { ident: id } },
+          body: { text: text ?? "", why },
+        }),
+      ),
+    onSuccess: async (made) => {
+      number.current = made.draft_number;
+      kept.current = made.draft ?? "";
+      setText(made.draft ?? "");
+      await client.invalidateQueries({
+        predicate: (q) =>
+          ["definition", "definitions", "types", "overview", "device", "versions"].includes(String(q.queryKey[0])),
+      });
+    },
+  });
+  const format = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/format", { body: { text: text ?? "" } })),
+    onSuccess: (found) => setText(found.text),
+  });
+  const problems = check.data?.problems ?? [];
+  const errors = problems.filter((p) => p.severity === "error");
+  const upToDate = settled === text && !check.isFetching;
+  return {
+    definition,
+    text: text ?? "",
+    setText,
+    settled,
+    check,
+    save,
+    publish,
+    format,
+    problems,
+    errors,
+    upToDate,
+    ready: text !== null,
+    conflict,
+  };
+}
+
+export function useWords(fields: string[], setpoints: string[], types: string[]): Words {
+  const language = useQuery({
+    queryKey: ["language"],
+    queryFn: () => got(api.GET("/api/v1/language")),
+    staleTime: Infinity,
+  });
+  return {
+    functions: language.data?.functions ?? [],
+    checks: language.data?.checks ?? [],
+    units: language.data?.units ?? [],
+    fields,
+    setpoints,
+    types,
+  };
+}

@@ -1,0 +1,470 @@
+import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { api, got, type Schemas } from "../../api/client";
+import { At, Empty, Heading, shown, Trouble, unitOf, Waiting } from "../../parts/basics";
+import { Chart, type AlarmSpan } from "../../parts/chart";
+import { useKeys, useNow } from "../../parts/keys";
+import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
+import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
+import { useMay } from "../../parts/me";
+import { Rhythm } from "../../parts/rhythm";
+import { exact, lasting } from "../../parts/time";
+import { useWhy, whyAlarm, whyReading } from "../../parts/why";
+import { KeyBox } from "./key-box";
+
+type Device = Schemas["DeviceOut"];
+type Value = Schemas["ValueOut"];
+const DRAWN = ["number", "integer", "flag", "code"];
+
+export default function DeviceScreen() {
+  const { name = "" } = useParams();
+  const lookback = useLookback();
+  const [params, setParams] = useSearchParams();
+  const device = useQuery({
+    queryKey: ["device", name, ...lookback.key],
+    queryFn: () => got(api.GET("/api/v1/devices/{name}", { params: { path: { name }, query: lookback.query() } })),
+    placeholderData: (old) => (old?.name === name ? old : undefined),
+  });
+  if (device.isPending) return <Waiting what="the device" />;
+  if (!device.data) return <Trouble error={device.error} retry={() => void device.refetch()} />;
+  const d = device.data;
+  const drawable = d.values.filter((v) => DRAWN.includes(v.kind));
+  const asked = params
+    .get("fields")
+    ?.split(",")
+    .filter((f) => drawable.some((v) => v.field === f));
+  const limited = drawable.filter((v) => d.limits.some((l) => l.field === v.field)).map((v) => v.field);
+  const chosen =
+    asked ??
+    [...limited, ...drawable.filter((v) => v.kind === "number").map((v) => v.field)]
+      .filter((f, i, all) => all.indexOf(f) === i)
+      .slice(0, 3);
+  const toggle = (field: string) =>
+    setParams(
+      (old) => {
+        const fresh = new URLSearchParams(old);
+        const next = chosen.includes(field) ? chosen.filter((f) => f !== field) : [...chosen, field];
+        fresh.set("fields", next.join(","));
+        return fresh;
+      },
+      { replace: true },
+    );
+  return <Screen key={d.name} device={d} chosen={chosen} toggle={toggle} />;
+}
+
+function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[]; toggle: (field: string) => void }) {
+  const lookback = useLookback();
+  const kept = useKept();
+  const navigate = useNavigate();
+  const now = useNow(1000);
+  const why = useWhy();
+  const client = useQueryClient();
+  const operator = useMay("operator");
+  const engineer = useMay("engineer");
+  const alarms = useQuery({
+    queryKey: ["alarms", "device", d.name, ...lookback.key],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/alarms", {
+          params: { query: { device: d.name, show: "all", limit: 200, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const series = useQuery({
+    queryKey: ["series", d.name, chosen.join(), ...lookback.key],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/devices/{name}/series", {
+          params: { path: { name: d.name }, query: { field: chosen, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    enabled: chosen.length > 0,
+    refetchInterval: lookback.live ? 30_000 : false,
+  });
+  const arrivals = useQuery({
+    queryKey: ["arrivals", "device", d.name, lookback.key[1]],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/arrivals", {
+          params: { query: { device: d.name, limit: 6, ...(lookback.to ? { to: lookback.to.toISOString() } : {}) } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+  const acknowledge = useMutation({
+    mutationFn: (id: number) =>
+      got(api.POST("/api/v1/alarms/{ident}/acknowledge", { params: { path: { ident: id } }, body: {} })),
+    onSuccess: () =>
+      client.invalidateQueries({
+        predicate: (q) => ["alarms", "device", "overview", "journal"].includes(String(q.queryKey[0])),
+      }),
+  });
+  const open = d.alarms;
+  const untaken = open.find((a) => !a.acknowledged);
+  useKeys({
+    a: () => untaken && operator && acknowledge.mutate(untaken.id),
+    w: () => open[0] && why(whyAlarm(open[0].id)),
+    u: () => void navigate(kept("/devices")),
+  });
+  const asOf = lookback.to ?? now;
+  const [start, end] = lookback.bounds(now);
+  const age = d.received_at ? (asOf.getTime() - new Date(d.received_at).getTime()) / 1000 : null;
+  const due = d.cadence_s && age !== null ? d.cadence_s - age : null;
+  const spans: (AlarmSpan & { field: string })[] = (alarms.data?.results ?? []).map((a) => ({
+    field: a.field ?? "",
+    from: new Date(a.raised_at).getTime() / 1000,
+    to: a.cleared_at ? new Date(a.cleared_at).getTime() / 1000 : end.getTime() / 1000,
+    priority: a.priority,
+    open: !a.cleared_at,
+  }));
+  return (
+    <>
+      <Heading
+        title={
+          <>
+            <StateMark state={d.state} size={18} /> {d.title}
+          </>
+        }
+        about={
+          <>
+            {d.type_title} · {d.site_title ?? "no site"}
+            {d.gateway && (
+              <>
+                {" · behind "}
+                <Link className="link" to={kept(`/devices/${d.gateway}`)}>
+                  {d.gateway}
+                </Link>
+              </>
+            )}
+            {d.behind > 0 && ` · ${d.behind} devices behind it`}
+            {Object.entries(d.labels).map(([k, v]) => (
+              <span key={k} className="ml-2 border border-line px-1.5 text-[12px]">
+                {k}={v}
+              </span>
+            ))}
+          </>
+        }
+      >
+        <span className="hidden text-[12.5px] text-second lg:inline">
+          <Key>U</Key> all devices
+        </span>
+      </Heading>
+      <p className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1 text-[15px]">
+        <span>
+          <b className="first-letter:uppercase">
+            {(STATE_WORDS[d.state] ?? d.state).replace(/^./, (c) => c.toUpperCase())}
+          </b>
+          {d.state === "reporting" && d.cadence_s && due !== null && due > 0 && lookback.live && (
+            <>
+              {" "}
+              every {lasting(d.cadence_s)}; the next message is due within <b>{lasting(due)}</b>.
+            </>
+          )}
+          {d.state !== "reporting" && d.received_at && age !== null && (
+            <>
+              : last heard <b>{lasting(age)}</b> ago{d.cadence_s ? `, expected every ${lasting(d.cadence_s)}` : ""}.
+            </>
+          )}
+          {d.state === "reporting" && !(due !== null && due > 0 && lookback.live) && "."}
+        </span>
+        {open.map((a) => (
+          <span key={a.id} className="flex items-center gap-2">
+            <PriorityMark priority={a.priority} taken={a.acknowledged} />
+            <span className={a.acknowledged ? "" : "font-bold"}>{a.text}</span>
+            <span className="text-second">
+              since <At at={a.raised_at} />
+            </span>
+            {!a.acknowledged && operator && (
+              <button type="button" className="link" onClick={() => acknowledge.mutate(a.id)}>
+                <Key>A</Key> acknowledge
+              </button>
+            )}
+            <button type="button" className="link" onClick={() => why(whyAlarm(a.id))}>
+              <Key>W</Key> why?
+            </button>
+          </span>
+        ))}
+      </p>
+      <Trouble error={acknowledge.error} />
+      <div className="grid gap-x-8 gap-y-5 xl:grid-cols-[minmax(330px,380px)_1fr] lg:grid-cols-[330px_1fr]">
+        <div className="min-w-0">
+          <section className="mb-5">
+            <h2 className="mb-1">
+              {lookback.live ? "Now" : "Then"} <span>· value, unit, age; press one to draw it</span>
+            </h2>
+            {d.values.length === 0 && (
+              <Empty title="This type has no fields yet.">
+                {d.decoder ? (
+                  <Link className="link" to={kept(`/decoders/${d.decoder}`)}>
+                    Write its decoder
+                  </Link>
+                ) : (
+                  <Link className="link" to={kept("/decoders")}>
+                    Begin its decoder
+                  </Link>
+                )}{" "}
+                against what has arrived.
+              </Empty>
+            )}
+            <ul className="rows">
+              {d.values.map((v) => (
+                <ValueRow
+                  key={v.field}
+                  value={v}
+                  device={d.name}
+                  drawn={chosen.includes(v.field)}
+                  toggle={toggle}
+                  asOf={asOf}
+                  alarm={open.find((a) => alarms.data?.results.some((r) => r.id === a.id && r.field === v.field))}
+                />
+              ))}
+            </ul>
+          </section>
+          {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
+        </div>
+        <div className="min-w-0">
+          <Trouble error={series.error} retry={() => void series.refetch()} />
+          {chosen.length === 0 && <Empty title="Nothing is drawn.">Press a value on the left.</Empty>}
+          {series.data?.fields
+            .filter((f) => chosen.includes(f.field))
+            .map((f, i, all) => (
+              <Chart
+                key={f.field}
+                label={f.field}
+                unit={unitOf(f.unit)}
+                line={f}
+                from={start.getTime() / 1000}
+                to={end.getTime() / 1000}
+                gapS={Math.max((d.cadence_s ?? 3600) * 2.5, f.low ? (lookback.spanS / 600) * 3 : 0)}
+                stepped={f.kind === "flag" || f.kind === "code"}
+                height={all.length > 3 ? 96 : all.length > 1 ? 126 : 240}
+                axis={i === all.length - 1}
+                limits={d.limits
+                  .filter((l) => l.field === f.field && l.value !== null)
+                  .map((l) => ({
+                    value: l.value as number,
+                    word: `${l.condition}: ${l.sign} ${l.value} ${unitOf(l.unit)}`,
+                  }))}
+                alarms={spans.filter((s) => s.field === f.field)}
+                onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
+              />
+            ))}
+          {series.isFetching && !series.data && chosen.length > 0 && <Waiting what="the curves" />}
+          <section className="mt-3">
+            <h2 className="mb-1">
+              Rhythm{" "}
+              <span>
+                · messages over {spanWord(lookback.spanS)}, a stroke for {lasting(lookback.spanS / d.rhythm.length)}
+              </span>
+            </h2>
+            <div className="w-full overflow-hidden pl-[44px]">
+              <Rhythm
+                counts={d.rhythm}
+                failing={d.failing}
+                expected={d.cadence_s && d.type !== "work_boat" ? lookback.spanS / d.rhythm.length / d.cadence_s : null}
+                width={560}
+                height={28}
+              />
+            </div>
+          </section>
+          <section className="mt-4">
+            <h2 className="mb-1">
+              Messages <span>· the last ones {lookback.live ? "" : "then"}</span>
+              <Link className="link ml-3 font-normal text-second" to={kept("/arrivals", { device: d.name })}>
+                all
+              </Link>
+            </h2>
+            {arrivals.data?.results.length === 0 && (
+              <Empty title="Nothing has arrived yet.">
+                {d.has_key || d.gateway
+                  ? "Send one with the commands below the key."
+                  : "Give it a key below, and send a first message."}
+              </Empty>
+            )}
+            <ul className="rows">
+              {arrivals.data?.results.map((m) => (
+                <li key={m.id} className="row-line flex items-center gap-3">
+                  <span className="font-mono text-[12.5px]" title={exact(new Date(m.received_at))}>
+                    <At at={m.received_at} />
+                  </span>
+                  <span className={m.outcome === "decoded" ? "" : "font-bold"}>
+                    {m.outcome === "refused" ? `refused: ${m.reason}` : m.outcome}
+                  </span>
+                  <Link
+                    to={kept("/arrivals", { device: d.name, message: m.id })}
+                    className="ml-auto max-w-[55%] truncate font-mono text-[12px] text-second hover:underline"
+                  >
+                    {m.text ??
+                      m.hex
+                        .match(/.{1,4}/g)
+                        ?.slice(0, 12)
+                        .join(" ")}
+                  </Link>
+                </li>
+              ))}
+            </ul>
+          </section>
+          {engineer && <KeyBox name={d.name} hasKey={d.has_key} gateway={d.gateway} />}
+          <p className="mt-4 text-[12.5px] text-second">
+            Registered <At at={d.registered_at} />
+            {d.adopted_from && <> · came as {d.adopted_from}</>}
+            {d.latitude !== null && d.longitude !== null && (
+              <>
+                {" "}
+                · placed at {d.latitude.toFixed(5)}, {d.longitude.toFixed(5)}
+              </>
+            )}{" "}
+            · site time {d.zone}
+          </p>
+        </div>
+      </div>
+    </>
+  );
+}
+
+function ValueRow({
+  value: v,
+  device,
+  drawn,
+  toggle,
+  asOf,
+  alarm,
+}: {
+  value: Value;
+  device: string;
+  drawn: boolean;
+  toggle: (field: string) => void;
+  asOf: Date;
+  alarm?: Schemas["OpenAlarm"];
+}) {
+  const why = useWhy();
+  const age = v.at ? (asOf.getTime() - new Date(v.at).getTime()) / 1000 : null;
+  const can = DRAWN.includes(v.kind);
+  return (
+    <li
+      className={`row-line grid grid-cols-[1fr_auto_66px_24px] items-center gap-2 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
+    >
+      <button
+        type="button"
+        disabled={!can}
+        aria-pressed={drawn}
+        className={`min-h-8 truncate pl-2.5 text-left ${can ? "hover:underline" : ""}`}
+        onClick={() => toggle(v.field)}
+        title={can ? "draw or remove" : undefined}
+      >
+        {v.field}
+      </button>
+      <span className="flex items-center gap-1.5 text-right">
+        {alarm && <PriorityMark priority={alarm.priority} taken={alarm.acknowledged} size={12} />}
+        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>{" "}
+        <span className="unit">{unitOf(v.unit)}</span>
+      </span>
+      <span className="text-right text-[12px] text-second" title={v.at ? exact(new Date(v.at)) : undefined}>
+        {age === null ? "" : lasting(age)}
+      </span>
+      {v.message ? (
+        <button
+          type="button"
+          className="min-h-6 min-w-6 text-second hover:text-ink"
+          aria-label={`Why ${v.field}?`}
+          title="Why?"
+          onClick={() => why(whyReading(device, v.field, v.message as string))}
+        >
+          ?
+        </button>
+      ) : (
+        <span />
+      )}
+    </li>
+  );
+}
+
+function Setpoints({ device: d, operator }: { device: Device; operator: boolean }) {
+  const client = useQueryClient();
+  const [editing, setEditing] = useState<string | null>(null);
+  const [text, setText] = useState("");
+  const save = useMutation({
+    mutationFn: ({ name, value }: { name: string; value: number | null }) =>
+      got(
+        api.PUT("/api/v1/types/{key}/setpoints/{name}", {
+          params: { path: { key: d.type, name } },
+          body: { value, device: d.name },
+        }),
+      ),
+    onSuccess: () => {
+      setEditing(null);
+      return client.invalidateQueries({ queryKey: ["device"] });
+    },
+  });
+  return (
+    <section>
+      <h2 className="mb-1">
+        Setpoints <span>· the limits of conditions, and where each comes from</span>
+      </h2>
+      <ul className="rows">
+        {d.setpoints.map((s) => (
+          <li key={s.name} className="row-line flex flex-wrap items-center gap-2 pl-2.5">
+            <span className="truncate">{s.name}</span>
+            {editing === s.name ? (
+              <form
+                className="ml-auto flex items-center gap-1"
+                onSubmit={(e) => {
+                  e.preventDefault();
+                  save.mutate({ name: s.name, value: Number(text) });
+                }}
+              >
+                <input
+                  className="input !w-20"
+                  aria-label={`${s.name} in ${s.unit}`}
+                  autoFocus
+                  inputMode="decimal"
+                  value={text}
+                  onChange={(e) => setText(e.target.value)}
+                />
+                <span className="unit">{s.unit}</span>
+                <button
+                  className="button"
+                  disabled={save.isPending || text.trim() === "" || Number.isNaN(Number(text))}
+                >
+                  Set here
+                </button>
+                {s.source === "device" && (
+                  <button type="button" className="link" onClick={() => save.mutate({ name: s.name, value: null })}>
+                    take away
+                  </button>
+                )}
+                <button type="button" className="link" onClick={() => setEditing(null)}>
+                  leave
+                </button>
+              </form>
+            ) : (
+              <>
+                <span className="ml-auto">
+                  <b>{s.value ?? "none"}</b> <span className="unit">{unitOf(s.unit)}</span>
+                </span>
+                <span className="w-24 truncate text-right text-[12.5px] text-second">{s.source_title}</span>
+                {operator && (
+                  <button
+                    type="button"
+                    className="link text-[12.5px]"
+                    aria-label={`change ${s.name}`}
+                    onClick={() => {
+                      setEditing(s.name);
+                      setText(String(s.value ?? ""));
+                    }}
+                  >
+                    change
+                  </button>
+                )}
+              </>
+            )}
+          </li>
+        ))}
+      </ul>
+      <Trouble error={save.error} />
+    </section>
+  );
+}

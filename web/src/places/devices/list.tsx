@@ -1,0 +1,265 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useRef, useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import { api, got, type Schemas } from "../../api/client";
+import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { useKeys, useNow } from "../../parts/keys";
+import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
+import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
+import { useMay } from "../../parts/me";
+import { Rhythm } from "../../parts/rhythm";
+
+type Row = Schemas["DeviceRowOut"];
+const PAGE = 100;
+const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
+
+export function Devices() {
+  const [params, setParams] = useSearchParams();
+  const lookback = useLookback();
+  const kept = useKept();
+  const navigate = useNavigate();
+  const now = useNow(5000);
+  const engineer = useMay("engineer");
+  const search = useRef<HTMLInputElement>(null);
+  const [at, setAt] = useState(0);
+  const filter = {
+    q: params.get("q") ?? "",
+    type: params.get("type") ?? "",
+    site: params.get("site") ?? "",
+    state: params.get("state") ?? "",
+    order: params.get("order") ?? "worst",
+  };
+  const offset = Number(params.get("offset")) || 0;
+  const change = (name: string, value: string) =>
+    setParams(
+      (old) => {
+        const fresh = new URLSearchParams(old);
+        if (value) fresh.set(name, value);
+        else fresh.delete(name);
+        if (name !== "offset") fresh.delete("offset");
+        return fresh;
+      },
+      { replace: true },
+    );
+  const devices = useQuery({
+    queryKey: ["devices", "list", filter, offset, ...lookback.key],
+    queryFn: () =>
+      got(api.GET("/api/v1/devices", { params: { query: { ...filter, ...lookback.query(), limit: PAGE, offset } } })),
+    placeholderData: keepPreviousData,
+    refetchInterval: lookback.live ? 30_000 : false,
+  });
+  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(api.GET("/api/v1/sites")) });
+  const rows = devices.data?.results ?? [];
+  const total = Object.values(devices.data?.states ?? {}).reduce((a, b) => a + b, 0);
+  const chosen = Math.min(at, Math.max(rows.length - 1, 0));
+  const walk = (by: number) => {
+    const next = Math.min(Math.max(chosen + by, 0), rows.length - 1);
+    setAt(next);
+    document.getElementById(`device-${next}`)?.scrollIntoView({ block: "nearest" });
+  };
+  const open = (row: Row | undefined) => row && void navigate(kept(`/devices/${row.name}`));
+  useKeys({
+    ArrowDown: () => walk(1),
+    ArrowUp: () => walk(-1),
+    Enter: () => open(rows[chosen]),
+    f: () => search.current?.focus(),
+  });
+  const asOf = lookback.to ?? now;
+  return (
+    <>
+      <Heading title="Devices" about={devices.data && <>{total} in service or commissioning</>}>
+        <Link className="button" to={kept("/devices/types")}>
+          Device types
+        </Link>
+        {engineer && (
+          <Link className="button strong" to={kept("/devices/add")}>
+            Add a device
+          </Link>
+        )}
+      </Heading>
+      <div className="mb-3 flex flex-wrap items-center gap-2">
+        <div className="flex flex-wrap" role="group" aria-label="State">
+          {[
+            ["", "all", total] as const,
+            ...STATES.map((s) => [s, STATE_WORDS[s] ?? s, devices.data?.states[s] ?? 0] as const),
+          ].map(([value, word, count]) =>
+            count || !value || filter.state === value ? (
+              <button
+                key={value}
+                type="button"
+                aria-pressed={filter.state === value}
+                className={`-ml-px flex min-h-8 items-center gap-1.5 border border-line px-3 first:ml-0 ${filter.state === value ? "bg-selected font-bold" : "hover:bg-raised"}`}
+                onClick={() => change("state", value)}
+              >
+                {value && <StateMark state={value} size={12} />}
+                {word} <span className="text-second">{count}</span>
+              </button>
+            ) : null,
+          )}
+        </div>
+        <input
+          ref={search}
+          className="input !w-52"
+          placeholder="name, site, label …"
+          aria-label="Filter by words"
+          value={filter.q}
+          onChange={(e) => change("q", e.target.value)}
+        />
+        <select
+          className="input !w-auto"
+          aria-label="Type"
+          value={filter.type}
+          onChange={(e) => change("type", e.target.value)}
+        >
+          <option value="">every type</option>
+          {types.data?.results.map((t) => (
+            <option key={t.key} value={t.key}>
+              {t.title}
+            </option>
+          ))}
+        </select>
+        <select
+          className="input !w-auto"
+          aria-label="Site"
+          value={filter.site}
+          onChange={(e) => change("site", e.target.value)}
+        >
+          <option value="">every site</option>
+          {sites.data?.results.map((s) => (
+            <option key={s.name} value={s.name}>
+              {s.title}
+            </option>
+          ))}
+        </select>
+        <select
+          className="input ml-auto !w-auto"
+          aria-label="Order"
+          value={filter.order}
+          onChange={(e) => change("order", e.target.value)}
+        >
+          <option value="worst">worst first</option>
+          <option value="name">by name</option>
+          <option value="heard">longest unheard first</option>
+        </select>
+      </div>
+      <Trouble error={devices.error} retry={() => void devices.refetch()} />
+      {devices.isPending && <Waiting what="the devices" />}
+      {devices.data && rows.length === 0 && (
+        <Empty title={total ? "No device matches." : "No device yet."}>
+          {total ? (
+            "Loosen the filter above."
+          ) : engineer ? (
+            <>
+              Add the first one, or let a device speak through an onboarding key: it then appears under{" "}
+              <Link className="link" to={kept("/arrivals")}>
+                Arrivals
+              </Link>
+              .
+            </>
+          ) : (
+            "An engineer can add devices."
+          )}
+        </Empty>
+      )}
+      {rows.length > 0 && (
+        <>
+          <div
+            className="grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3 pb-1 text-[12.5px] font-bold text-second md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]"
+            aria-hidden
+          >
+            <span />
+            <span>Device</span>
+            <span className="hidden md:block">Type</span>
+            <span className="hidden md:block">Site</span>
+            <span>What is wrong</span>
+            <span className="hidden md:block">
+              Rhythm <span className="font-normal">· {spanWord(lookback.spanS)}</span>
+            </span>
+            <span className="hidden text-right md:block">Last heard</span>
+          </div>
+          <ul className="rows" aria-label="Devices">
+            {rows.map((row, i) => (
+              <li
+                key={row.name}
+                id={`device-${i}`}
+                className={`row-line grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] items-center gap-x-3 md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px] ${i === chosen ? "is-selected" : ""}`}
+                onMouseDown={() => setAt(i)}
+              >
+                <span className="pl-1.5">
+                  <StateMark state={row.state} />
+                </span>
+                <Link to={kept(`/devices/${row.name}`)} className="truncate font-semibold hover:underline">
+                  {row.title}
+                </Link>
+                <span className="hidden truncate text-second md:block">{row.type_title}</span>
+                <span className="hidden truncate text-second md:block">{row.site_title ?? "no site"}</span>
+                <Wrong row={row} />
+                <span className="hidden md:block">
+                  <Rhythm
+                    counts={row.rhythm}
+                    failing={row.failing}
+                    expected={
+                      row.cadence_s && row.type !== "work_boat"
+                        ? lookback.spanS / row.rhythm.length / row.cadence_s
+                        : null
+                    }
+                    width={165}
+                  />
+                </span>
+                <span className="hidden text-right text-second md:block">
+                  <At at={row.received_at} now={asOf} relative />
+                </span>
+              </li>
+            ))}
+          </ul>
+          <footer className="mt-2 flex items-center gap-3 text-[12.5px] text-second">
+            <span className="hidden md:inline">
+              <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open <Key>F</Key> filter
+            </span>
+            <span className="ml-auto">
+              {offset + 1} to {offset + rows.length} of {devices.data?.count}
+            </span>
+            <button
+              type="button"
+              className="button"
+              disabled={offset === 0}
+              onClick={() => change("offset", String(Math.max(0, offset - PAGE)))}
+            >
+              Before
+            </button>
+            <button
+              type="button"
+              className="button"
+              disabled={offset + rows.length >= (devices.data?.count ?? 0)}
+              onClick={() => change("offset", String(offset + PAGE))}
+            >
+              After
+            </button>
+          </footer>
+        </>
+      )}
+    </>
+  );
+}
+
+function Wrong({ row }: { row: Row }) {
+  const first = row.alarms[0];
+  const words: Record<string, string> = {
+    overdue: "next message is overdue",
+    silent: "silent",
+    undecodable: "last message could not be decoded",
+    waiting: "nothing heard yet",
+  };
+  if (first)
+    return (
+      <span className="flex min-w-0 items-center gap-2">
+        <PriorityMark priority={first.priority} taken={first.acknowledged} size={12} />
+        <span className={`truncate ${first.acknowledged ? "" : "font-bold"}`} title={first.text}>
+          {first.text}
+        </span>
+        {row.alarms.length > 1 && <span className="text-second">+{row.alarms.length - 1}</span>}
+      </span>
+    );
+  return <span className={row.state === "reporting" ? "text-third" : ""}>{words[row.state] ?? ""}</span>;
+}

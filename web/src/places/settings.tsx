@@ -1,0 +1,148 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, got, setCsrf, type Schemas } from "../api/client";
+import { At, Choose, Heading, TextField, Trouble } from "../parts/basics";
+import { singleKeysOn } from "../parts/keys";
+import { useMe } from "../parts/me";
+
+const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
+type Role = (typeof ROLES)[number];
+
+export default function Settings() {
+  const me = useMe();
+  const client = useQueryClient();
+  const [ground, setGround] = useState(document.documentElement.dataset.ground ?? "light");
+  const [keys, setKeys] = useState(singleKeysOn());
+  const leave = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/sign-out")),
+    onSuccess: () => {
+      setCsrf("");
+      client.clear();
+      window.location.assign("/");
+    },
+  });
+  return (
+    <>
+      <Heading
+        title="Settings"
+        about={
+          <>
+            signed in as {me.name}, {me.role}; times in {me.zone}
+          </>
+        }
+      >
+        <button type="button" className="button" onClick={() => leave.mutate()}>
+          Sign out
+        </button>
+      </Heading>
+      <Trouble error={leave.error} />
+      <div className="grid max-w-4xl gap-8 lg:grid-cols-2">
+        <section className="grid content-start gap-4">
+          <fieldset>
+            <legend className="text-[12.5px] font-bold text-second">Ground</legend>
+            {["light", "dark"].map((g) => (
+              <label key={g} className="mr-5 inline-flex min-h-8 items-center gap-2">
+                <input
+                  type="radio"
+                  name="ground"
+                  checked={ground === g}
+                  onChange={() => {
+                    setGround(g);
+                    localStorage.setItem("oculum.ground", g);
+                    document.documentElement.dataset.ground = g;
+                  }}
+                />
+                {g}
+              </label>
+            ))}
+          </fieldset>
+          <label className="flex min-h-8 items-center gap-2">
+            <input
+              type="checkbox"
+              checked={keys}
+              onChange={(e) => {
+                setKeys(e.target.checked);
+                localStorage.setItem("oculum.single-keys", e.target.checked ? "on" : "off");
+              }}
+            />
+            single keys act: A acknowledges, W asks why
+          </label>
+          <p>
+            <a className="link" href="/api/v1/docs">
+              The API, documented
+            </a>
+          </p>
+        </section>
+        <Tokens />
+      </div>
+    </>
+  );
+}
+
+function Tokens() {
+  const client = useQueryClient();
+  const me = useMe();
+  const [name, setName] = useState("");
+  const [role, setRole] = useState<Role>("viewer");
+  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => got(api.GET("/api/v1/tokens")) });
+  const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
+  const add = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/tokens", { body: { name, role } as Schemas["TokenOutRequest"] })),
+    onSuccess: again,
+  });
+  const drop = useMutation({
+    mutationFn: (id: number) => got(api.DELETE("/api/v1/tokens/{id}", { params: { path: { id } } })),
+    onSuccess: again,
+  });
+  return (
+    <section>
+      <h2 className="mb-1">
+        Tokens <span>· for programs that use the API in your name</span>
+      </h2>
+      <ul className="rows">
+        {tokens.data?.results.map((t) => (
+          <li key={t.id} className="row-line flex items-center gap-3">
+            <b>{t.name}</b>
+            <span className="text-second">
+              {t.role}, oct_{t.prefix}…, used {t.used_at ? <At at={t.used_at} /> : "never"}
+            </span>
+            <button type="button" className="link ml-auto" onClick={() => drop.mutate(t.id)}>
+              withdraw
+            </button>
+          </li>
+        ))}
+      </ul>
+      {add.data?.key && (
+        <p className="my-2 border-l-3 border-ink bg-raised px-3 py-2">
+          <b>Keep it now: it is shown this once.</b>
+          <code className="block font-mono text-[12.5px] break-all select-all">{add.data.key}</code>
+        </p>
+      )}
+      <form
+        className="mt-3 flex items-end gap-2"
+        onSubmit={(e) => {
+          e.preventDefault();
+          add.mutate();
+        }}
+      >
+        <TextField
+          label="name of a new token"
+          required
+          maxLength={80}
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+        />
+        <Choose
+          label="role"
+          value={role}
+          onChange={(e) => setRole(e.target.value as Role)}
+          options={ROLES.slice(0, ROLES.indexOf(me.role as Role) + 1).map((r) => [r, r])}
+        />
+        <button className="button" disabled={!name || add.isPending}>
+          Make
+        </button>
+      </form>
+      <Trouble error={add.error ?? drop.error} />
+    </section>
+  );
+}
