@@ -43,9 +43,7 @@ def load_records() -> dict[str, str]:
             sites[name] = Site.objects.create(name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon)
         types: dict[str, DeviceType] = {}
         for key, title, cadence, is_gateway, setpoints in world.TYPES:
-            types[key] = DeviceType.objects.create(
-                key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints]
-            )
+            types[key] = DeviceType.objects.create(key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints])
             for name, _, value in setpoints:
                 set_setpoint(types[key], name, value, None)
         devices: dict[str, Device] = {}

@@ -10,7 +10,6 @@ import time
 import zlib
 
 import numpy as np
-
 from oculum.batches import FIRST_REASON, Column
 from oculum.decoding.encode import encode
 from oculum.language.decoders import check_decoder
@@ -37,7 +36,7 @@ def plan_of(type_key: str) -> DecoderPlan:
 def noise(seed: int, unit: Unit, what: str, times: np.ndarray) -> np.ndarray:
     """Numbers in [-1, 1), one a moment: a hash of seed, device, quantity and time."""
     key = np.uint64(zlib.crc32(f"{seed}/{unit.name}/{what}".encode()))
-    x = times.astype(np.uint64) // np.uint64(1_000_000) + np.array([key]) * np.uint64(0x9E3779B97F4A7C15)
+    x: np.ndarray = times.astype(np.uint64) // np.uint64(1_000_000) + np.array([key]) * np.uint64(0x9E3779B97F4A7C15)
     x ^= x >> np.uint64(30)
     x *= np.uint64(0xBF58476D1CE4E5B9)
     x ^= x >> np.uint64(27)

@@ -6,6 +6,7 @@ import contextlib
 import secrets
 from collections.abc import AsyncIterator
 from pathlib import Path
+from typing import Any
 
 from django.conf import settings
 from django.core.asgi import get_asgi_application
@@ -20,7 +21,7 @@ from starlette.requests import Request  # noqa: E402
 from starlette.responses import HTMLResponse, PlainTextResponse, Response  # noqa: E402
 from starlette.routing import Mount, Route, WebSocketRoute  # noqa: E402
 from starlette.staticfiles import StaticFiles  # noqa: E402
-from starlette.types import Receive, Scope, Send  # noqa: E402
+from starlette.types import Receive, Scope  # noqa: E402
 
 from server.access.policy import strict  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
@@ -61,7 +62,7 @@ async def lifespan(app: Starlette) -> AsyncIterator[None]:
         yield
 
 
-async def api(scope: Scope, receive: Receive, send: Send) -> None:
+async def api(scope: Scope, receive: Receive, send: Any) -> None:
     # Mounting moves the path into root_path; Django routes by the whole of it.
     await django_app({**scope, "root_path": "", "path": scope["path"]}, receive, send)
 

@@ -18,6 +18,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from .authentication import person_of
 from .errors import Refused
 from .keys import new_key
 from .models import ROLES, Person, Record, Token, record
@@ -74,7 +75,7 @@ class RecordOut(serializers.ModelSerializer):
 
 
 def me_of(request: Request) -> dict[str, Any]:
-    person: Person = request.user
+    person: Person = person_of(request)
     return {"username": person.username, "name": person.first_name or person.username, "role": person.role, "zone": person.zone, "csrf": get_token(request._request)}
 
 
@@ -114,9 +115,9 @@ class SignOutView(APIView):
 
     @extend_schema(request=None, responses=OpenApiResponse(description="signed out"), operation_id="sign_out", tags=["access"])
     def post(self, request: Request) -> Response:
-        record(request.user, "signed out")
+        record(person_of(request), "signed out")
         with connection.cursor() as cursor:
-            cursor.execute("select pg_notify('oculum_people', %s)", (str(request.user.pk),))
+            cursor.execute("select pg_notify('oculum_people', %s)", (str(person_of(request).pk),))
         logout(request._request)
         return Response(status=204)
 
@@ -141,7 +142,7 @@ class PeopleView(generics.ListCreateAPIView):
         person = serializer.save()
         person.set_password(password)
         person.save()
-        record(self.request.user, "added person", person.username, role=person.role)
+        record(person_of(self.request), "added person", person.username, role=person.role)
 
 
 class PersonView(generics.RetrieveUpdateAPIView):
@@ -160,7 +161,7 @@ class PersonView(generics.RetrieveUpdateAPIView):
             person.save()
         with connection.cursor() as cursor:
             cursor.execute("select pg_notify('oculum_people', %s)", (str(person.pk),))
-        record(self.request.user, "changed person", person.username, role=person.role, active=person.is_active)
+        record(person_of(self.request), "changed person", person.username, role=person.role, active=person.is_active)
 
 
 class TokensView(generics.ListCreateAPIView):
@@ -170,15 +171,15 @@ class TokensView(generics.ListCreateAPIView):
     reads = writes = "viewer"
 
     def get_queryset(self) -> Any:
-        return Token.objects.filter(person=self.request.user).order_by("id")
+        return Token.objects.filter(person=person_of(self.request)).order_by("id")
 
     def perform_create(self, serializer: Any) -> None:
-        if not self.request.user.may(serializer.validated_data["role"]):
-            raise Refused("role", f"a token cannot do more than you: your role is {self.request.user.role}", 403)
+        if not person_of(self.request).may(serializer.validated_data["role"]):
+            raise Refused("role", f"a token cannot do more than you: your role is {person_of(self.request).role}", 403)
         key, prefix, hashed = new_key("t")
-        token = serializer.save(person=self.request.user, prefix=prefix, digest=hashed)
+        token = serializer.save(person=person_of(self.request), prefix=prefix, digest=hashed)
         token.key = key
-        record(self.request.user, "made token", token.name, role=token.role)
+        record(person_of(self.request), "made token", token.name, role=token.role)
 
 
 class TokenView(generics.DestroyAPIView):
@@ -188,10 +189,10 @@ class TokenView(generics.DestroyAPIView):
     writes = "viewer"
 
     def get_queryset(self) -> Any:
-        return Token.objects.filter(person=self.request.user)
+        return Token.objects.filter(person=person_of(self.request))
 
     def perform_destroy(self, instance: Token) -> None:
-        record(self.request.user, "withdrew token", instance.name)
+        record(person_of(self.request), "withdrew token", instance.name)
         instance.delete()
 
 

@@ -58,3 +58,10 @@ class _SessionScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped
         from django.conf import settings
 
         return {"type": "apiKey", "in": "cookie", "name": settings.SESSION_COOKIE_NAME}
+
+
+def person_of(request: Request) -> Person:
+    """The person behind an authenticated request."""
+    person = request.user
+    assert isinstance(person, Person)
+    return person

@@ -7,6 +7,8 @@ from typing import Any
 from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 
+from .models import Person
+
 
 class ByRole(BasePermission):
     """Views carry `reads` (default viewer) and `writes` (default engineer)."""
@@ -15,9 +17,9 @@ class ByRole(BasePermission):
 
     def has_permission(self, request: Request, view: Any) -> bool:
         person = request.user
-        if person is None or not getattr(person, "is_authenticated", False):
+        if not isinstance(person, Person):
             return False
         safe = request.method in ("GET", "HEAD", "OPTIONS")
         role = getattr(view, "reads", "viewer") if safe else getattr(view, "writes", "engineer")
         self.message = f"this takes the role {role}; yours is {person.role}"
-        return bool(person.may(role))
+        return person.may(role)

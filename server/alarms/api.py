@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from typing import Any
 
 from django.db import connection, transaction
@@ -13,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.moments import moment, span
 from server.access.text import harmless
@@ -156,11 +158,9 @@ class AlarmView(APIView):
 
 
 def told(alarm: Alarm) -> None:
-    from psycopg.types.json import Jsonb
-
     with connection.cursor() as cursor:
         body = {"messages": 0, "devices": [alarm.device.name], "alarms": [alarm.pk], "control": []}
-        cursor.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
+        cursor.execute("insert into live_change (body) values (%s::jsonb)", (json.dumps(body),))
         cursor.execute("select pg_notify('oculum_live', '')")
 
 
@@ -177,9 +177,9 @@ class AcknowledgeView(APIView):
             alarm = generics.get_object_or_404(Alarm.objects.select_for_update(), pk=ident)
             if alarm.acknowledged_at is None:
                 now = timezone.now()
-                alarm.acknowledged_at, alarm.acknowledged_by = now, request.user
+                alarm.acknowledged_at, alarm.acknowledged_by = now, person_of(request)
                 alarm.save(update_fields=["acknowledged_at", "acknowledged_by"])
-                JournalEntry.objects.create(alarm=alarm, what="acknowledged", at=now, learned_at=now, person=request.user, note=harmless(asked.validated_data.get("note", ""), 1000))
+                JournalEntry.objects.create(alarm=alarm, what="acknowledged", at=now, learned_at=now, person=person_of(request), note=harmless(asked.validated_data.get("note", ""), 1000))
                 told(alarm)
         return Response(AlarmOut(everything().get(pk=ident)).data)
 
@@ -199,7 +199,7 @@ class NoteView(APIView):
             raise Refused("invalid", "an empty note says nothing")
         now = timezone.now()
         with transaction.atomic():
-            JournalEntry.objects.create(alarm=alarm, what="noted", at=now, learned_at=now, person=request.user, note=text)
+            JournalEntry.objects.create(alarm=alarm, what="noted", at=now, learned_at=now, person=person_of(request), note=text)
             told(alarm)
         return Response(AlarmOut(everything().get(pk=ident)).data)
 

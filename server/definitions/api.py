@@ -8,18 +8,19 @@ from typing import Any
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework import generics, serializers
-from rest_framework.request import Request
-from rest_framework.response import Response
-from rest_framework.views import APIView
-
+from oculum.decoding.checksums import NAMES as CHECKS
 from oculum.language import limits
 from oculum.language.formatter import format_definition
 from oculum.language.functions import FUNCTIONS
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.language.problems import DefinitionError, Problem
-from oculum.decoding.checksums import NAMES as CHECKS
 from oculum.quantities import known_codes
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import Person, record
 from server.fleet.models import DeviceType
@@ -30,7 +31,7 @@ from .models import Definition, Version
 from .plans import decoder_plan
 from .publishing import NotPublishable, check, plain, publish, retire
 
-TEXT = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
+TEXT: dict[str, Any] = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
 
 
 class ProblemOut(serializers.Serializer):
@@ -68,11 +69,11 @@ class CheckIn(serializers.Serializer):
 class CheckOut(serializers.Serializer):
     problems = ProblemOut(many=True)
     good = serializers.BooleanField()
-    fields = FieldSpecOut(many=True)
+    fields = FieldSpecOut(many=True)  # type: ignore[assignment]
     limits = LimitAt(many=True)
     type = serializers.CharField(allow_null=True)
     priority = serializers.CharField(allow_null=True)
-    source = serializers.CharField(allow_null=True)
+    source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
 
 
 class FormatIn(serializers.Serializer):
@@ -198,7 +199,7 @@ class DecoderTrialOut(serializers.Serializer):
     failed = serializers.IntegerField()
     decoded_before = serializers.IntegerField(allow_null=True)
     reasons = TrialReason(many=True)
-    fields = TrialField(many=True)
+    fields = TrialField(many=True)  # type: ignore[assignment]
 
 
 class TrialSpan(serializers.Serializer):
@@ -291,7 +292,7 @@ class DefinitionsView(generics.ListCreateAPIView):
                 definition = serializer.save()
         except IntegrityError:
             raise Refused("exists", f"there is a {serializer.validated_data['kind']} of this name, or for this device type, already", 409) from None
-        record(self.request.user, "began definition", f"{definition.kind} {definition.name}")
+        record(person_of(self.request), "began definition", f"{definition.kind} {definition.name}")
 
 
 class DefinitionView(APIView):
@@ -420,7 +421,7 @@ class PublishView(APIView):
         asked = PublishIn(data=request.data)
         asked.is_valid(raise_exception=True)
         try:
-            publish(definition, asked.validated_data["text"], request.user, asked.validated_data.get("why", ""))
+            publish(definition, asked.validated_data["text"], person_of(request), asked.validated_data.get("why", ""))
         except NotPublishable as error:
             raise Refused("definition", str(error), problems=problems_of(error.problems)) from None
         Definition.objects.filter(pk=ident).update(draft_number=definition.draft_number + 1)
@@ -432,7 +433,7 @@ class RetireView(APIView):
 
     @extend_schema(request=None, responses=DefinitionOut, operation_id="retire", tags=["definitions"])
     def post(self, request: Request, ident: int) -> Response:
-        retire(DefinitionView.find(ident), request.user)
+        retire(DefinitionView.find(ident), person_of(request))
         return Response(DefinitionOut(DefinitionView.find(ident)).data)
 
 
@@ -447,7 +448,7 @@ class DecodeAgainView(APIView):
     @extend_schema(request=None, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
     def post(self, request: Request, key: str) -> Response:
         type_ = generics.get_object_or_404(DeviceType, key=key)
-        person: Person = request.user
+        person: Person = person_of(request)
         job = DecodeAgain.objects.filter(type=type_, state__in=["waiting", "running"]).first() or DecodeAgain.objects.create(type=type_, person=person)
         record(person, "decoded again", key)
         return Response(AgainOut(job).data, 202)

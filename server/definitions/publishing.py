@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from django.db import transaction
-
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.language.problems import Problem
+
 from server.access.models import Person, record
 from server.fleet.models import DeviceType
 from server.fleet.registering import control
@@ -70,9 +70,7 @@ def publish(definition: Definition, text: str, person: Person | None, why: str =
                 type_.fields = [*type_.fields, *fresh]
                 type_.save(update_fields=["fields"])
         number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
-        version = Version.objects.create(
-            definition=definition, number=number, text=text, fields=type_.fields, setpoints=type_.setpoints, person=person, why=why
-        )
+        version = Version.objects.create(definition=definition, number=number, text=text, fields=type_.fields, setpoints=type_.setpoints, person=person, why=why)
         definition.live, definition.draft, definition.retired = version, text, False
         definition.save()
         control("publish", {"definition": definition.pk, "version": version.pk}, person)

@@ -5,11 +5,10 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
-from psycopg.types.json import Jsonb
-
 from oculum.batches import Payloads
 from oculum.history.events import build_events, newest_after
 from oculum.pipeline import decode_batch
+from psycopg.types.json import Jsonb
 
 from .rows import build_rows
 from .store import Refused, write_latest, write_refused, write_rows
@@ -24,9 +23,7 @@ def decode_again_step(engine: Engine) -> bool:
     """One portion of the oldest waiting job; False if there is none. Raises no alarms: the past is over."""
     c = engine.connection
     with c.transaction():
-        job = c.execute(
-            "select id, type_id, after_id, total from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update"
-        ).fetchone()
+        job = c.execute("select id, type_id, after_id, total from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update").fetchone()
         if job is None:
             return False
         job_id, type_id, after, total = job

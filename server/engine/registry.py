@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import psycopg
-
 from oculum.language.plan import ConditionPlan, DecoderPlan
+
 from server.definitions.plans import condition_plan, decoder_plan
 
 
@@ -62,7 +62,7 @@ class Registry:
             self.decoders = {t: d for t, d in self.decoders.items() if d.version_id not in body.get("versions", [])}
         elif kind == "setpoint":
             scope = "device" if body.get("device") else "site" if body.get("site") else "type"
-            key = (body["type"], body["name"], scope, body.get(scope) if scope != "type" else 0)
+            key = (int(body["type"]), str(body["name"]), scope, int(body[scope]) if scope != "type" else 0)
             if body["value"] is None:
                 self.limits.pop(key, None)
             else:

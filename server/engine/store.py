@@ -11,9 +11,8 @@ from typing import Any
 import numpy as np
 import orjson
 import psycopg
-from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
-
 from oculum.language.plan import FieldSpec
+from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 
 from .rows import COLUMNS, HEADER, TRAILER, Rows
 
@@ -84,8 +83,7 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     )
     connection.execute("delete from staged a using staged b where a.device_id = b.device_id and a.at = b.at and a.layout_id = b.layout_id and a.turn < b.turn")
     connection.execute(
-        f"insert into replaced_reading ({COLUMNS}) select {older} from reading_row a"
-        f" join staged b on b.device_id = a.device_id and b.at = a.at and b.layout_id = a.layout_id where not ({same})"
+        f"insert into replaced_reading ({COLUMNS}) select {older} from reading_row a join staged b on b.device_id = a.device_id and b.at = a.at and b.layout_id = a.layout_id where not ({same})"
     )
     updates = ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
     connection.execute(

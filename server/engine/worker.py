@@ -15,12 +15,11 @@ from typing import Any
 import numpy as np
 import psycopg
 from django.conf import settings
-from psycopg.types.json import Jsonb
-
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import Payloads
 from oculum.history.events import Events, Newest
 from oculum.pipeline import WatchedCondition, process
+from psycopg.types.json import Jsonb
 
 from . import alarms
 from .again import decode_again_step
@@ -89,9 +88,7 @@ class Engine:
         self.clock: int = row[2] or 0
         self.registry = Registry()
         self.registry.load_devices(c)
-        for kind, body in c.execute(
-            "select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id", self.cursor
-        ).fetchall():
+        for kind, body in c.execute("select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id", self.cursor).fetchall():
             self.registry.apply(c, kind, body)
         self.newest: dict[tuple[int, str], Newest] = {}
         self.latest: dict[int, dict[str, Any]] = {}
@@ -151,7 +148,7 @@ class Engine:
             self.write(arrived, events, horizon)
         except (psycopg.OperationalError, psycopg.InterfaceError):
             raise
-        except Exception as error:  # noqa: BLE001 - one bad message must not stop its neighbours
+        except Exception as error:
             self.load()
             if len(arrived) > 1:
                 log.warning("a batch of %d could not be written (%s); halving it", len(arrived), type(error).__name__)
@@ -250,9 +247,7 @@ class Engine:
 
     def watch(self, condition: Condition) -> WatchedCondition:
         registry = self.registry
-        return WatchedCondition(
-            condition.definition_id, condition.plan, lambda d: registry.selects(condition, d), registry.limit, self.states.setdefault(condition.definition_id, {})
-        )
+        return WatchedCondition(condition.definition_id, condition.plan, lambda d: registry.selects(condition, d), registry.limit, self.states.setdefault(condition.definition_id, {}))
 
     def tick(self, until: int, told: Told) -> None:
         """Ends the delays of every condition that were due before `until`."""
@@ -290,7 +285,7 @@ class Engine:
         rows = []
         index = np.flatnonzero(known)
         devices, first_from_end = np.unique(arrived.device[index][::-1], return_index=True)
-        counts = np.bincount(np.searchsorted(devices, arrived.device[index]), minlength=len(devices)) if len(devices) else []
+        counts = np.bincount(np.searchsorted(devices, arrived.device[index]), minlength=len(devices))
         for device_id, back, count in zip(devices.tolist(), first_from_end.tolist(), counts, strict=True):
             row = int(index[len(index) - 1 - back])
             rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), int(count), bool(failed[row]), self.latest.setdefault(device_id, {})))

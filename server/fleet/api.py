@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections import Counter
-from datetime import datetime
+from datetime import UTC, datetime
 from typing import Any
 
 from django.conf import settings
@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
 from server.access.moments import span
@@ -41,8 +42,8 @@ class SitesView(generics.ListCreateAPIView):
 
     def perform_create(self, serializer: Any) -> None:
         site = serializer.save()
-        registry_changed(self.request.user)
-        record(self.request.user, "added site", site.name)
+        registry_changed(person_of(self.request))
+        record(person_of(self.request), "added site", site.name)
 
 
 class SiteView(generics.RetrieveUpdateAPIView):
@@ -60,8 +61,8 @@ class SiteView(generics.RetrieveUpdateAPIView):
                 raise Refused("invalid", "a site cannot lie in itself")
             above = above.parent
         serializer.save()
-        registry_changed(self.request.user)
-        record(self.request.user, "changed site", serializer.instance.name)
+        registry_changed(person_of(self.request))
+        record(person_of(self.request), "changed site", serializer.instance.name)
 
 
 def types() -> QuerySet[DeviceType]:
@@ -87,14 +88,14 @@ class TypesView(generics.ListCreateAPIView):
 
     def paginate_queryset(self, queryset: Any) -> Any:
         page = super().paginate_queryset(queryset)
-        return with_decoders(list(page))
+        return with_decoders(list(page or []))
 
     def perform_create(self, serializer: Any) -> None:
         with transaction.atomic():
             type_ = serializer.save()
             for setpoint in type_.setpoints:
-                set_setpoint(type_, setpoint["name"], setpoint["value"], self.request.user)
-            record(self.request.user, "added device type", type_.key)
+                set_setpoint(type_, setpoint["name"], setpoint["value"], person_of(self.request))
+            record(person_of(self.request), "added device type", type_.key)
 
 
 class TypeView(generics.RetrieveUpdateAPIView):
@@ -118,9 +119,9 @@ class TypeView(generics.RetrieveUpdateAPIView):
             type_ = serializer.save()
             for setpoint in type_.setpoints:
                 if before.get(setpoint["name"]) != setpoint:
-                    set_setpoint(type_, setpoint["name"], setpoint["value"], self.request.user)
-            registry_changed(self.request.user)
-            record(self.request.user, "changed device type", type_.key)
+                    set_setpoint(type_, setpoint["name"], setpoint["value"], person_of(self.request))
+            registry_changed(person_of(self.request))
+            record(person_of(self.request), "changed device type", type_.key)
 
 
 class TypeSetpointView(APIView):
@@ -141,8 +142,8 @@ class TypeSetpointView(APIView):
         if value is not None and not abs(value) < 1e15:
             raise Refused("invalid", "the value is beyond 1e15")
         with transaction.atomic():
-            set_setpoint(type_, name, value, request.user, device=device.pk if device else None, site=site.pk if site else None)
-            record(request.user, "changed setpoint", f"{type_.key} {name}", value=value, device=device.name if device else None, site=site.name if site else None)
+            set_setpoint(type_, name, value, person_of(request), device=device.pk if device else None, site=site.pk if site else None)
+            record(person_of(request), "changed setpoint", f"{type_.key} {name}", value=value, device=device.name if device else None, site=site.name if site else None)
         return Response(TypeOut(with_decoders([generics.get_object_or_404(types(), key=key)])[0]).data)
 
 
@@ -189,9 +190,7 @@ def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, li
     query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
     for alarm in query.order_by("raised_at"):
         taken = alarm.acknowledged_at is not None and (not past or alarm.acknowledged_at <= at)
-        found.setdefault(alarm.device_id, []).append(
-            {"id": alarm.pk, "priority": alarm.priority, "text": alarm.text, "raised_at": alarm.raised_at, "acknowledged": taken}
-        )
+        found.setdefault(alarm.device_id, []).append({"id": alarm.pk, "priority": alarm.priority, "text": alarm.text, "raised_at": alarm.raised_at, "acknowledged": taken})
     return found
 
 
@@ -231,7 +230,8 @@ class DevicesView(APIView):
 
             found.sort(key=key)
         elif order == "heard":
-            found.sort(key=lambda d: (states[d.pk].received_at.timestamp() if d.pk in states and states[d.pk].received_at else 0.0, d.name))
+            never = datetime.min.replace(tzinfo=UTC)
+            found.sort(key=lambda d: ((states[d.pk].received_at if d.pk in states else None) or never, d.name))
         limit, offset = bounded(request)
         page = found[offset : offset + limit]
         strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
@@ -246,8 +246,8 @@ class DevicesView(APIView):
             device = asked.save()
             device.part = device.gateway.part if device.gateway else 0
             device.save(update_fields=["part"])
-            registry_changed(request.user)
-            record(request.user, "added device", device.name, type=device.type.key)
+            registry_changed(person_of(request))
+            record(person_of(request), "added device", device.name, type=device.type.key)
         return Response(device_out(device, *span(request)), 201)
 
 
@@ -345,8 +345,8 @@ class DeviceView(APIView):
         asked.is_valid(raise_exception=True)
         with transaction.atomic():
             device = asked.save()
-            registry_changed(request.user, accounts=True)
-            record(request.user, "changed device", device.name, **{k: str(v) for k, v in request.data.items()})
+            registry_changed(person_of(request), accounts=True)
+            record(person_of(request), "changed device", device.name, **{k: str(v) for k, v in dict(request.data).items()})
         return Response(device_out(device, *span(request)))
 
     @extend_schema(responses={204: None}, operation_id="delete_device", tags=["devices"])
@@ -360,8 +360,8 @@ class DeviceView(APIView):
         try:
             with transaction.atomic():
                 device.delete()
-                registry_changed(request.user, accounts=True)
-                record(request.user, "deleted device", name)
+                registry_changed(person_of(request), accounts=True)
+                record(person_of(request), "deleted device", name)
         except ProtectedError:
             raise Refused("in use", f"devices speak through {name}; give them another gateway first", 409) from None
         return Response(status=204)
@@ -389,8 +389,6 @@ class DeviceKeyView(APIView):
             raise Refused("retired", f"{name} is retired; a retired device gets no key", 409)
         with transaction.atomic():
             key = give_key(device)
-            registry_changed(request.user, accounts=True)
-            record(request.user, "gave key", device.name)
+            registry_changed(person_of(request), accounts=True)
+            record(person_of(request), "gave key", device.name)
         return Response(key_out(device.name, key), 201)
-
-

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import time
 from typing import Any
 
@@ -24,10 +25,8 @@ def notice_registry(*, accounts: bool = False) -> None:
 
 def control(kind: str, body: dict[str, Any], person: Person | None = None) -> int:
     """Puts a change into the stream, in order with the messages. Returns its number."""
-    from psycopg.types.json import Jsonb
-
     with connection.cursor() as cursor:
-        cursor.execute("insert into control_event (kind, body, person_id) values (%s, %s, %s) returning id", (kind, Jsonb(body), person.pk if person else None))
+        cursor.execute("insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s) returning id", (kind, json.dumps(body), person.pk if person else None))
         row = cursor.fetchone()
         cursor.execute("select pg_notify('oculum_control', '')")
     return int(row[0])
@@ -65,6 +64,7 @@ def wait_for_broker(seconds: float = 3.0) -> bool:
 
 def set_setpoint(type_: DeviceType, name: str, value: float | None, person: Person | None, *, site: int | None = None, device: int | None = None) -> int:
     """Writes a setpoint (None takes an override away) and puts the change into the stream."""
+    place: dict[str, Any] = {"type": type_, "name": name, "site_id": site, "device_id": device}
     with transaction.atomic():
         if site is None and device is None:
             for setpoint in type_.setpoints:
@@ -72,7 +72,7 @@ def set_setpoint(type_: DeviceType, name: str, value: float | None, person: Pers
                     setpoint["value"] = value
             type_.save(update_fields=["setpoints"])
         elif value is None:
-            Setpoint.objects.filter(type=type_, name=name, site_id=site, device_id=device).delete()
+            Setpoint.objects.filter(**place).delete()
         else:
-            Setpoint.objects.update_or_create(type=type_, name=name, site_id=site, device_id=device, defaults={"value": value})
+            Setpoint.objects.update_or_create(**place, defaults={"value": value})
         return control("setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person)

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 from zoneinfo import available_timezones
 
+from oculum.quantities import UnitError, parse_unit
 from rest_framework import serializers
 
-from oculum.quantities import UnitError, parse_unit
 from server.access.text import harmless
 
-from .models import KINDS, NAME, PHASES, Device, DeviceType, Site
+from .models import KINDS, PHASES, Device, DeviceType, Site
 
 STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
 
@@ -51,7 +51,7 @@ class SetpointOut(serializers.Serializer):
 
 
 class SiteOut(serializers.ModelSerializer):
-    parent = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)
+    parent = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)  # type: ignore[assignment]
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
 
     class Meta:
@@ -65,7 +65,7 @@ class SiteOut(serializers.ModelSerializer):
 
 
 class TypeOut(serializers.ModelSerializer):
-    fields = FieldOut(many=True, required=False)
+    fields = FieldOut(many=True, required=False)  # type: ignore[assignment]
     setpoints = SetpointOut(many=True, required=False)
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
     decoder = serializers.IntegerField(read_only=True, required=False, allow_null=True)
@@ -191,7 +191,7 @@ class SetpointInForce(serializers.Serializer):
     name = serializers.CharField()
     unit = serializers.CharField()
     value = serializers.FloatField(allow_null=True)
-    source = serializers.ChoiceField(["type", "site", "device"])
+    source = serializers.ChoiceField(["type", "site", "device"])  # type: ignore[assignment]
     source_title = serializers.CharField()
 
 

@@ -46,7 +46,7 @@ class SeriesField(serializers.Serializer):
 
 
 class SeriesOut(serializers.Serializer):
-    fields = SeriesField(many=True)
+    fields = SeriesField(many=True)  # type: ignore[assignment]
 
     def get_fields(self) -> dict[str, Any]:
         return {"fields": SeriesField(many=True), "from": serializers.DateTimeField(), "to": serializers.DateTimeField(), "cut": serializers.BooleanField()}
@@ -199,9 +199,7 @@ class LookbackView(APIView):
 def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
     """Counts of states by bucket. In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of what its cadence promises."""
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
-        )
+        cursor.execute("select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'")
         devices = cursor.fetchall()
         cursor.execute("select device_id, hour, messages, failed from activity where hour >= %s and hour < %s", (first, first + timedelta(hours=hours)))
         rows = cursor.fetchall()
@@ -343,7 +341,7 @@ def path_of_reading(device: Device, field: str, message_id: int) -> tuple[list[d
                 where = ", ".join(mark["paths"]) if mark["paths"] else "; ".join(_place(p) for p in places)
                 raw = ", ".join(str(r) for r in mark["raw"]) if mark["raw"] else ""
                 steps.append(step("bytes", f"Line {mark['line']} of decoder {version.definition.name}", f"{where}" + (f", raw {raw}" if raw else ""), None, version, line))
-        steps.append(step("reading", f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + reason}", "measured", at))
+        steps.append(step("reading", f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}", "measured", at))
         return steps, arrival, places
     return steps, arrival, []
 

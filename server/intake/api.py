@@ -13,6 +13,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
 from server.access.moments import moment
@@ -24,7 +25,7 @@ from server.fleet.serial import DeviceIn, KeyOut
 
 from .models import UnknownSender
 
-CHANNELS = {1: "MQTT", 2: "HTTP", 3: "loaded"}
+CHANNELS = {1: "MQTT", 2: "HTTP", 3: "loading"}
 SHOWN_BYTES = 64
 QUERY = """
 select m.id, m.received_at, m.device_id, d.name, d.title, t.key, m.unknown_id, u.name, v.name, m.channel, m.topic, length(m.payload),
@@ -129,7 +130,9 @@ def arrivals(where: list[str], values: dict[str, Any], limit: int, shown: int = 
     """Arrivals newest first; `source` is where they are picked from."""
     done = worked_off()
     with connection.cursor() as cursor:
-        cursor.execute(QUERY.format(shown=shown, source=source) + (" where " + " and ".join(where) if where else "") + " order by m.received_at desc, m.id desc limit %(limit)s", {**values, "limit": limit})
+        cursor.execute(
+            QUERY.format(shown=shown, source=source) + (" where " + " and ".join(where) if where else "") + " order by m.received_at desc, m.id desc limit %(limit)s", {**values, "limit": limit}
+        )
         return [arrival_of(row, done) for row in cursor.fetchall()]
 
 
@@ -219,8 +222,8 @@ class AdoptView(APIView):
                     (device.pk, device.pk),
                 )
             key = give_key(device)
-            registry_changed(request.user, accounts=True)
-            record(request.user, "adopted device", device.name, came_as=unknown.name, through=unknown.through.username)
+            registry_changed(person_of(request), accounts=True)
+            record(person_of(request), "adopted device", device.name, came_as=unknown.name, through=unknown.through.username)
         return Response(key_out(device.name, key), 201)
 
 
@@ -243,8 +246,8 @@ class OnboardingView(APIView):
             raise Refused("invalid", f"`{name}` is a device; choose another name")
         with transaction.atomic():
             key = give_key(onboarding=name)
-            registry_changed(request.user, accounts=True)
-            record(request.user, "gave onboarding key", name)
+            registry_changed(person_of(request), accounts=True)
+            record(person_of(request), "gave onboarding key", name)
         return Response(key_out(name, key, "your-device"), 201)
 
 

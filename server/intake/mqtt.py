@@ -31,12 +31,17 @@ def claimed_name(topic: str) -> tuple[str, str | None] | None:
     return parts[1], None
 
 
-class Client(gmqtt.Client):  # type: ignore[misc]
-    """The library's client, which also says the packet number: redeliveries are told by it."""
+def numbered(client: gmqtt.Client) -> gmqtt.Client:
+    """The client, its messages with their packet numbers: redeliveries are told by them."""
+    handler = client._package_handler
+    handle = handler._handle_qos_1_publish_packet
 
-    def _handle_qos_1_publish_packet(self, mid: int, packet: bytes, print_topic: str, properties: dict[str, Any]) -> None:
+    def with_number(mid: int, packet: bytes, print_topic: str, properties: dict[str, Any]) -> None:
         properties["message_id"] = mid
-        super()._handle_qos_1_publish_packet(mid, packet, print_topic, properties)
+        handle(mid, packet, print_topic, properties)
+
+    handler._handle_qos_1_publish_packet = with_number
+    return client
 
 
 class Listener:
@@ -88,9 +93,7 @@ class Listener:
     async def run(self) -> None:
         tasks = [asyncio.create_task(self.accounts()), asyncio.create_task(self.inbox.run())]
         await self.ready.wait()
-        client = Client(
-            SESSION, clean_session=False, optimistic_acknowledgement=False, session_expiry_interval=0xFFFFFFFF, receive_maximum=IN_FLIGHT
-        )
+        client = numbered(gmqtt.Client(SESSION, clean_session=False, optimistic_acknowledgement=False, session_expiry_interval=0xFFFFFFFF, receive_maximum=IN_FLIGHT))
         client.on_message = self.on_message
         client.on_connect = lambda c, flags, code, props: c.subscribe("up/#", qos=1, retain_handling_options=2)
         client.on_disconnect = lambda c, packet, exc=None: self.inbox.connection_lost()

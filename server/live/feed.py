@@ -38,7 +38,7 @@ def _person_of(session_key: str | None) -> int | None:
         return None
     try:
         session = SessionStore(session_key)
-        person = Person.objects.filter(pk=session.get(SESSION_KEY), is_active=True).first()
+        person = Person.objects.filter(pk=session.get(SESSION_KEY) or 0, is_active=True).first()
         if person is None or not constant_time_compare(session.get(HASH_SESSION_KEY, ""), person.get_session_auth_hash()):
             return None
         return int(person.pk)
@@ -146,8 +146,8 @@ class Feed:
         client = Client(person)
         since = socket.query_params.get("since", "")
         replay = self.missed(int(since)) if since.isdigit() else None
-        for frame in replay or []:
-            client.offer(frame)
+        for earlier in replay or []:
+            client.offer(earlier)
         client.offer(orjson.dumps({"hello": self.last, "resync": since != "" and replay is None}))
         self.clients.add(client)
         reader = asyncio.create_task(self.read(socket, client))

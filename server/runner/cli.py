@@ -160,9 +160,7 @@ def keeper(instance: Instance) -> None:
     for name in ("keeper", *PARTS):
         (instance.folder / "run" / f"{name}.ready").unlink(missing_ok=True)
     with (instance.folder / "log" / "keeper.log").open("ab") as out:
-        child = subprocess.Popen(
-            [sys.executable, "-m", "server.runner.keeper"], env=instance.environment(), cwd=ROOT, stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True
-        )
+        child = subprocess.Popen([sys.executable, "-m", "server.runner.keeper"], env=instance.environment(), cwd=ROOT, stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True)
     (instance.folder / "run" / "keeper.pid").write_text(str(child.pid))
 
 
@@ -308,5 +306,3 @@ def format_(files: list[Path], check: Annotated[bool, typer.Option("--check", he
             else:
                 file.write_text(after)
     raise typer.Exit(int(bad))
-
-

@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 from django.db import connection
-
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from oculum.decoding.documents import shown_path
 from oculum.history.events import build_events, plain
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.pipeline import decode_batch
+
 from server.definitions.plans import specs
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
@@ -135,7 +135,6 @@ def compare(now: Decoded, old: Decoded | None) -> list[dict[str, Any]]:
                 row["differ"] = sum(1 for k, (s, v) in a.items() if k in b and ((s == PRESENT) != (b[k][0] == PRESENT) or (s == PRESENT and v != b[k][1])))
         rows.append(row)
     return rows
-
 
 
 def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:

@@ -1,10 +1,14 @@
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Refusal } from "./api/client";
 import { App } from "./app";
 import "./styles.css";
+
+// Styles that dialogs add while they are open carry the page's nonce.
+setNonce(document.querySelector<HTMLMetaElement>('meta[name="csp-nonce"]')?.content ?? "");
 
 const client = new QueryClient({
   defaultOptions: {

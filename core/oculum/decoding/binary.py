@@ -7,7 +7,19 @@ import numpy as np
 from ..batches import ABSENT, FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from ..language.evaluate import Val, evaluate
 from ..language.plan import (
-    DecoderPlan, DeriveStep, Ex, LengthStep, Place, Raw, ReadStep, RejectStep, RepeatStep, SkipStep, StampStep, Step, WhenStep,
+    DecoderPlan,
+    DeriveStep,
+    Ex,
+    LengthStep,
+    Place,
+    Raw,
+    ReadStep,
+    RejectStep,
+    RepeatStep,
+    SkipStep,
+    StampStep,
+    Step,
+    WhenStep,
 )  # fmt: skip
 from .checksums import check
 from .frame import NO_TEXT, Frame, View, blank, scaled
@@ -271,10 +283,7 @@ class ByteFrame(Frame):
             pieces.append((done, k, columns))
         self.columns, self.raws, self.bound, self.last = outer, outer_raws, None, None
         if pieces and step.fields:
-            columns = {
-                s.name: Column(np.concatenate([p[2][s.name].values for p in pieces]), np.concatenate([p[2][s.name].state for p in pieces]))
-                for s in step.fields
-            }
+            columns = {s.name: Column(np.concatenate([p[2][s.name].values for p in pieces]), np.concatenate([p[2][s.name].state for p in pieces])) for s in step.fields}
             at = np.concatenate([np.full(len(p[0]), p[1] * step.each_us, np.int64) for p in pieces])
             self.groups.append(Group(step.fields, np.concatenate([p[0] for p in pieces]), at, columns))
 

@@ -157,8 +157,8 @@ class Checker:
             case tree.Power():
                 return self._power(node, scope)
             case tree.Membership():
-                value = self.typed(node.value, scope)
-                found = [self._compare(node, "=", value, self.typed(option, scope)) for option in node.options]
+                member = self.typed(node.value, scope)
+                found = [self._compare(node, "=", member, self.typed(option, scope)) for option in node.options]
                 joined = found[0]
                 for option in found[1:]:
                     joined = Ex("or", (joined, option), TRUTH, None, line)

@@ -16,9 +16,7 @@ from .problems import DefinitionError, Problem, meant
 SAY_WORDS = ("device", "site", "value", "limit", "type")
 
 
-def check_condition(
-    text: str, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]
-) -> tuple[ConditionPlan | None, list[Problem]]:
+def check_condition(text: str, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]) -> tuple[ConditionPlan | None, list[Problem]]:
     """A condition's plan, or None with the errors.
 
     `types` maps the key of a device type to its fields and to its setpoints (name to unit code).

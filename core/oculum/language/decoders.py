@@ -13,8 +13,24 @@ from . import limits, tree
 from .checker import SECOND, Checker, Halt, Scope, type_of
 from .parser import number_signed, parse
 from .plan import (
-    Cleaning, DecoderPlan, DeriveStep, DocStep, Ex, FieldSpec, LengthStep, Linear, Place, Raw, ReadStep, RejectStep,
-    RepeatStep, Sentinel, SkipStep, StampStep, Step, WhenStep,
+    Cleaning,
+    DecoderPlan,
+    DeriveStep,
+    DocStep,
+    Ex,
+    FieldSpec,
+    LengthStep,
+    Linear,
+    Place,
+    Raw,
+    ReadStep,
+    RejectStep,
+    RepeatStep,
+    Sentinel,
+    SkipStep,
+    StampStep,
+    Step,
+    WhenStep,
 )  # fmt: skip
 from .problems import DefinitionError, Problem, Span, meant
 
@@ -306,7 +322,7 @@ class _Decoders:
         span = kind.span
         match kind:
             case tree.Stored():
-                raws = (raw_of(check, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
+                raws: tuple[Raw, ...] = (raw_of(check, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
                 linears = (linear_of(check, kind.scales, span),)
                 whole = raws[0].storage != "f" and linears[0].c == 1
                 unit = unit or parse_unit("1")

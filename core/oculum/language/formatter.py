@@ -154,7 +154,8 @@ def _scales(scales: tuple[tree.Scale, ...]) -> str:
 
 
 def _kind(node: tree.Kind) -> str:
-    order = f" {node.order}" if getattr(node, "order", None) else ""
+    given = node.order if isinstance(node, tree.Stored | tree.Codes | tree.Clock) else None
+    order = f" {given}" if given else ""
     match node:
         case tree.Stored():
             return node.storage + order + _scales(node.scales)

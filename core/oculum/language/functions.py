@@ -68,16 +68,12 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
             cos_2m = np.where(cos2_alpha == 0, 0.0, cos_sigma - 2 * np.sin(u1) * np.sin(u2) / cos2_alpha)
             c = flattening / 16 * cos2_alpha * (4 + flattening * (4 - 3 * cos2_alpha))
             before = lam
-            lam = span + (1 - c) * flattening * sin_alpha * (
-                sigma + c * sin_sigma * (cos_2m + c * cos_sigma * (2 * cos_2m**2 - 1))
-            )
+            lam = span + (1 - c) * flattening * sin_alpha * (sigma + c * sin_sigma * (cos_2m + c * cos_sigma * (2 * cos_2m**2 - 1)))
         u_sq = cos2_alpha * (major**2 - minor**2) / minor**2
         a = 1 + u_sq / 16384 * (4096 + u_sq * (-768 + u_sq * (320 - 175 * u_sq)))
         b = u_sq / 1024 * (256 + u_sq * (-128 + u_sq * (74 - 47 * u_sq)))
         delta = b * sin_sigma * (cos_2m + b / 4 * (cos_sigma * (2 * cos_2m**2 - 1) - b / 6 * cos_2m * (4 * sin_sigma**2 - 3) * (4 * cos_2m**2 - 3)))
         exact = minor * a * (sigma - delta)
-        circle = EARTH_RADIUS_M * 2 * np.arcsin(
-            np.sqrt(np.clip(np.sin((phi2 - phi1) / 2) ** 2 + np.cos(phi1) * np.cos(phi2) * np.sin(span / 2) ** 2, 0, 1))
-        )
+        circle = EARTH_RADIUS_M * 2 * np.arcsin(np.sqrt(np.clip(np.sin((phi2 - phi1) / 2) ** 2 + np.cos(phi1) * np.cos(phi2) * np.sin(span / 2) ** 2, 0, 1)))
     good = np.isfinite(exact) & (np.abs(lam - before) < 1e-9)
     return np.where(good, exact, circle)

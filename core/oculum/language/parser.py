@@ -215,7 +215,8 @@ class _Build(Transformer[Token, Any]):
     def missing(self, m: Any, c: list[Any]) -> tree.Missing:
         reason, *rest = c
         if len(rest) == 1 and isinstance(rest[0], tree.Node):
-            return tree.Missing(_span(m), _unquoted(reason), (), (), rest[0])
+            rule: Any = rest[0]
+            return tree.Missing(_span(m), _unquoted(reason), (), (), rule)
         raws = tuple(_unquoted(r) if isinstance(r, Token) else number_signed(r) for r in rest)
         return tree.Missing(_span(m), _unquoted(reason), raws, tuple(str(r) for r in rest), None)
 
@@ -403,7 +404,7 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
         shift += 1
     lines = all_lines[shift:]
     if not lines:
-        raise DefinitionError([Problem("the text is empty: begin with `decoder NAME for bytes` or `condition \"name\" priority high`", Span(1, 1, 2))])
+        raise DefinitionError([Problem('the text is empty: begin with `decoder NAME for bytes` or `condition "name" priority high`', Span(1, 1, 2))])
     first = lines[0].split(" ")[0]
     if first not in ("decoder", "condition"):
         raise DefinitionError([Problem(f"found `{first or ' '}`: a definition begins with `decoder` or `condition`", Span(shift + 1, 1, len(first) + 1))])
@@ -435,7 +436,7 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
             lines[index] = replacement
             if before == replacement:
                 raise DefinitionError(problems) from None
-        except Exception as error:  # noqa: BLE001 - a builder's ValueError, wrapped by lark
+        except Exception as error:
             original = getattr(error, "orig_exc", error)
             if not isinstance(original, (ValueError, RecursionError)):
                 raise

@@ -96,6 +96,7 @@ export function Chart({
         axes: [
           {
             show: axis,
+            incrs: [60, 300, 600, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 432000, 864000],
             stroke: () => css("second"),
             grid: { show: false },
             ticks: { show: false },

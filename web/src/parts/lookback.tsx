@@ -292,11 +292,12 @@ export function LookbackBand() {
         </div>
       </div>
       <div className="flex items-center gap-4 text-right">
-        <ul className="hidden text-[11.5px] leading-[14px] text-second lg:block" aria-hidden>
+        <ul className="hidden grid-cols-2 gap-x-2 text-[11.5px] leading-[15px] text-second lg:grid" aria-hidden>
           {[
-            ["var(--high)", "in alarm"],
+            ["linear-gradient(135deg, var(--critical) 50%, var(--high) 50%)", "in alarm"],
             ["var(--quiet)", "reporting"],
             ["var(--edge)", "overdue"],
+            ["repeating-linear-gradient(0deg, var(--second) 0 2px, transparent 2px 3px)", "undecodable"],
             ["var(--ink)", "silent"],
           ].map(([fill, word]) => (
             <li key={word} className="flex items-center gap-1">

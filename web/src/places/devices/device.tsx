@@ -345,7 +345,7 @@ function ValueRow({
   const can = DRAWN.includes(v.kind);
   return (
     <li
-      className={`row-line grid grid-cols-[1fr_auto_66px_24px] items-center gap-2 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
+      className={`row-line grid grid-cols-[minmax(0,1fr)_auto_44px_74px_24px] items-center gap-1.5 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
     >
       <button
         type="button"
@@ -359,9 +359,9 @@ function ValueRow({
       </button>
       <span className="flex items-center gap-1.5 text-right">
         {alarm && <PriorityMark priority={alarm.priority} taken={alarm.acknowledged} size={12} />}
-        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>{" "}
-        <span className="unit">{unitOf(v.unit)}</span>
+        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>
       </span>
+      <span className="unit truncate">{unitOf(v.unit)}</span>
       <span className="text-right text-[12px] text-second" title={v.at ? exact(new Date(v.at)) : undefined}>
         {age === null ? "" : lasting(age)}
       </span>

@@ -1,0 +1,243 @@
+"""Ingest through the real broker with QoS 1: what is sent, what is committed, how long it takes.
+
+The ceilings of the same run: how fast a bare client receives from this broker, and how fast a bare
+COPY writes to this database.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import Any
+
+import gmqtt
+import numpy as np
+import psycopg
+
+SENDERS = 4
+WINDOW = 2000
+PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e0580000")
+
+
+def say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+def free_port() -> int:
+    import socket
+
+    for base in range(20_000, 60_000, 7):
+        found = []
+        for port in range(base, base + 3):
+            with socket.socket() as probe:
+                try:
+                    probe.bind(("127.0.0.1", port))
+                except OSError:
+                    break
+                found.append(port)
+        if len(found) == 3:
+            return base
+    raise RuntimeError("no three free ports in a row")
+
+
+async def client(name: str, user: str, key: str, port: int, **options: Any) -> gmqtt.Client:
+    made = gmqtt.Client(name, clean_session=True, **options)
+    made.set_auth_credentials(user, key)
+    await made.connect("127.0.0.1", port, version=gmqtt.constants.MQTTv50, keepalive=60)
+    return made
+
+
+async def send(keys: dict[str, str], port: int, seconds: float, stamp: bool) -> int:
+    """Publishes as fast as acknowledgements come, at most WINDOW open a sender. Returns how many were acknowledged."""
+    sent = 0
+    until = time.monotonic() + seconds
+
+    async def one(name: str, key: str) -> None:
+        nonlocal sent
+        mine = await client(f"bench-{name}", name, key, port)
+        open_ = 0
+        room = asyncio.Event()
+
+        def acknowledged(*_: Any) -> None:
+            nonlocal open_, sent
+            open_ -= 1
+            sent += 1
+            room.set()
+
+        handler = mine._package_handler
+        handle = handler._handle_puback_packet
+
+        def on_puback(*args: Any) -> Any:
+            acknowledged()
+            return handle(*args)
+
+        handler._handle_puback_packet = on_puback
+        number = 0
+        while time.monotonic() < until:
+            while open_ >= WINDOW:
+                room.clear()
+                await room.wait()
+            number += 1
+            mark = time.time_ns().to_bytes(8, "big") + number.to_bytes(4, "big") if stamp else b""
+            mine.publish(f"up/{name}", mark + PAYLOAD, qos=1)
+            open_ += 1
+            if number % 50 == 0:
+                await asyncio.sleep(0)
+        while open_:
+            room.clear()
+            await asyncio.wait_for(room.wait(), 30)
+        await mine.disconnect()
+
+    await asyncio.gather(*(one(name, key) for name, key in keys.items()))
+    return sent
+
+
+async def receive_only(keys: dict[str, str], port: int, seconds: float, instance: Any) -> float:
+    """Messages a second that a bare client receives and acknowledges, while the same senders send."""
+    from server.intake.accounts import INTAKE, intake_password
+
+    count, first, last = 0, 0.0, 0.0
+
+    def on_message(*_: Any) -> int:
+        nonlocal count, first, last
+        last = time.perf_counter()
+        first = first or last
+        count += 1
+        return 0
+
+    mine = gmqtt.Client("bench-receiver", clean_session=True, optimistic_acknowledgement=True, receive_maximum=4000)
+    mine.set_auth_credentials(INTAKE, intake_password(instance))
+    mine.on_message = on_message
+    ready = asyncio.Event()
+    mine.on_subscribe = lambda *_: ready.set()
+    await mine.connect("127.0.0.1", port, version=gmqtt.constants.MQTTv50, keepalive=60)
+    mine.subscribe("up/#", qos=1)
+    await ready.wait()
+    await send(keys, port, seconds, False)
+    before = -1
+    while before != count:
+        before = count
+        await asyncio.sleep(0.2)
+    await mine.disconnect()
+    return count / max(last - first, 1e-6)
+
+
+def copy_only(url: str, seconds: float) -> float:
+    """Messages a second that one COPY a thousand messages, each committed, writes into a table like the inbox."""
+    with psycopg.connect(url, autocommit=True) as connection:
+        connection.execute("create table bench_copy (like message including defaults including indexes)")
+        row = (0, "2000-01-01T00:00:00Z", 1, None, None, 1, "up/bench", bytes(31))
+        count, began = 0, time.perf_counter()
+        while time.perf_counter() - began < seconds:
+            with connection.transaction(), connection.cursor() as cursor, cursor.copy("copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin") as copy:
+                for _ in range(1000):
+                    copy.write_row(row)
+            count += 1000
+        found = count / (time.perf_counter() - began)
+        connection.execute("drop table bench_copy")
+    return found
+
+
+def measure(seconds: float) -> dict[str, Any]:
+    folder = Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
+    port = free_port()
+    os.environ.update({"OCULUM_DATA": str(folder), "OCULUM_PORT": str(port), "OCULUM_DATABASE": "bench", "OCULUM_MESSAGES_PER_MINUTE": "100000000", "DJANGO_SETTINGS_MODULE": "server.settings"})
+    for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT"):
+        os.environ.pop(name, None)
+    from server.runner import stack
+    from server.runner.instance import Instance
+
+    instance = Instance.from_environment()
+    for part in ("", "run", "log", "secrets"):
+        (folder / part).mkdir(exist_ok=True)
+        (folder / part).chmod(0o711)
+    intake: subprocess.Popen[bytes] | None = None
+    try:
+        say("starting a database and a broker of its own")
+        stack.start_postgres(instance)
+        stack.make_database(instance)
+        import django
+
+        django.setup()
+        from django.conf import settings
+        from django.core.management import call_command
+
+        settings.BYTES_PER_MINUTE = 10**12
+        call_command("migrate", verbosity=0)
+        from django.db import connection, transaction
+
+        from server.fleet.models import Device, DeviceType
+        from server.fleet.registering import give_key, registry_changed
+        from server.intake.accounts import reload_broker, write_accounts
+        from server.intake.senders import QUERY
+
+        with transaction.atomic():
+            kind = DeviceType.objects.create(key="bench", title="Bench")
+            keys = {}
+            for i in range(SENDERS):
+                device = Device.objects.create(name=f"bench-{i}", title=f"Bench {i}", type=kind)
+                keys[device.name] = give_key(device)
+            registry_changed(accounts=True)
+        with connection.cursor() as cursor:
+            cursor.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-1, 1) d")
+            cursor.execute(QUERY)
+            hashes = [(row[1], row[6]) for row in cursor.fetchall()]
+        connection.close()
+        stack.start_broker(instance)
+        write_accounts(instance, hashes)
+        reload_broker(instance)
+        say("measuring the ceilings: receiving only, copying only")
+        receiving = asyncio.run(receive_only(keys, instance.broker_port, seconds * 0.3, instance))
+        copying = copy_only(instance.database_url(), seconds * 0.2)
+        say("measuring ingest: broker, intake, inbox")
+        with (folder / "log" / "intake.log").open("wb") as out:
+            intake = subprocess.Popen([sys.executable, "-m", "server.intake.mqtt"], env=instance.environment(), stdout=out, stderr=out)
+        until = time.monotonic() + 30
+        while not (folder / "run" / "intake.ready").exists():
+            if intake.poll() is not None or time.monotonic() > until:
+                raise RuntimeError((folder / "log" / "intake.log").read_text())
+            time.sleep(0.05)
+        time.sleep(0.5)  # its subscription
+        sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.5, True))
+        return result(instance.database_url(), sent, receiving, copying)
+    finally:
+        if intake is not None:
+            intake.terminate()
+            intake.wait()
+        stack.stop(instance, "broker")
+        stack.stop(instance, "postgres", signal.SIGINT, 60)
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def result(url: str, sent: int, receiving: float, copying: float) -> dict[str, Any]:
+    with psycopg.connect(url, autocommit=True) as connection:
+        committed, before = -1, -2
+        until = time.monotonic() + 60
+        while committed != before or (committed < sent and time.monotonic() < until):
+            before = committed
+            time.sleep(0.3)
+            row = connection.execute("select count(*) from message").fetchone()
+            committed = int(row[0]) if row else 0
+        rows = connection.execute("select payload, (extract(epoch from received_at) * 1000000000)::bigint from message").fetchall()
+    marks = [bytes(p)[:12] for p, _ in rows]
+    doubled = len(marks) - len(set(marks))
+    born = np.array([int.from_bytes(m[:8], "big") for m in marks], np.int64)
+    arrived = np.array([r[1] for r in rows], np.int64)
+    delays = (arrived - born) / 1e6
+    took = (arrived.max() - born.min()) / 1e9
+    rate = len(set(marks)) / took
+    return {
+        "figures": {
+            "sent": sent, "committed": committed, "lost": max(sent - len(set(marks)), 0), "doubled": doubled, "messages_per_s": rate,
+            "delay_p50_ms": float(np.percentile(delays, 50)), "delay_p99_ms": float(np.percentile(delays, 99)),
+            "receive_only_per_s": receiving, "copy_only_per_s": copying,
+        },
+        "ratios": {"to_lower_ceiling": rate / min(receiving, copying)},
+    }  # fmt: skip
