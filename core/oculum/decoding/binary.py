@@ -117,7 +117,7 @@ class ByteFrame(Frame):
         exact = raw.bits == width * 8
         if exact and raw.storage == "i" and width in (1, 2, 4, 8):
             return found.view(found.dtype.str.replace("u", "i")).astype(np.int64)
-        if exact and width < 8:
+        if exact and width < 8 and raw.storage == "u":
             return found.astype(np.int64)
         if exact and raw.storage == "u":
             return found.astype(np.uint64)

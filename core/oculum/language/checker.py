@@ -12,6 +12,7 @@ from ..quantities import Unit, UnitError, convert, describe, known_codes, parse_
 from . import limits, tree
 from .functions import FUNCTIONS
 from .parser import number, number_signed
+from .places import raw_of
 from .plan import Ex, FieldSpec, Type
 from .problems import Problem, Span, meant
 
@@ -192,12 +193,10 @@ class Checker:
         return Ex("setpoint", (), Type("number", parse_unit(scope.setpoints[node.name])), node.name, node.span.line)
 
     def _read_at(self, node: tree.ReadAt, scope: Scope) -> Ex:
-        from .decoders import raw_of  # the layout rules of bytes live there
-
         if scope.source != "bytes":
             self.halt("bytes are read in decoders for bytes only", node.span)
         address = tree.InBytes(node.span, node.first, node.last, node.bits)
-        raw = raw_of(self, address, node.storage, node.order == "little", node.span)
+        raw = raw_of(self.halt, address, node.storage, node.order == "little", node.span)
         return Ex("read", (), Type("number", PLAIN), raw, node.span.line)
 
     def _truth(self, node: tree.Expr, scope: Scope) -> Ex:

@@ -12,6 +12,7 @@ from ..quantities import Unit, UnitError, describe, parse_unit
 from . import limits, tree
 from .checker import SECOND, Checker, Halt, Scope, type_of
 from .parser import number_signed, parse
+from .places import raw_of
 from .plan import (
     Cleaning,
     DecoderPlan,
@@ -48,53 +49,6 @@ class _Frame:
     in_repeat: bool = False
     last: Raw | None = None
     statements: list[int] = field(default_factory=lambda: [0])
-
-
-def raw_of(checker: Checker, address: tree.Address, storage: str, little: bool, span: Span, last: Raw | None = None) -> Raw:
-    """The place and width of a stored number. Raises Halt after recording a problem."""
-    letter, width_bits = storage[0], int(storage[1:])
-    whole = (width_bits + 7) // 8
-    bits: tree.Bits | None = None
-    match address:
-        case tree.InBytes():
-            bits = address.bits
-            if address.last is not None:
-                if (address.first < 0) != (address.last < 0) or address.last < address.first:
-                    checker.halt("a range of bytes goes upwards, on one side of the payload", address.span)
-                width = address.last - address.first + 1
-            else:
-                width = (bits.high // 8 + 1) if bits else whole
-            if abs(address.first) > limits.PAYLOAD_BYTES:
-                checker.halt(f"a payload has at most {limits.PAYLOAD_BYTES} bytes", address.span)
-            place = Place("end" if address.first < 0 else "start", address.first, width)
-            if address.first < 0 and address.first + width > 0:
-                checker.halt(f"`{storage}` at byte {address.first} reaches beyond the end of the payload", span)
-        case tree.InNext():
-            bits = address.bits
-            place = Place("next", 0, address.width or ((bits.high // 8 + 1) if bits else whole))
-        case tree.InSame():
-            if last is None:
-                checker.halt("`same` needs a line before it that reads bytes", address.span)
-            bits = address.bits
-            place = Place("same", 0, last.place.width)
-        case _:
-            checker.halt("found a path: a decoder for bytes reads `byte 3`, `next` or `same`", address.span)
-    if place.width > 8:
-        checker.halt("a number has at most 8 bytes", address.span)
-    if bits:
-        if bits.high >= place.width * 8:
-            checker.halt(f"bit {bits.high} lies outside {place.width} byte{'s' if place.width > 1 else ''}: bits count from 0 (lowest) to {place.width * 8 - 1}", address.span)
-        if bits.high - bits.low + 1 != width_bits:
-            have = bits.high - bits.low + 1
-            checker.halt(f"bits {bits.high} to {bits.low} are {have} bits, but `{storage}` has {width_bits}", span, f"{letter}{have}")
-        if letter == "f":
-            checker.halt("a floating-point number takes whole bytes", span)
-        return Raw(place, little, letter, width_bits, bits.low)
-    if width_bits % 8:
-        checker.halt(f"`{storage}` is no whole number of bytes: say which bits, as in `byte 0 bits {width_bits - 1} to 0`", span)
-    if place.width != whole:
-        checker.halt(f"`{storage}` has {whole} byte{'s' if whole > 1 else ''}, the address {place.width}", span)
-    return Raw(place, little, letter, width_bits, 0)
 
 
 def linear_of(checker: Checker, scales: tuple[tree.Scale, ...], span: Span) -> Linear:
@@ -322,7 +276,7 @@ class _Decoders:
         span = kind.span
         match kind:
             case tree.Stored():
-                raws: tuple[Raw, ...] = (raw_of(check, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
+                raws: tuple[Raw, ...] = (raw_of(check.halt, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
                 linears = (linear_of(check, kind.scales, span),)
                 whole = raws[0].storage != "f" and linears[0].c == 1
                 unit = unit or parse_unit("1")
@@ -332,14 +286,14 @@ class _Decoders:
                 bits = getattr(address, "bits", None)
                 if bits is None or bits.high != bits.low:
                     check.halt("a flag is one bit: say which, as in `byte 0 bit 7`", span)
-                raws = (raw_of(check, address, "u1", frame.little, span, frame.last),)
+                raws = (raw_of(check.halt, address, "u1", frame.little, span, frame.last),)
                 spec = FieldSpec(node.name, "flag")
             case tree.Codes():
                 bits = getattr(address, "bits", None)
                 storage = kind.storage or (f"u{bits.high - bits.low + 1}" if bits else "u8")
                 if storage[0] != "u":
                     check.halt("a code is stored unsigned", span)
-                raws = (raw_of(check, address, storage, self.little(kind.order, frame), span, frame.last),)
+                raws = (raw_of(check.halt, address, storage, self.little(kind.order, frame), span, frame.last),)
                 numbers = [n for n, _ in kind.texts]
                 if len(set(numbers)) != len(numbers):
                     check.halt("a number stands twice in this code", span)
@@ -351,7 +305,7 @@ class _Decoders:
                 parts = [p for p, _ in kind.parts]
                 if "number" in parts:
                     check.halt("in bytes a position says how it is stored, as in `position i32 / 1e7, i32 / 1e7`", span)
-                first = raw_of(check, address, parts[0], frame.little, span, frame.last)
+                first = raw_of(check.halt, address, parts[0], frame.little, span, frame.last)
                 place = first.place
                 following = Place("next", 0, int(parts[1][1:]) // 8) if place.mode == "next" else Place(place.mode, place.offset + place.width, int(parts[1][1:]) // 8)
                 if int(parts[1][1:]) % 8 or getattr(address, "bits", None):
@@ -360,7 +314,7 @@ class _Decoders:
                 linears = tuple(linear_of(check, scales, span) for _, scales in kind.parts)
                 spec = FieldSpec(node.name, "position")
             case tree.Clock():
-                raws = (raw_of(check, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
+                raws = (raw_of(check.halt, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
                 found = check.unit(kind.unit, span)
                 if found.dimension != SECOND.dimension:
                     check.halt(f"a time counts seconds or the like; `{kind.unit}` is {describe(found.dimension)}", span)

@@ -1,0 +1,137 @@
+"""A slow, obvious decoder: one message, whole numbers and fractions, no arrays.
+
+It shares no code with the columnar one. It works on the tree as written, not on the checked plan.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any
+
+from oculum.language import tree
+
+
+class Refuse(Exception):
+    def __init__(self, code: str) -> None:
+        self.code = code
+
+
+@dataclass
+class Reading:
+    value: Any  # Fraction, bool, or None for missing
+    offset_us: int = 0
+
+
+@dataclass
+class Message:
+    payload: bytes
+    little: bool
+    cursor: int = 0
+    last: tuple[int, int] = (0, 0)
+    raws: dict[str, int] = field(default_factory=dict)
+    values: dict[str, Any] = field(default_factory=dict)
+    out: list[tuple[str, Reading]] = field(default_factory=list)
+    offset_us: int = 0
+
+    def bits(self, first: int, width: int, little: bool) -> int:
+        if first < 0 or first + width > len(self.payload):
+            raise Refuse("too short")
+        chunk = self.payload[first : first + width]
+        return int.from_bytes(chunk, "little" if little else "big")
+
+
+def whole(text: str) -> int:
+    return int(text, 0)
+
+
+def read_raw(m: Message, address: Any, storage: str, order: str | None) -> int:
+    size = int(storage[1:])
+    little = m.little if order is None else order == "little"
+    bits = getattr(address, "bits", None)
+    if isinstance(address, tree.InBytes):
+        first = address.first if address.first >= 0 else len(m.payload) + address.first
+        width = address.last - address.first + 1 if address.last is not None else (bits.high // 8 + 1 if bits else (size + 7) // 8)
+    elif isinstance(address, tree.InNext):
+        first, width = m.cursor, address.width or (bits.high // 8 + 1 if bits else (size + 7) // 8)
+    else:
+        first, width = m.last
+    number = m.bits(first, width, little)
+    m.last = (first, width)
+    if not isinstance(address, tree.InSame) and not (isinstance(address, tree.InBytes) and address.first < 0):
+        m.cursor = first + width
+    if bits:
+        number = (number >> bits.low) & ((1 << size) - 1)
+    if storage[0] == "i" and number >= 1 << (size - 1):
+        number -= 1 << size
+    return number
+
+
+def scaled(raw: int, scales: Any) -> Fraction:
+    value = Fraction(raw)
+    for scale in scales:
+        amount = Fraction(scale.number)
+        value = {"*": value * amount, "/": value / amount if amount else value, "+": value + amount, "-": value - amount}[scale.sign]
+    return value
+
+
+def truth(m: Message, node: Any) -> bool | None:
+    """The few rules that the random decoders use: NAME compared with a number."""
+    assert isinstance(node, tree.Binary) and isinstance(node.left, tree.Name)
+    value = m.values.get(node.left.name)
+    if value is None:
+        return None
+    limit = Fraction(node.right.number)
+    return {"<": value < limit, ">": value > limit, "=": value == limit, "!=": value != limit}[node.sign]
+
+
+def run(m: Message, body: Any) -> None:
+    for node in body:
+        if isinstance(node, tree.Read):
+            raw = read_raw(m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else "u1", getattr(node.kind, "order", None))
+            missing = any(raw == mark or raw == mark - (1 << int(node.kind.storage[1:])) for q in node.qualifiers if isinstance(q, tree.Missing) for mark in q.raws)
+            value = None if missing else scaled(raw, node.kind.scales) if isinstance(node.kind, tree.Stored) else Fraction(raw)
+            for q in node.qualifiers:
+                if isinstance(q, tree.Within) and value is not None and not Fraction(q.low) <= value <= Fraction(q.high):
+                    value = None
+            m.values[node.name] = value
+            m.out.append((node.name, Reading(value, m.offset_us)))
+        elif isinstance(node, tree.When):
+            found = truth(m, node.rule)
+            last = m.last
+            if found is True:
+                run(m, node.body)
+            m.last = last
+            if found is False:
+                run(m, node.otherwise)
+        elif isinstance(node, tree.Reject):
+            if truth(m, node.rule) is (not node.unless):
+                raise Refuse(node.failure or "malformed")
+        elif isinstance(node, tree.Skip):
+            m.cursor += node.count
+        elif isinstance(node, tree.Repeat):
+            step = whole(node.each[0]) * 60_000_000 * (-1 if node.each[2] == "earlier" else 1) if node.each else 0
+            turn, before = 0, dict(m.values)
+            count = None if node.times is None else m.values.get(node.times.name)
+            if node.times is not None and (count is None or count > node.most):
+                if count is not None:
+                    raise Refuse("malformed")
+                continue
+            while (m.cursor < len(m.payload)) if node.times is None else turn < count:
+                if turn == (node.most or 256):
+                    raise Refuse("malformed")
+                m.offset_us = turn * step
+                m.values = dict(before)
+                run(m, node.body)
+                turn += 1
+            m.offset_us, m.values = 0, before
+
+
+def decode_slowly(node: tree.Decoder, payload: bytes) -> tuple[str | None, list[tuple[str, Reading]]]:
+    """The code of a refusal, or the readings."""
+    m = Message(payload, node.order == "little")
+    try:
+        run(m, node.body)
+    except Refuse as refused:
+        return refused.code, []
+    return None, m.out

@@ -1,0 +1,255 @@
+"""The columnar decoder equals the slow one, on random decoders and random bytes; batches hide nothing."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads
+from oculum.decoding.checksums import CRCS, check
+from oculum.decoding.decode import decode
+from oculum.history.events import plain
+from oculum.language.decoders import check_decoder
+from oculum.language.parser import parse
+
+from .oracle import decode_slowly
+
+ROOT = Path(__file__).resolve().parents[2]
+
+
+def plan_of(text: str):
+    plan, problems = check_decoder(text)
+    assert plan is not None, [(p.span.line, p.message) for p in problems]
+    return plan
+
+
+def flat(decoded: Decoded, row: int) -> list[tuple[str, float | None, int]]:
+    """The readings of one row as (field, value or None, time)."""
+    found = []
+    for group in decoded.groups:
+        for i in np.flatnonzero(group.rows == row).tolist():
+            for spec in group.fields:
+                column = group.columns[spec.name]
+                if column.state[i] == 0:
+                    continue
+                value = plain(column.values[i]) if column.state[i] == PRESENT else None
+                found.append((spec.name, value, int(group.at[i])))
+    return sorted(found, key=lambda r: (r[0], r[2]))
+
+
+# random decoders -------------------------------------------------------------------
+@st.composite
+def numbers(draw, prefix: str, index: int, relative: bool) -> str:
+    name = f"{prefix}{index}"
+    width = draw(st.integers(1, 8))
+    order = draw(st.sampled_from(["", " big", " little"]))
+    letter = draw(st.sampled_from("ui"))
+    tail = ""
+    if draw(st.booleans()):
+        high = draw(st.integers(0, min(width * 8 - 1, 52)))
+        low = draw(st.integers(0, high))
+        size = high - low + 1
+        where = f"next {width} bytes" if relative else f"bytes {draw(st.integers(0, 12))} to "
+        if not relative:
+            first = int(where.split()[1])
+            where = f"bytes {first} to {first + width - 1}"
+        place = f"{where} bits {high} to {low}"
+    else:
+        size = width * 8
+        place = "next" if relative else f"byte {draw(st.integers(0, 12))}"
+    storage = f"{letter}{size}{order}"
+    scale = draw(st.sampled_from(["", " / 100", " * 0.01", " * 5", " / 10 + 2", " * 2 - 7"]))
+    unit = draw(st.sampled_from(["", " Cel", " V", " mg/L"]))
+    if draw(st.booleans()) and size <= 52:
+        mark = draw(st.integers(0, 2**size - 1))
+        tail += f' missing "mark" raw {mark}'
+    if draw(st.integers(0, 3)) == 0:
+        low_value = draw(st.integers(-50, 50))
+        tail += f" within {low_value} to {low_value + draw(st.integers(0, 20_000))}"
+    return f"{place}  {name}  {storage}{scale}{unit}{tail}"
+
+
+@st.composite
+def decoders(draw) -> str:
+    order = draw(st.sampled_from(["big", "little"]))
+    lines = [f"decoder d for bytes, {order} endian"]
+    names: list[str] = []
+    for i in range(draw(st.integers(1, 4))):
+        lines.append("  " + draw(numbers("a", i, draw(st.booleans()))))
+        names.append(f"a{i}")
+    ruled = draw(st.sampled_from(names))
+    if draw(st.booleans()):
+        lines.insert(len(lines), f'  reject "odd" as {draw(st.sampled_from(["unknown layout", "checksum", "malformed"]))} {draw(st.sampled_from(["when", "unless"]))} n0 > {draw(st.integers(0, 255))}')
+        lines.insert(1, "  byte 0  n0  u8")
+    if draw(st.booleans()):
+        lines.insert(1, "  byte 1  n1  u8")
+        lines.append(f"  when n1 {draw(st.sampled_from(['<', '>', '=', '!=']))} {draw(st.integers(0, 255))}")
+        lines.append("    " + draw(numbers("b", 0, True)))
+        if draw(st.booleans()):
+            lines.append("  otherwise")
+            lines.append("    " + draw(numbers("c", 0, True)))
+    if draw(st.booleans()):
+        lines.append("  skip 1 bytes")
+    kind = draw(st.integers(0, 2))
+    if kind == 1:
+        lines.append("  repeat to end, each 10 min earlier")
+        lines.append("    " + draw(numbers("r", 0, True)))
+        lines.append("    next  r1  u8")
+    elif kind == 2:
+        lines.insert(1, "  byte 2  n2  u8 within 0 to 9")
+        lines.append("  repeat n2 times up to 6, each 2 min later")
+        lines.append("    " + draw(numbers("r", 0, True)))
+    assert ruled
+    return "\n".join(lines) + "\n"
+
+
+PLAIN_UNITS = ["Cel", "V", "mg/L"]
+
+
+@settings(max_examples=300, deadline=None)
+@given(decoders(), st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12))
+def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
+    plan, problems = check_decoder(text)
+    if plan is None:
+        # The random text may compare a quantity with a bare number; the checker is right to refuse it.
+        assert all("unit" in p.message or "fits" in p.message or "fit" in p.message for p in problems), problems
+        return
+    node, _, _ = parse(text)
+    received = np.arange(len(payloads), dtype=np.int64) * 1_000_000
+    decoded = decode(plan, Payloads.of(payloads, received))
+    for row, payload in enumerate(payloads):
+        code, readings = decode_slowly(node, payload)
+        mine = decoded.failures[decoded.failure[row]].code if decoded.failure[row] >= 0 else None
+        assert mine == code, (text, payload.hex())
+        if code is None:
+            last: dict[tuple[str, int], object] = {}
+            for name, reading in readings:
+                value = None if reading.value is None else reading.value
+                last[name, int(received[row]) + reading.offset_us] = value
+            found = {(name, at): value for name, value, at in flat(decoded, row)}
+            assert found.keys() == last.keys(), (text, payload.hex())
+            for key, want in last.items():
+                got = found[key]
+                assert (got is None) == (want is None), (key, text, payload.hex())
+                if want is not None:
+                    assert got == pytest.approx(float(want), rel=1e-12, abs=1e-12)
+
+
+@settings(max_examples=80, deadline=None)
+@given(decoders(), st.lists(st.binary(max_size=40), min_size=2, max_size=10), st.integers(1, 9))
+def test_neighbours_do_not_matter(text: str, payloads: list[bytes], cut: int) -> None:
+    plan, _ = check_decoder(text)
+    if plan is None:
+        return
+    received = np.arange(len(payloads), dtype=np.int64)
+    together = decode(plan, Payloads.of(payloads, received))
+    for row, payload in enumerate(payloads):
+        alone = decode(plan, Payloads.of([payload], received[row : row + 1]))
+        assert flat(alone, 0) == flat(together, row)
+        assert (alone.failure[0] < 0) == (together.failure[row] < 0)
+
+
+# data sheets ------------------------------------------------------------------------
+def vectors(name: str) -> list[dict]:
+    return json.loads((ROOT / "tests" / "data" / f"{name}.json").read_text())
+
+
+def expected_code(spec, value):
+    return dict(spec.codes)[int(value)] if spec.kind == "code" else bool(value) if spec.kind == "flag" else value
+
+
+@pytest.mark.parametrize("vector", vectors("raft_buoy_fw1"), ids=lambda v: v["id"])
+def test_raft_buoy_sheet(vector: dict) -> None:
+    plan = plan_of((ROOT / "examples" / "raft_buoy.ocu").read_text())
+    decoded = decode(plan, Payloads.of([bytes.fromhex(vector["payload_hex"])], [0]))
+    expect = vector["expect"]
+    if "error" in expect:
+        assert decoded.failures[decoded.failure[0]].code == expect["error"]
+        return
+    assert decoded.failure[0] < 0, decoded.failures
+    want = {r["field"]: r for r in expect["readings"]}
+    (group,) = decoded.groups
+    for spec in group.fields:
+        column = group.columns[spec.name]
+        # The sheet speaks of two fields, the product of one position.
+        parts = [("latitude", 0), ("longitude", 1)] if spec.kind == "position" else [(spec.name, None)]
+        for name, part in parts:
+            if column.state[0] == 0:
+                assert name not in want
+                continue
+            reading = want.pop(name)
+            if reading["value"] is None:
+                assert decoded.reasons[column.state[0] - FIRST_REASON] == reading["missing"]
+            else:
+                value = column.values[0] if part is None else column.values[0][part]
+                assert expected_code(spec, value) == reading["value"]
+                assert (spec.unit if spec.kind == "number" else None) == (reading["unit"] if spec.kind == "number" else None)
+    assert not want
+
+
+BOAT_ERRORS_OUTSIDE = {"a time that does not exist, or a key that this part of the sheet does not read"}
+
+
+@pytest.mark.parametrize("vector", [v for v in vectors("work_boat") if "readings" in v["expect"]], ids=lambda v: v["id"])
+def test_work_boat_sheet_in_part(vector: dict) -> None:
+    """The fields that the example reads are exactly those of the sheet; it reads a part of them."""
+    plan = plan_of((ROOT / "examples" / "work_boat.ocu").read_text())
+    received = np.datetime64(vector["received_at"].rstrip("Z"), "us").astype(np.int64)
+    decoded = decode(plan, Payloads.of([vector["payload_text"].encode()], [int(received)]))
+    assert decoded.failure[0] < 0, decoded.failures
+    want = {r["field"]: r for r in vector["expect"]["readings"]}
+    (group,) = decoded.groups
+    for spec in group.fields:
+        column = group.columns[spec.name]
+        if column.state[0] == 0:
+            assert spec.name not in want or spec.kind == "position"
+            continue
+        if spec.kind == "position":
+            if column.state[0] == PRESENT:
+                assert [want["latitude"]["value"], want["longitude"]["value"]] == column.values[0].tolist()
+            continue
+        reading = want[spec.name]
+        if reading["value"] is None:
+            assert decoded.reasons[column.state[0] - FIRST_REASON] in (reading["missing"], "null")
+            continue
+        value = expected_code(spec, column.values[0])
+        assert value == pytest.approx(reading["value"], rel=1e-11, abs=1e-12) if isinstance(reading["value"], float | int) and not isinstance(reading["value"], bool) else value == reading["value"]
+        if spec.name != "position_accuracy":  # stands at the fix's own time in the sheet, at the message's here
+            assert int(group.at[0]) == np.datetime64(reading["at"].rstrip("Z"), "us").astype(np.int64)
+
+
+@pytest.mark.parametrize(
+    "name,value",
+    [("crc8_smbus", 0xF4), ("crc8_maxim", 0xA1), ("crc16_modbus", 0x4B37), ("crc16_arc", 0xBB3D), ("crc16_ibm3740", 0x29B1), ("crc16_xmodem", 0x31C3), ("crc16_kermit", 0x2189), ("crc32", 0xCBF43926)],
+)
+def test_check_sums_of_the_catalogue(name: str, value: int) -> None:
+    """Every CRC gives its published check value over "123456789"."""
+    assert name in CRCS
+    data = np.frombuffer(b"xx123456789yyyyyyyyyy", np.uint8)
+    assert check(name, data, np.array([2, 2]), np.array([11, 3]))[0] == value
+
+
+@given(st.binary(max_size=60))
+def test_json_decoder_survives_any_bytes(payload: bytes) -> None:
+    plan = plan_of("decoder d for json\n  at a.b  x  number\n  at c[1]  y  text\n  at t  z  time iso\n")
+    decoded = decode(plan, Payloads.of([payload, b'{"a":{"b":2.5},"c":[0,"w"],"t":"2000-01-01T00:00:00Z"}'], [0, 0]))
+    assert decoded.failure[1] < 0
+    assert dict((n, v) for n, v, _ in flat(decoded, 1)) == {"x": 2.5, "y": "w", "z": 946_684_800_000_000}
+
+
+@pytest.mark.parametrize("payload,message", [
+    (b'{"a":{"b":"hot"}}', "`a.b` is a text `hot`, expected a number"),
+    (b'{"a":{"b":true}}', "`a.b` is true or false `True`, expected a number"),
+    (b'{"a":{"b":9007199254740993}}', "`a.b` has more than 53 bits"),
+    (b'[' * 40 + b']' * 40, "the document nests more than 32 deep"),
+    (b'{"a"', "not JSON"),
+    (b'7', "found a number, expected an object or a list"),
+    (b'', "the payload is empty"),
+])  # fmt: skip
+def test_json_refusals_say_what_was_found(payload: bytes, message: str) -> None:
+    decoded = decode(plan_of("decoder d for json\n  at a.b  x  number\n"), Payloads.of([payload], [0]))
+    assert decoded.failures[decoded.failure[0]].message.startswith(message)
