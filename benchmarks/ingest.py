@@ -7,6 +7,7 @@ COPY writes to this database.
 from __future__ import annotations
 
 import asyncio
+import logging
 import os
 import shutil
 import signal
@@ -28,23 +29,6 @@ PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e0580000")
 
 def say(text: str) -> None:
     print(text, file=sys.stderr)
-
-
-def free_port() -> int:
-    import socket
-
-    for base in range(20_000, 60_000, 7):
-        found = []
-        for port in range(base, base + 3):
-            with socket.socket() as probe:
-                try:
-                    probe.bind(("127.0.0.1", port))
-                except OSError:
-                    break
-                found.append(port)
-        if len(found) == 3:
-            return base
-    raise RuntimeError("no three free ports in a row")
 
 
 async def client(name: str, user: str, key: str, port: int, **options: Any) -> gmqtt.Client:
@@ -147,12 +131,14 @@ def copy_only(url: str, seconds: float) -> float:
 
 def measure(seconds: float) -> dict[str, Any]:
     folder = Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
-    port = free_port()
-    os.environ.update({"OCULUM_DATA": str(folder), "OCULUM_PORT": str(port), "OCULUM_DATABASE": "bench", "OCULUM_MESSAGES_PER_MINUTE": "100000000", "DJANGO_SETTINGS_MODULE": "server.settings"})
-    for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT"):
-        os.environ.pop(name, None)
     from server.runner import stack
     from server.runner.instance import Instance
+
+    os.environ.update(
+        {"OCULUM_DATA": str(folder), "OCULUM_PORT": str(stack.free_ports()), "OCULUM_DATABASE": "bench", "OCULUM_MESSAGES_PER_MINUTE": "100000000", "DJANGO_SETTINGS_MODULE": "server.settings"}
+    )
+    for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT"):
+        os.environ.pop(name, None)
 
     instance = Instance.from_environment()
     for part in ("", "run", "log", "secrets"):
@@ -166,6 +152,7 @@ def measure(seconds: float) -> dict[str, Any]:
         import django
 
         django.setup()
+        logging.getLogger("gmqtt").setLevel(logging.ERROR)
         from django.conf import settings
         from django.core.management import call_command
 

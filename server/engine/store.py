@@ -74,22 +74,22 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     connection.execute("create temp table if not exists staged (like reading_row, turn bigserial) on commit delete rows")
     connection.execute("truncate staged")
     _copy(connection, "staged", rows.encoded)
-    same = "(a.nums, a.texts, a.missing) is not distinct from (b.nums, b.texts, b.missing)"
-    older = ", ".join(f"a.{c.strip()}" for c in COLUMNS.split(","))
-    # Within the batch: the last of a key stays; an earlier one with other values goes on record.
+    # A key's history in order: what is stored, then what arrived. What equals its predecessor does
+    # nothing; the last stays, those before it go on record.
     connection.execute(
-        f"insert into replaced_reading ({COLUMNS}) select {older} from staged a join lateral (select * from staged x where x.device_id = a.device_id"
-        f" and x.at = a.at and x.layout_id = a.layout_id and x.turn > a.turn order by x.turn limit 1) b on true where not ({same})"
+        f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct device_id, at, layout_id from staged) k using (device_id, at, layout_id)"
+        f" union all select {COLUMNS}, turn from staged),"
+        " marked as (select *, lag(turn) over w is not null and lag(nums) over w is not distinct from nums and lag(texts) over w is not distinct from texts"
+        " and lag(missing) over w is not distinct from missing as again from chain window w as (partition by device_id, at, layout_id order by turn)),"
+        " kept as (select *, max(turn) over (partition by device_id, at, layout_id) as top from marked where not again),"
+        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept where turn < top)"
+        f" insert into reading_row ({COLUMNS}) select {COLUMNS} from kept where turn = top and turn > 0 on conflict (device_id, at, layout_id) do update set "
+        + ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
     )
-    connection.execute("delete from staged a using staged b where a.device_id = b.device_id and a.at = b.at and a.layout_id = b.layout_id and a.turn < b.turn")
-    connection.execute(
-        f"insert into replaced_reading ({COLUMNS}) select {older} from reading_row a join staged b on b.device_id = a.device_id and b.at = a.at and b.layout_id = a.layout_id where not ({same})"
-    )
-    updates = ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
-    connection.execute(
-        f"insert into reading_row ({COLUMNS}) select {COLUMNS} from staged on conflict (device_id, at, layout_id) do update set {updates}"
-        " where (reading_row.nums, reading_row.texts, reading_row.missing) is distinct from (excluded.nums, excluded.texts, excluded.missing)"
-    )
+
+
+def _listed(table: str) -> str:
+    return ", ".join(f"{table}.{c.strip()}" for c in COLUMNS.split(","))
 
 
 def _copy(connection: psycopg.Connection, table: str, encoded: list[bytes]) -> None:

@@ -36,8 +36,8 @@ def broker_hash(key: str) -> str:
     return f"$7${ITERATIONS}${base64.b64encode(salt).decode()}${base64.b64encode(hashed).decode()}"
 
 
-def write_accounts(instance: Instance, hashes: list[tuple[str, str]], owner: str | None = None) -> None:
-    """The password and access files, each replaced in one step."""
+def write_accounts(instance: Instance, hashes: list[tuple[str, str]], owner: str | None = None) -> bool:
+    """The password and access files, each replaced in one step. False if they were so already."""
     folder = instance.folder / "mosquitto"
     own = instance.private("broker.json") or {}
     if "hash" not in own:
@@ -45,8 +45,13 @@ def write_accounts(instance: Instance, hashes: list[tuple[str, str]], owner: str
         own = {"key": key, "hash": broker_hash(key)}
         instance.keep_private("broker.json", own)
     lines = [f"{INTAKE}:{own['hash']}", *(f"{name}:{hashed}" for name, hashed in hashes)]
+    changed = False
     for name, text in (("passwords", "\n".join(lines) + "\n"), ("access", ACCESS)):
-        _replace(folder / name, text, owner)
+        path = folder / name
+        if not path.exists() or path.read_text() != text:
+            _replace(path, text, owner)
+            changed = True
+    return changed
 
 
 def _replace(path: Path, text: str, owner: str | None) -> None:

@@ -54,6 +54,7 @@ class Inbox:
         self.connection: psycopg.AsyncConnection | None = None
         self.checked_disk = 0.0
         self.full = False
+        self.writing = False
 
     def disk_full(self) -> bool:
         now = time.monotonic()
@@ -76,6 +77,12 @@ class Inbox:
         self.wake.set()
         return await future
 
+    async def finished(self, seconds: float = 3) -> None:
+        """Waits until nothing waits any more, for a while."""
+        until = time.monotonic() + seconds
+        while (self.waiting or self.writing) and time.monotonic() < until:
+            await asyncio.sleep(0.01)
+
     async def run(self) -> None:
         """Writes until cancelled; a lost database is tried again, and nobody is acknowledged meanwhile."""
         pause = 0.1
@@ -84,6 +91,7 @@ class Inbox:
             self.wake.clear()
             while self.waiting or self.refusals:
                 batch, self.waiting = self.waiting[:MOST], self.waiting[MOST:]
+                self.writing = bool(batch)
                 try:
                     results = await self.write([arrival for arrival, _ in batch])
                 except (psycopg.OperationalError, OSError) as error:
@@ -101,6 +109,7 @@ class Inbox:
                         future.set_result(result)
                     if arrival.packet is not None:
                         self.acknowledged.append((time.monotonic(), arrival.packet[0], arrival.packet[1], arrival.seq))
+                self.writing = False
 
     async def one_by_one(self, batch: list[tuple[Arrival, asyncio.Future[bool]]]) -> list[bool]:
         results = []

@@ -52,6 +52,7 @@ class Listener:
         self.rates = Rates(settings.MESSAGES_PER_MINUTE, settings.BYTES_PER_MINUTE)
         self.inbox = Inbox(self.url, self.instance.folder, settings.DISK_RESERVE_BYTES, settings.UNKNOWN_SENDERS, settings.UNKNOWN_MESSAGES)
         self.ready = asyncio.Event()
+        self.connected = asyncio.Event()
 
     async def on_message(self, client: Any, topic: str, payload: bytes, qos: int, properties: dict[str, Any]) -> int:
         named = claimed_name(topic)
@@ -75,28 +76,39 @@ class Listener:
             except Full:
                 await asyncio.sleep(1)  # not acknowledged: the broker keeps it
 
+    def on_connect(self, client: Any, flags: int, code: int, properties: dict[str, Any]) -> None:
+        client.subscribe("up/#", qos=1, retain_handling_options=2)
+        self.connected.set()
+
+    def on_disconnect(self, client: Any, packet: bytes, exc: Exception | None = None) -> None:
+        self.connected.clear()
+        self.inbox.connection_lost()
+
     async def accounts(self) -> None:
-        """Keeps the broker's accounts equal to the database."""
+        """Keeps the registry in memory and the broker's accounts equal to the database.
+
+        The broker is told to read its accounts anew only while we are connected, and only when they
+        differ: it looks over all sessions then, and ours holds what has not been acknowledged.
+        """
         connection = await psycopg.AsyncConnection.connect(self.url, application_name="oculum accounts")
-        async for channel, _ in notices(self.url, ["oculum_registry"]):
-            if channel == "" and connection.closed:
+        async for _ in notices(self.url, ["oculum_registry"]):
+            if connection.closed or connection.broken:
                 connection = await psycopg.AsyncConnection.connect(self.url, application_name="oculum accounts")
-            row = await (await connection.execute("select wanted, applied from broker_accounts")).fetchone()
+            row = await (await connection.execute("select wanted from broker_accounts")).fetchone()
             await self.senders.renew(connection)
-            if row is not None and (row[0] != row[1] or channel == ""):
-                write_accounts(self.instance, self.senders.hashes)
-                if reload_broker(self.instance):
-                    await connection.execute("update broker_accounts set applied = greatest(applied, %s)", (row[0],))
-                    await connection.commit()
             self.ready.set()
+            await self.connected.wait()
+            if not write_accounts(self.instance, self.senders.hashes) or reload_broker(self.instance):
+                await connection.execute("update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,))
+                await connection.commit()
 
     async def run(self) -> None:
         tasks = [asyncio.create_task(self.accounts()), asyncio.create_task(self.inbox.run())]
         await self.ready.wait()
         client = numbered(gmqtt.Client(SESSION, clean_session=False, optimistic_acknowledgement=False, session_expiry_interval=0xFFFFFFFF, receive_maximum=IN_FLIGHT))
         client.on_message = self.on_message
-        client.on_connect = lambda c, flags, code, props: c.subscribe("up/#", qos=1, retain_handling_options=2)
-        client.on_disconnect = lambda c, packet, exc=None: self.inbox.connection_lost()
+        client.on_connect = self.on_connect
+        client.on_disconnect = self.on_disconnect
         client.set_auth_credentials(INTAKE, intake_password(self.instance))
         client.set_config({"reconnect_retries": -1, "reconnect_delay": 1})
         stop = asyncio.Event()
@@ -114,6 +126,7 @@ class Listener:
         log.info("listening at the broker")
         await stop.wait()
         await client.disconnect()
+        await self.inbox.finished()  # what was taken is written; it was not acknowledged, and comes again
         for task in tasks:
             task.cancel()
 

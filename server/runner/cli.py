@@ -281,6 +281,23 @@ def bench(
             typer.echo(f"{key:28} {value:,.3f}" if isinstance(value, float) else f"{key:28} {value:,}")
 
 
+@app.command("api-types")
+def api_types() -> None:
+    """Writes the front end's types anew from the API, after a change of it."""
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    import tempfile
+
+    import django
+
+    django.setup()
+    from django.core.management import call_command
+
+    with tempfile.TemporaryDirectory() as folder:
+        document = Path(folder) / "api.yml"
+        call_command("spectacular", file=str(document))
+        subprocess.run(["npm", "exec", "--silent", "--", "openapi-typescript", str(document), "-o", "src/api/schema.d.ts"], cwd=ROOT / "web", check=True)
+
+
 @app.command("format")
 def format_(files: list[Path], check: Annotated[bool, typer.Option("--check", help="change nothing, only say what would change")] = False) -> None:
     """Gives definitions their canonical layout."""

@@ -30,7 +30,16 @@ def port_taken(port: int) -> bool:
     return False
 
 
-def _user(name: str) -> str | None:
+def free_ports() -> int:
+    """The first of three free ports in a row, for an instance beside others."""
+    start = 20_000 + os.getpid() % 3000 * 9
+    for base in [*range(start, 60_000, 9), *range(20_000, start, 9)]:
+        if not any(port_taken(port) for port in range(base, base + 3)):
+            return base
+    raise StackError("no three free ports in a row")
+
+
+def service_account(name: str) -> str | None:
     """The account a service runs as when we are root, else None: as ourselves."""
     if os.geteuid() != 0:
         return None
@@ -95,7 +104,7 @@ def start_postgres(instance: Instance) -> None:
     """Makes the cluster the first time and starts it. Raises StackError."""
     if not (POSTGRES / "initdb").exists():
         raise StackError("PostgreSQL 15 is missing: run `apt-get install postgresql-15`")
-    user = _user("postgres")
+    user = service_account("postgres")
     home = instance.folder / "postgres"
     if not (home / "PG_VERSION").exists():
         _folder(home, user)
@@ -152,7 +161,7 @@ def start_broker(instance: Instance) -> None:
     program = shutil.which("mosquitto") or "/usr/sbin/mosquitto"
     if not Path(program).exists():
         raise StackError("Mosquitto is missing: run `apt-get install mosquitto`")
-    user = _user("mosquitto")
+    user = service_account("mosquitto")
     home = instance.folder / "mosquitto"
     _folder(home, user)
     if alive(instance, "broker"):

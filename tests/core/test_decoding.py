@@ -238,7 +238,7 @@ def test_json_decoder_survives_any_bytes(payload: bytes) -> None:
     plan = plan_of("decoder d for json\n  at a.b  x  number\n  at c[1]  y  text\n  at t  z  time iso\n")
     decoded = decode(plan, Payloads.of([payload, b'{"a":{"b":2.5},"c":[0,"w"],"t":"2000-01-01T00:00:00Z"}'], [0, 0]))
     assert decoded.failure[1] < 0
-    assert dict((n, v) for n, v, _ in flat(decoded, 1)) == {"x": 2.5, "y": "w", "z": 946_684_800_000_000}
+    assert {n: v for n, v, _ in flat(decoded, 1)} == {"x": 2.5, "y": "w", "z": 946_684_800_000_000}
 
 
 @pytest.mark.parametrize("payload,message", [

@@ -11,7 +11,7 @@ from ..decoding.checksums import NAMES as CHECKS
 from ..quantities import Unit, UnitError, convert, describe, known_codes, parse_unit
 from . import limits, tree
 from .functions import FUNCTIONS
-from .parser import number, number_signed
+from .parser import number_signed
 from .places import raw_of
 from .plan import Ex, FieldSpec, Type
 from .problems import Problem, Span, meant
@@ -380,6 +380,3 @@ def _shown(found: Type) -> str:
     if found.kind == "number":
         return f"a number in {found.unit.code}" if found.unit and found.unit.code != "1" else "a plain number"
     return {"truth": "true or false", "text": "a text", "code": "a code", "position": "a position", "time": "a time"}.get(found.kind, found.kind)
-
-
-__all__ = ["Checker", "Halt", "Scope", "TRUTH", "UNKNOWN", "number", "type_of"]

@@ -11,7 +11,7 @@ from fractions import Fraction
 from ..quantities import Unit, UnitError, describe, parse_unit
 from . import limits, tree
 from .checker import SECOND, Checker, Halt, Scope, type_of
-from .parser import number_signed, parse
+from .parser import parse
 from .places import raw_of
 from .plan import (
     Cleaning,
@@ -33,7 +33,7 @@ from .plan import (
     Step,
     WhenStep,
 )  # fmt: skip
-from .problems import DefinitionError, Problem, Span, meant
+from .problems import DefinitionError, Problem, Span
 
 LARGEST = 2**62
 PLAIN_LINEAR = Linear(1, 0, 1)
@@ -451,6 +451,3 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
     if checker.failed:
         return None, problems
     return DecoderPlan(node.name, node.source, steps, tuple(frame.group.values()), tuple(work.repeats), _tail(steps)), problems
-
-
-__all__ = ["check_decoder", "compatible", "meant", "number_signed", "raw_of"]

@@ -1,0 +1,290 @@
+"""The API: roles enforced on the server, errors with reasons, everything on record, nothing harmful echoed."""
+
+from __future__ import annotations
+
+import json
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from django import test as django_test
+from django.urls import URLPattern
+
+from server.access.text import harmless, spreadsheet_safe
+from tests.server.world import CONDITION, DECODER, START, World, payload, work_off
+
+PASSWORD = "a long password of words"
+V1 = "/api/v1/"
+
+
+class Client(django_test.Client):
+    """A caller on loopback, as the product listens."""
+
+    def __init__(self, **options: Any) -> None:
+        super().__init__(SERVER_NAME="127.0.0.1", **options)
+
+
+def signed_in(world: World, role: str) -> Client:
+    world.person(role)
+    client = Client()
+    answer = client.post(V1 + "sign-in", {"username": role, "password": PASSWORD}, content_type="application/json")
+    assert answer.status_code == 200, answer.content
+    return client
+
+
+def send(client: Client, method: str, path: str, body: object = None) -> Any:
+    return client.generic(method, V1 + path, json.dumps(body if body is not None else {}), content_type="application/json")
+
+
+WRITES = [
+    ("POST", "devices", "engineer"), ("PATCH", "devices/pod-0", "engineer"), ("DELETE", "devices/pod-0", "engineer"), ("POST", "devices/pod-0/key", "engineer"),
+    ("POST", "types", "engineer"), ("PATCH", "types/pod", "engineer"), ("PUT", "types/pod/setpoints/level_max", "operator"), ("POST", "types/pod/decode-again", "engineer"),
+    ("DELETE", "types/pod/decode-again", "engineer"), ("POST", "sites", "engineer"), ("PATCH", "sites/reach", "engineer"), ("POST", "definitions", "engineer"),
+    ("PATCH", "definitions/1", "engineer"), ("POST", "definitions/1/publish", "engineer"), ("POST", "definitions/1/retire", "engineer"), ("POST", "alarms/1/acknowledge", "operator"),
+    ("POST", "alarms/1/note", "operator"), ("POST", "people", "admin"), ("PATCH", "people/1", "admin"), ("POST", "onboarding", "engineer"),
+    ("POST", "unknown-senders/1/adopt", "engineer"), ("GET", "people", "admin"), ("GET", "record", "engineer"), ("GET", "onboarding", "engineer"),
+]  # fmt: skip
+ROLES = ["viewer", "operator", "engineer", "admin"]
+
+
+def test_roles_are_enforced_on_the_server(world: World) -> None:
+    clients = {role: signed_in(world, role) for role in ROLES}
+    for method, path, needed in WRITES:
+        for role in ROLES[: ROLES.index(needed)]:
+            answer = send(clients[role], method, path)
+            assert answer.status_code == 403, (method, path, role, answer.content)
+            assert answer.json()["error"]["message"] == f"this takes the role {needed}; yours is {role}"
+
+
+def test_nothing_is_open_to_strangers(world: World) -> None:
+    from server.urls import urlpatterns
+
+    open_paths = {"api/v1/sign-in", "api/v1/schema", "api/v1/docs"}
+    for pattern in urlpatterns:
+        assert isinstance(pattern, URLPattern)
+        route = str(pattern.pattern)
+        if route in open_paths:
+            continue
+        path = "/" + route.replace("<int:ident>", "1").replace("<int:pk>", "1").replace("<str:name>", "x").replace("<str:key>", "x")
+        assert Client().get(path).status_code == 401, path
+
+
+def test_a_person_locked_out_is_out_at_once(world: World) -> None:
+    client = signed_in(world, "engineer")
+    assert client.get(V1 + "me").status_code == 200
+    admin = signed_in(world, "admin")
+    person = next(p for p in admin.get(V1 + "people").json()["results"] if p["username"] == "engineer")
+    assert send(admin, "PATCH", f"people/{person['id']}", {"is_active": False}).status_code == 200
+    assert client.get(V1 + "me").status_code == 401
+
+
+def test_sign_in_waits_after_ten_failures_and_is_on_record(world: World) -> None:
+    from server.access import api
+
+    api._failures.clear()
+    world.person("viewer")
+    client = Client()
+    codes = [send(client, "POST", "sign-in", {"username": "viewer", "password": "wrong"}).status_code for _ in range(11)]
+    assert codes == [403] * 10 + [429]
+    api._failures.clear()
+    assert world.ask("select count(*) from access_record where what = 'sign-in refused'") == [(10,)]
+
+
+def test_sessions_need_the_csrf_token(world: World) -> None:
+    world.person("engineer")
+    client = Client(enforce_csrf_checks=True)
+    client.post(V1 + "sign-in", {"username": "engineer", "password": PASSWORD}, content_type="application/json")
+    assert send(client, "POST", "sites", {"name": "x-1", "title": "X"}).status_code == 403
+
+
+def test_tokens_carry_no_more_than_their_role_and_are_kept_hashed(world: World) -> None:
+    client = signed_in(world, "engineer")
+    made = send(client, "POST", "tokens", {"name": "script", "role": "viewer"}).json()
+    head = {"HTTP_AUTHORIZATION": f"Bearer {made['key']}"}
+    assert Client().get(V1 + "devices", **head).status_code == 200
+    assert Client().post(V1 + "sites", "{}", content_type="application/json", **head).status_code == 403
+    assert Client().get(V1 + "devices", HTTP_AUTHORIZATION="Bearer oct_0000000000_" + "a" * 32).status_code == 401
+    assert send(client, "POST", "tokens", {"name": "more", "role": "admin"}).status_code == 403
+    ((stored,),) = world.ask("select row_to_json(t)::text from access_token t")
+    assert made["key"] not in stored
+
+
+def test_keys_of_devices_are_kept_as_hashes_only(world: World) -> None:
+    ((stored,),) = world.ask("select string_agg(row_to_json(c)::text, ' ') from fleet_credential c")
+    assert all(key not in stored and key.split("_")[2] not in stored for key in world.keys.values())
+
+
+@pytest.mark.parametrize("body,field", [
+    ({"name": "No Spaces", "title": "x", "type": "pod"}, "name"), ({"name": "a/b", "title": "x", "type": "pod"}, "name"), ({"name": "x#", "title": "x", "type": "pod"}, "name"),
+    ({"name": "ok-1", "title": "x", "type": "nothing"}, "type"), ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 91, "longitude": 0}, "latitude"),
+    ({"name": "ok-1", "title": "x", "type": "pod", "gateway": "pod-1"}, "gateway"), ({"name": "pod-0", "title": "x", "type": "pod"}, "name"),
+    ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 9}, "latitude"), ({}, "name"),
+])  # fmt: skip
+def test_a_device_that_cannot_be_is_refused_with_the_field(world: World, body: dict, field: str) -> None:
+    answer = send(signed_in(world, "engineer"), "POST", "devices", body)
+    assert answer.status_code == 400 and field in answer.json()["error"]["fields"], answer.content
+
+
+def test_units_of_fields_are_checked(world: World) -> None:
+    client = signed_in(world, "engineer")
+    bad = send(client, "POST", "types", {"key": "thing", "title": "T", "fields": [{"name": "a", "kind": "number", "unit": "Celsius"}]})
+    assert bad.status_code == 400 and "`Celsius` is not a unit" in bad.content.decode()
+    good = send(client, "POST", "types", {"key": "thing", "title": "T", "fields": [{"name": "a", "kind": "number", "unit": "Cel"}], "setpoints": [{"name": "a_max", "unit": "Cel", "value": 3}]})
+    assert good.status_code == 201 and good.json()["fields"][0]["unit"] == "Cel"
+
+
+def test_publishing_makes_versions_that_never_change_and_is_on_record(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    made = send(client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod", "draft": DECODER}).json()
+    bad = send(client, "POST", f"definitions/{made['id']}/publish", {"text": "decoder pod for bytes\n  byte 0  a  u8 Cell\n"})
+    assert bad.status_code == 400 and bad.json()["error"]["problems"][0]["line"] == 2
+    assert send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER, "why": "first"}).status_code == 201
+    assert send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER.replace("within 0 to 6000", "within 0 to 50")}).status_code == 201
+    versions = client.get(V1 + f"definitions/{made['id']}/versions").json()["results"]
+    assert [(v["number"], v["why"]) for v in versions] == [(2, ""), (1, "first")] and "6000" in versions[1]["text"]
+    assert world.ask("select count(*) from access_record where what = 'published'") == [(2,)]
+    world.arrive((0, 0, payload(80)))
+    work_off(engine)
+    assert world.ask("select missing->>'level' from reading_row") == [("outside 0 to 50",)]
+
+
+def test_two_people_editing_one_draft_notice_each_other(world: World) -> None:
+    client = signed_in(world, "engineer")
+    made = send(client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod", "draft": "a"}).json()
+    assert send(client, "PATCH", f"definitions/{made['id']}", {"draft": "b", "draft_number": 0}).status_code == 200
+    late = send(client, "PATCH", f"definitions/{made['id']}", {"draft": "c", "draft_number": 0})
+    assert late.status_code == 409 and "somebody else" in late.json()["error"]["message"]
+
+
+def test_trial_of_a_condition_equals_what_the_engine_did(world: World, engine: Any) -> None:
+    from server.definitions.publishing import check
+    from server.trials.past import condition_trial
+    from tests.server.test_engine import stream
+
+    world.decoder()
+    world.condition()
+    world.arrive(*stream(5, 200))
+    work_off(engine)
+    plan, _ = check("condition", CONDITION, world.type)
+    found = condition_trial(plan, world.type, START - timedelta(days=1), START + timedelta(days=1))
+    live = world.ask("select d.name, a.raised_at, a.cleared_at from alarms_alarm a join fleet_device d on d.id = a.device_id")
+    assert live and {(s["device"], s["raised_at"], s["cleared_at"]) for s in found["spans"]} == set(live)
+
+
+def test_trial_of_a_decoder_groups_failures_and_counts_differences(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    definition = world.decoder()
+    world.arrive(*[(0, i, payload(i)) for i in range(10)], (1, 20, b"\x00"), (1, 21, b"\x00"))
+    work_off(engine)
+    answer = send(client, "POST", f"definitions/{definition.pk}/trial", {"text": DECODER.replace("u16 / 10", "u16 / 5")}).json()["decoder"]
+    assert (answer["messages"], answer["decoded"], answer["failed"], answer["decoded_before"]) == (12, 10, 2, 10)
+    assert [(r["code"], r["count"]) for r in answer["reasons"]] == [("too short", 2)]
+    assert {f["field"]: f["differ"] for f in answer["fields"]} == {"level": 9, "temp": 0}
+    assert world.ask("select count(*) from definitions_version") == [(1,)]
+
+
+def test_why_leads_from_bytes_to_the_person(world: World, engine: Any) -> None:
+    client = signed_in(world, "operator")
+    world.decoder()
+    world.condition()
+    world.arrive((0, 0, payload(6)), (0, 61, payload(6)))
+    work_off(engine)
+    ((alarm,),) = world.ask("select id from alarms_alarm")
+    assert send(client, "POST", f"alarms/{alarm}/acknowledge", {"note": "on my way"}).json()["acknowledged_by"] == "operator"
+    assert send(client, "POST", f"alarms/{alarm}/acknowledge", {}).status_code == 200
+    why = client.get(V1 + f"why/alarm/{alarm}").json()
+    assert [s["stage"] for s in why["steps"]] == ["message", "bytes", "reading", "limit", "condition", "alarm", "person"]
+    assert why["steps"][1]["detail"] == "bytes 0 to 1, raw 60" and why["steps"][1]["version"] == 1
+    assert why["steps"][2]["title"] == "level = 6 m" and why["steps"][3]["title"] == "The limit was 5 m"
+    assert why["steps"][6]["detail"] == "on my way"
+    assert world.ask("select count(*) from alarms_journalentry where what = 'acknowledged'") == [(1,)]
+
+
+def test_setpoints_have_their_source(world: World, engine: Any) -> None:
+    client = signed_in(world, "operator")
+    path = "types/pod/setpoints/level_max"
+    assert send(client, "PUT", path, {"value": 7.5, "device": "pod-0"}).status_code == 200
+    assert send(client, "PUT", path, {"value": 0, "site": "reach"}).status_code == 200
+
+    def of(name: str) -> tuple[float, str]:
+        (found,) = client.get(V1 + f"devices/{name}").json()["setpoints"]
+        return found["value"], found["source"]
+
+    assert (of("pod-0"), of("pod-1")) == ((7.5, "device"), (0.0, "site"))
+    work_off(engine)
+    assert (engine.registry.limit(world.pods[0].pk, "level_max"), engine.registry.limit(world.pods[1].pk, "level_max")) == (7.5, 0.0)
+    send(client, "PUT", path, {"value": None, "device": "pod-0"})
+    assert of("pod-0") == (0.0, "site")
+
+
+def test_device_states_follow_the_cadence(world: World, engine: Any) -> None:
+    from server.history.states import state_of
+
+    ages = {0: "reporting", 90: "reporting", 91: "overdue", 180: "overdue", 181: "silent"}
+    assert {age: state_of(START, False, 60, START + timedelta(seconds=age)) for age in ages} == ages
+    assert state_of(START, True, 60, START) == "undecodable" and state_of(None, False, 60, START) == "waiting"
+    client = signed_in(world, "viewer")
+    world.decoder()
+    world.arrive((0, 0, payload(1)), (1, 0, b"\x00"))
+    work_off(engine)
+    then = client.get(V1 + "devices", {"to": (START + timedelta(seconds=30)).isoformat().replace("+00:00", "Z"), "type": "pod"}).json()
+    assert {r["name"]: r["state"] for r in then["results"]} == {"pod-0": "reporting", "pod-1": "undecodable", "pod-2": "waiting", "pod-3": "waiting"}
+
+
+def test_series_are_bounded_and_keep_extremes(world: World, engine: Any) -> None:
+    client = signed_in(world, "viewer")
+    world.decoder()
+    world.arrive(*[(0, i, payload(i % 7)) for i in range(3000)])
+    work_off(engine)
+    span = {"from": (START - timedelta(seconds=1)).isoformat(), "to": (START + timedelta(hours=1)).isoformat()}
+    (field,) = client.get(V1 + "devices/pod-0/series", {**span, "field": "level", "points": 200}).json()["fields"]
+    assert field["count"] == 3000 and len(field["t"]) <= 101 and (min(field["low"]), max(field["high"])) == (0, 6)
+    assert client.get(V1 + "devices/pod-0/series", {"field": "nothing"}).status_code == 404
+    assert client.get(V1 + "devices", {"from": "yesterday"}).status_code == 400
+
+
+def test_adopting_gives_a_key_and_brings_the_messages_along(world: World, engine: Any) -> None:
+    from server.fleet.models import Credential
+    from server.intake.models import UnknownSender
+
+    client = signed_in(world, "engineer")
+    gate = Credential.objects.get(device=world.gateway)
+    unknown = UnknownSender.objects.create(name="stray", through=gate, messages=2)
+    for _ in range(2):
+        world.ask("insert into message (part, received_at, unknown_id, via_id, channel, payload) values (0, now(), %s, %s, 1, 'x') returning id", unknown.pk, world.gateway.pk)
+    answer = send(client, "POST", f"unknown-senders/{unknown.pk}/adopt", {"name": "stray", "title": "Stray", "type": "pod"})
+    assert answer.status_code == 201 and answer.json()["key"].startswith("ocd_")
+    device = client.get(V1 + "devices/stray").json()
+    assert (device["adopted_from"], device["gateway"]) == ("stray through gate-1", "gate-1")
+    assert len(client.get(V1 + "arrivals", {"device": "stray"}).json()["results"]) == 2
+    assert client.get(V1 + "unknown-senders").json()["count"] == 0
+
+
+NASTY = "\x1b[31mred\u202egpj.exe\r\nSet-Cookie: x\x00"
+
+
+def test_strangers_text_is_harmless(world: World, engine: Any) -> None:
+    assert harmless(NASTY) == "\\u{1b}[31mred\\u{202e}gpj.exe\\u{d}\\u{a}Set-Cookie: x\\u{0}"
+    assert spreadsheet_safe("=1+1") == "'=1+1" and spreadsheet_safe("plain") == "plain"
+    client = signed_in(world, "engineer")
+    made = send(client, "POST", "devices", {"name": "odd-1", "title": "a\u202eb<script>", "type": "pod"}).json()
+    assert made["title"] == "a\\u{202e}b<script>"
+    world.arrive((0, 0, NASTY.encode()))
+    work_off(engine)
+    (found,) = client.get(V1 + "arrivals", {"device": "pod-0"}).json()["results"]
+    assert found["text"] is None and found["hex"] == NASTY.encode().hex()
+
+
+def test_answers_carry_a_strict_policy(world: World) -> None:
+    answer = signed_in(world, "viewer").get(V1 + "me")
+    policy = answer.headers["Content-Security-Policy"]
+    assert "default-src 'self'" in policy and "unsafe-inline'; img" in policy and "script-src" not in policy and "unsafe-eval" not in policy
+    assert answer.headers["X-Content-Type-Options"] == "nosniff" and answer.headers["X-Frame-Options"] == "DENY"
+
+
+def test_the_document_names_every_path_and_the_hot_ones(world: World) -> None:
+    import yaml
+
+    document = yaml.safe_load(Client().get(V1 + "schema").content)
+    assert document["openapi"].startswith("3.")
+    assert {"/in/", "/live/", "/api/v1/devices", "/api/v1/definitions/{ident}/publish"} <= document["paths"].keys()

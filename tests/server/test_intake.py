@@ -1,0 +1,212 @@
+"""Intake: acknowledged after commit, bounded, and nobody speaks for another."""
+
+from __future__ import annotations
+
+import asyncio
+import signal
+import subprocess
+from collections.abc import Iterator
+from typing import Any
+
+import gmqtt
+import httpx
+import pytest
+
+from tests.instance import start, until
+from tests.server.world import World, payload
+
+
+@pytest.fixture
+def web(instance: Any, world: World) -> Iterator[httpx.Client]:
+    child = start(instance, f"uvicorn server.asgi:application --host 127.0.0.1 --port {instance.web_port} --no-access-log")
+    client = httpx.Client(base_url=instance.address, timeout=10)
+
+    def answers() -> bool:
+        try:
+            return client.get("/alive").status_code == 200
+        except httpx.TransportError:
+            return False
+
+    until(answers, "the web process")
+    # The registry is read once the process listens; a known key shows that it has been.
+    until(lambda: client.post("/in/", content=b"", headers=bearer(world.keys["pod-2"])).status_code == 202, "the registry")
+    world.ask("select 1")
+    yield client
+    client.close()
+    child.terminate()
+    child.wait()
+
+
+@pytest.fixture
+def broker(instance: Any, world: World) -> Iterator[Any]:
+    child = start(instance, "server.intake.mqtt", "intake.ready")
+    until(lambda: world.ask("select applied >= wanted from broker_accounts")[0][0], "the broker's accounts")
+    yield instance
+    child.terminate()
+    child.wait()
+
+
+def bearer(key: str) -> dict[str, str]:
+    return {"Authorization": f"Bearer {key}"}
+
+
+def publish(instance: Any, user: str, key: str, topic: str, body: str = "hello", *more: str) -> subprocess.CompletedProcess[str]:
+    """As a person does it, from a terminal."""
+    command = ["mosquitto_pub", "-h", "127.0.0.1", "-p", str(instance.broker_port), "-u", user, "-P", key, "-q", "1", "-V", "5", "-t", topic, "-m", body, *more]
+    return subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
+
+
+def test_http_takes_a_message_and_says_so_after_the_commit(world: World, web: httpx.Client) -> None:
+    answer = web.post("/in/", content=payload(3), headers=bearer(world.keys["pod-0"]))
+    assert (answer.status_code, answer.json()) == (202, {"accepted": 1})
+    assert world.ask("select channel, payload from message where device_id = %s", world.pods[0].pk) == [(2, payload(3))]
+
+
+@pytest.mark.parametrize("key", ["none", "ocd_x_y", "ocd_0000000000_" + "a" * 32, "x" * 5000])
+def test_http_unknown_keys_are_refused(world: World, web: httpx.Client, key: str) -> None:
+    answer = web.post("/in/", content=b"x", headers=bearer(key))
+    assert answer.status_code == 401 and answer.json()["error"]["code"] == "unknown key"
+
+
+def test_http_bounds_the_size(world: World, web: httpx.Client) -> None:
+    assert web.post("/in/", content=bytes(65_537), headers=bearer(world.keys["pod-0"])).status_code == 413
+    assert web.post("/in/", content=bytes(65_536), headers=bearer(world.keys["pod-0"])).status_code == 202
+
+
+def test_http_bounds_the_rate_and_counts_what_it_turns_away(world: World, web: httpx.Client) -> None:
+    codes = [web.post("/in/", content=b"x", headers=bearer(world.keys["pod-1"])).status_code for _ in range(700)]
+    # The minute slides, so that a little room opens while the test runs.
+    assert 600 <= codes.count(202) < 660 and codes.count(202) + codes.count(429) == 700
+    until(lambda: world.ask("select coalesce(sum(count), 0) from intake_refusal")[0][0] == codes.count(429), "the count")
+
+
+def test_nothing_is_acknowledged_below_the_disk_reserve(world: World, instance: Any) -> None:
+    from server.intake.inbox import HTTP, Arrival, Full, Inbox
+    from server.intake.senders import Sender, Source
+
+    async def attempt() -> None:
+        inbox = Inbox(world.url, instance.folder, 10**18, 100, 1000)
+        with pytest.raises(Full):
+            await inbox.put(Arrival(Source(Sender(1, "pod-0", 1, 0, b""), 1, None, 0, None), HTTP, "", b"x"))
+
+    asyncio.run(attempt())
+    assert world.ask("select count(*) from message") == [(0,)]
+
+
+def test_gateway_speaks_for_its_own_devices_only(world: World, web: httpx.Client) -> None:
+    gate = bearer(world.keys["gate-1"])
+    assert web.post("/in/?for=pod-3", content=b"a", headers=gate).status_code == 202
+    assert web.post("/in/?for=pod-0", content=b"b", headers=gate).status_code == 202
+    assert world.ask("select payload from message where device_id = %s and via_id = %s", world.pods[3].pk, world.gateway.pk) == [(b"a",)]
+    assert world.ask("select u.name, m.payload from message m join intake_unknownsender u on u.id = m.unknown_id") == [("pod-0", b"b")]
+
+
+def test_unknown_senders_have_a_quota_of_their_own(world: World, web: httpx.Client) -> None:
+    gate = bearer(world.keys["gate-1"])
+    codes = [web.post(f"/in/?for=stranger-{i}", content=b"x", headers=gate).status_code for i in range(102)]
+    assert codes == [202] * 100 + [429] * 2
+    assert web.post("/in/?for=pod-3", content=b"x", headers=gate).status_code == 202, "its own devices are not touched by it"
+
+
+def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: Any) -> None:
+    assert publish(broker, "pod-0", world.keys["pod-0"], "up/pod-0", "mine").returncode == 0
+    publish(broker, "pod-0", world.keys["pod-0"], "up/pod-1", "another's")
+    publish(broker, "pod-0", world.keys["pod-0"], "down/pod-0", "a command")
+    assert publish(broker, "pod-0", world.keys["pod-1"], "up/pod-0", "wrong key").returncode != 0
+    assert publish(broker, "gate-1", world.keys["gate-1"], "up/gate-1/for/pod-3", "theirs").returncode == 0
+    until(lambda: world.ask("select count(*) from message where payload in ('mine', 'theirs')")[0][0] >= 2, "both messages")
+    rows = world.ask(
+        "select d.name, v.name, m.payload, m.channel from message m join fleet_device d on d.id = m.device_id left join fleet_device v on v.id = m.via_id where m.payload in ('mine', 'theirs', 'another''s', 'a command', 'wrong key') order by m.id"
+    )
+    assert rows == [("pod-0", None, b"mine", 1), ("pod-3", "gate-1", b"theirs", 1)]
+
+
+def test_mqtt_nobody_listens_in(world: World, broker: Any) -> None:
+    command = ["mosquitto_sub", "-h", "127.0.0.1", "-p", str(broker.broker_port), "-u", "pod-0", "-P", world.keys["pod-0"], "-V", "5", "-t", "up/#", "-E"]
+    heard = subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
+    assert "Subscribed" not in heard.stdout
+    anonymous = subprocess.run(["mosquitto_pub", "-h", "127.0.0.1", "-p", str(broker.broker_port), "-t", "up/pod-0", "-m", "x"], capture_output=True, text=True, timeout=20, check=False)
+    assert anonymous.returncode != 0
+
+
+def test_mqtt_a_new_key_counts_at_once_and_the_old_one_no_more(world: World, broker: Any) -> None:
+    from django.db import transaction
+
+    from server.fleet.registering import give_key, registry_changed, wait_for_broker
+
+    with transaction.atomic():
+        fresh = give_key(world.pods[0])
+        registry_changed(accounts=True)
+    assert wait_for_broker(10)
+    until(lambda: publish(broker, "pod-0", fresh, "up/pod-0", "new").returncode == 0, "the new key")
+    assert publish(broker, "pod-0", world.keys["pod-0"], "up/pod-0", "old").returncode != 0
+
+
+async def _send(instance: Any, key: str, count: int) -> int:
+    """Publishes with QoS 1 and counts what the broker acknowledged."""
+    client = gmqtt.Client("sender", clean_session=True)
+    client.set_auth_credentials("pod-0", key)
+    await client.connect("127.0.0.1", instance.broker_port, version=gmqtt.constants.MQTTv50)
+    acknowledged, done = 0, asyncio.Event()
+    handler = client._package_handler
+    handle = handler._handle_puback_packet
+
+    def on_puback(*arguments: Any) -> Any:
+        nonlocal acknowledged
+        acknowledged += 1
+        if acknowledged == count:
+            done.set()
+        return handle(*arguments)
+
+    handler._handle_puback_packet = on_puback
+    for i in range(count):
+        client.publish("up/pod-0", i.to_bytes(4, "big"), qos=1)
+        if i % 20 == 0:
+            await asyncio.sleep(0)
+    await asyncio.wait_for(done.wait(), 30)
+    await client.disconnect()
+    return acknowledged
+
+
+def test_intake_killed_in_the_middle_loses_and_doubles_nothing(world: World, instance: Any) -> None:
+    """Every acknowledged message is in the inbox exactly once, though intake is killed while it works."""
+    count = 500
+    child = start(instance, "server.intake.mqtt", "intake.ready")
+    until(lambda: world.ask("select applied >= wanted from broker_accounts")[0][0], "the broker's accounts")
+    until(
+        lambda: publish(instance, "pod-1", world.keys["pod-1"], "up/pod-1").returncode == 0 and world.ask("select count(*) from message where device_id = %s", world.pods[1].pk)[0][0],
+        "intake to listen",
+    )
+    sending = asyncio.run(_send(instance, world.keys["pod-0"], count))
+    child.send_signal(signal.SIGKILL)
+    child.wait()
+    assert sending == count
+    child = start(instance, "server.intake.mqtt", "intake.ready")
+    mine = "from message where device_id = %s and length(payload) = 4 and get_byte(payload, 0) = 0"  # earlier tests' messages may still come
+    until(lambda: world.ask(f"select count(distinct payload) {mine}", world.pods[0].pk)[0][0] == count, "all that was acknowledged")
+    publish(instance, "pod-1", world.keys["pod-1"], "up/pod-1", "after")
+    until(lambda: world.ask("select count(*) from message where payload = 'after'")[0][0] == 1, "the queue to run empty")
+    child.terminate()
+    child.wait()
+    assert world.ask(f"select count(*) {mine}", world.pods[0].pk) == [(count,)]
+
+
+def test_a_redelivery_is_dropped_and_a_repeat_by_the_device_is_not(world: World, instance: Any) -> None:
+    from server.intake.inbox import MQTT, Arrival, Inbox
+    from server.intake.senders import Sender, Source
+
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+
+    def arrival(packet: int, repeat: bool, body: bytes = b"same") -> Arrival:
+        return Arrival(source, MQTT, "up/pod-0", body, ("session", packet, repeat))
+
+    async def go() -> list[bool]:
+        inbox = Inbox(world.url, instance.folder, 0, 100, 1000)
+        first = await inbox.write([arrival(1, False), arrival(2, False), arrival(2, True)])
+        second = await inbox.write([arrival(1, True), arrival(3, True), arrival(2, True, b"other"), arrival(1, False)])
+        assert inbox.connection is not None
+        await inbox.connection.close()
+        return first + second
+
+    assert asyncio.run(go()) == [True, True, False, False, True, True, True]
+    assert world.ask("select count(*) from message") == [(5,)]

@@ -1,0 +1,92 @@
+"""A small fleet for tests, and what one asks of the database about it."""
+
+from __future__ import annotations
+
+import struct
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import psycopg
+
+from server.access.models import Person
+from server.definitions.models import Definition
+from server.definitions.publishing import publish
+from server.fleet.models import Device, DeviceType, Site
+from server.fleet.registering import give_key, registry_changed, set_setpoint
+
+DECODER = """decoder pod for bytes, big endian
+  byte 0  level  u16 / 10  m  within 0 to 6000  missing "open" raw 0xFFFF
+  byte 2  temp   i16 / 10  Cel
+  reject "odd mark" as unknown layout when temp > 900 Cel
+"""
+CONDITION = """condition "level is high" priority high
+  on pod
+  raise when level > setpoint level_max deadband 1 m held 60 s
+  say "{device} stands at {value}"
+"""
+# Recent enough for every retention, and the same all through a run.
+START = (datetime.now(UTC) - timedelta(days=3)).replace(hour=12, minute=0, second=0, microsecond=0)
+
+
+def payload(level: float, temp: float = 12.0) -> bytes:
+    return struct.pack(">Hh", round(level * 10), round(temp * 10))
+
+
+class World:
+    def __init__(self, instance: Any) -> None:
+        self.instance = instance
+        self.url = instance.database_url()
+        self.site = Site.objects.create(name="reach", title="The Reach", zone="Etc/GMT+2")
+        self.type = DeviceType.objects.create(key="pod", title="Pod", cadence_s=60, setpoints=[{"name": "level_max", "unit": "m", "value": 5.0}])
+        self.gate_type = DeviceType.objects.create(key="gate", title="Gate", is_gateway=True)
+        set_setpoint(self.type, "level_max", 5.0, None)
+        self.gateway = Device.objects.create(name="gate-1", title="Gate 1", type=self.gate_type, site=self.site)
+        self.pods = [Device.objects.create(name=f"pod-{i}", title=f"Pod {i}", type=self.type, site=self.site, gateway=self.gateway if i == 3 else None) for i in range(4)]
+        self.keys = {d.name: give_key(d) for d in [self.gateway, *self.pods[:3]]}
+        registry_changed(accounts=True)
+
+    def person(self, role: str) -> Person:
+        person = Person(username=role, role=role)
+        person.set_password("a long password of words")
+        person.save()
+        return person
+
+    def decoder(self, text: str = DECODER) -> Definition:
+        definition, _ = Definition.objects.get_or_create(kind="decoder", name="pod", type=self.type)
+        publish(definition, text, None)
+        return definition
+
+    def condition(self, text: str = CONDITION) -> Definition:
+        definition, _ = Definition.objects.get_or_create(kind="condition", name=text.split('"')[1], type=self.type)
+        publish(definition, text, None)
+        return definition
+
+    def arrive(self, *messages: tuple[int, float, bytes]) -> None:
+        """(pod, seconds after START, payload), into the inbox in this order."""
+        with psycopg.connect(self.url) as connection, connection.cursor() as cursor:
+            cursor.executemany(
+                "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
+                [(START + timedelta(seconds=at), self.pods[pod].pk, data) for pod, at, data in messages],
+            )
+
+    def ask(self, query: str, *values: Any) -> list[tuple]:
+        with psycopg.connect(self.url) as connection:
+            return connection.execute(query, values).fetchall()
+
+    def everything(self) -> dict[str, list[tuple]]:
+        """All that the engine has made, without numbers that depend on the order of work."""
+        return {
+            "readings": self.ask("select device_id, at, nums, texts, missing, message_id from reading_row order by 1, 2"),
+            "refused": self.ask("select message_id, device_id, code, reason, line, byte from refused order by 1"),
+            "latest": self.ask("select device_id, message_id, received_at, messages, failed, fields from latest order by 1"),
+            "activity": self.ask("select * from activity order by 1, 2"),
+            "journal": self.ask(
+                'select a.device_id, j.what, j.at, j.learned_at, j.value, j."limit", j.message_id from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 3, 1, 2'
+            ),
+            "states": self.ask("select * from condition_state order by 1, 2"),
+        }
+
+
+def work_off(engine: Any, limit: int = 20_000) -> None:
+    while engine.step(limit):
+        pass
