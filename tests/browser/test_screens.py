@@ -1,0 +1,88 @@
+"""Every screen: named for screen readers, readable on both grounds, nothing cut off, light to load."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from playwright.sync_api import Browser, Page, expect
+
+from server.runner.instance import ROOT
+
+from .conftest import Running, sign_in
+
+AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
+SCREENS = {
+    "devices": "/devices",
+    "device": "/devices/buoy-12",
+    "types": "/devices/types",
+    "add": "/devices/add",
+    "arrivals": "/arrivals",
+    "decoders": "/decoders",
+    "decoder": "/decoders/1",
+    "conditions": "/conditions",
+    "condition": "/conditions/4",
+    "alarms": "/alarms",
+    "journal": "/alarms?show=journal",
+    "people": "/people",
+    "settings": "/settings",
+}
+
+
+def quiet(page: Page) -> None:
+    """Waits until nothing is being fetched."""
+    page.wait_for_load_state("networkidle")
+    expect(page.get_by_text("Fetching")).to_have_count(0)
+
+
+@pytest.mark.parametrize("ground", ["light", "dark"])
+def test_screens_are_accessible_and_whole(chromium: Browser, running: Running, ground: str) -> None:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800}, color_scheme=ground, bypass_csp=True)
+    page = context.new_page()
+    sign_in(page, running, "ines")
+    found: list[str] = []
+    for name, path in SCREENS.items():
+        page.goto(running.address + path)
+        quiet(page)
+        page.evaluate(Path(AXE).read_text())
+        result = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']})")
+        for violation in result["violations"]:
+            targets = [node["target"][0] if isinstance(node["target"][0], str) else str(node["target"]) for node in violation["nodes"][:3]]
+            found.append(f"{name} {violation['id']}: {violation['help']} at {targets}")
+        if page.evaluate("document.documentElement.scrollWidth") > 1280:
+            found.append(f"{name} is wider than the window")
+    context.close()
+    assert found == []
+
+
+def test_a_phone_shows_and_acknowledges(chromium: Browser, running: Running) -> None:
+    context = chromium.new_context(viewport={"width": 390, "height": 800}, has_touch=True)
+    page = context.new_page()
+    sign_in(page, running, "maud")
+    for path in ("/devices", "/devices/buoy-12", "/alarms"):
+        page.goto(running.address + path)
+        quiet(page)
+        assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
+    expect(page.get_by_role("button", name="Acknowledge").first).to_be_visible()
+    context.close()
+
+
+def test_first_load_is_under_200_kb(chromium: Browser, running: Running) -> None:
+    """Transferred bytes of the sign-in and the first screen, fonts aside."""
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    sign_in(page, running, "odo")
+    page.goto(running.address + "/devices")
+    quiet(page)
+    size = page.evaluate(
+        "performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => !/woff2?$/.test(e.name) && !e.name.includes('/api/')).reduce((sum, e) => sum + (e.encodedBodySize || 0), 0)"
+    )
+    assert 20_000 < size < 200_000
+    context.close()
+
+
+def test_pages_need_no_inline_script(page: Page, running: Running) -> None:
+    answer = page.request.get(running.address + "/devices")
+    policy = answer.headers["content-security-policy"]
+    assert "script-src" not in policy and "default-src 'self'" in policy and "unsafe-inline" not in policy.replace("style-src-attr 'unsafe-inline'", "")
+    assert '<script type="module"' in answer.text()
