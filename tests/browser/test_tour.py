@@ -110,7 +110,7 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
 
     # The device is live: a new reading is on its page within a second or so.
     page.goto(address + "/devices/well-1")
-    expect(page.get_by_role("button", name="level")).to_be_visible()
+    expect(page.get_by_role("button", name="level", exact=True)).to_be_visible()
     row = page.get_by_role("listitem").filter(has=page.get_by_role("button", name="level", exact=True))
     expect(row).to_contain_text("4.01")
     send(mqtt, bytes([0x01, 0xF4, 200]))
@@ -192,7 +192,7 @@ def test_the_lookback_shows_the_fleet_as_it_was(page: Page, running: Running) ->
     expect(page.get_by_role("button", name="silent 23")).to_be_visible()
     expect(page.get_by_text("The past.")).to_be_visible()
     expect(page.get_by_role("navigation", name="Places")).to_contain_text("23 of 1")
-    page.get_by_role("button", name="Now").click()
+    page.get_by_role("button", name="Now Alt Home").click()
     expect(page.get_by_text("The past.")).to_have_count(0)
     assert "to=" not in page.url
     slider = page.get_by_role("slider", name="Moment shown")
@@ -205,6 +205,7 @@ def test_the_lookback_shows_the_fleet_as_it_was(page: Page, running: Running) ->
 
 def test_palette_goes_anywhere_by_keys(page: Page, running: Running) -> None:
     page.goto(running.address + "/devices")
+    page.get_by_role("list", name="Devices").wait_for()
     page.keyboard.press("Control+k")
     page.get_by_role("combobox", name="Find or do anything").fill("buoy 31")
     expect(page.get_by_role("option", name="Buoy 31")).to_be_visible()
@@ -223,7 +224,9 @@ def test_a_viewer_looks_and_cannot_act(context, running: Running) -> None:
     expect(page.get_by_role("link", name="Add a device")).to_have_count(0)
 
 
-def test_the_screen_says_when_it_is_not_live_and_catches_up(page: Page, running: Running) -> None:
+def test_the_screen_says_when_it_is_not_live_and_catches_up(context, running: Running) -> None:
+    page = context.new_page()
+    sign_in(page, running, "ines")
     page.goto(running.address + "/arrivals")
     expect(page.get_by_role("status").filter(has_text="live").first).to_be_visible()
     pid = int((running.folder / "run" / "web.pid").read_text())

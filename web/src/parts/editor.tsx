@@ -43,7 +43,7 @@ const language = StreamLanguage.define<null>({
 
 const look = HighlightStyle.define([
   { tag: tags.keyword, color: "var(--second)" },
-  { tag: tags.comment, color: "var(--third)", fontStyle: "italic" },
+  { tag: tags.comment, color: "var(--second)", fontStyle: "italic" },
   { tag: tags.string, color: "var(--ink)" },
   { tag: tags.typeName, color: "var(--ink)" },
   { tag: tags.number, color: "var(--ink)" },
@@ -175,7 +175,7 @@ export function Editor({
       autocompletion({ override: [completions(() => kept.current.words)], icons: false }),
       keymap.of([...completionKeymap, ...lintKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
       EditorState.readOnly.of(readOnly),
-      EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false" }),
+      EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false", tabindex: "0" }),
       EditorView.updateListener.of((change) => {
         if (change.docChanged) kept.current.onChange(change.state.doc.toString());
         if (change.selectionSet || change.docChanged)

@@ -103,7 +103,10 @@ export function WhySheet() {
                     The bytes <span>· lit: what the value was read from</span>
                   </h2>
                   {why.data.arrival.text ? (
-                    <pre className="overflow-x-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">
+                    <pre
+                      tabIndex={0}
+                      className="overflow-x-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap"
+                    >
                       {why.data.arrival.text}
                     </pre>
                   ) : (

@@ -230,7 +230,9 @@ function One({ arrival: m, kept }: { arrival: Arrival; kept: ReturnType<typeof u
         <dd>{m.size} bytes</dd>
       </dl>
       {m.text ? (
-        <pre className="max-h-64 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">{m.text}</pre>
+        <pre tabIndex={0} className="max-h-64 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">
+          {m.text}
+        </pre>
       ) : (
         <div className="max-h-64 overflow-auto">
           <HexRow hex={m.hex} lit={m.byte !== null ? new Set([m.byte]) : undefined} />

@@ -97,7 +97,10 @@ export default function DecoderScreen() {
           {sample.hex !== null && (
             <>
               {sample.text !== null ? (
-                <pre className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">
+                <pre
+                  tabIndex={0}
+                  className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap"
+                >
                   {sample.text}
                 </pre>
               ) : (

@@ -139,7 +139,9 @@ function Versions({ id, live, use }: { id: number; live: number | null; use: (te
                     take as draft
                   </button>
                 </div>
-                <pre className="mt-1 max-h-48 overflow-auto bg-raised p-2 font-mono text-[12px]">{v.text}</pre>
+                <pre tabIndex={0} className="mt-1 max-h-48 overflow-auto bg-raised p-2 font-mono text-[12px]">
+                  {v.text}
+                </pre>
               </li>
             ))}
           </ul>

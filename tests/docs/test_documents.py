@@ -1,0 +1,132 @@
+"""Every example in the documents is run: definitions are checked, payloads decoded, commands known."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from oculum.batches import FIRST_REASON, PRESENT, Payloads
+from oculum.decoding.checksums import CRCS, SUMS
+from oculum.decoding.decode import decode
+from oculum.language import limits
+from oculum.language.conditions import check_condition
+from oculum.language.decoders import check_decoder
+from oculum.language.formatter import format_definition
+from oculum.language.functions import FUNCTIONS
+from oculum.language.plan import FieldSpec
+
+ROOT = Path(__file__).resolve().parents[2]
+DOCUMENTS = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
+BLOCK = re.compile(r"```(\w+)\n(.*?)```(?:\n\n?```json\n(.*?)```)?", re.S)
+
+THING = {
+    "oxygen": FieldSpec("oxygen", "number", "mg/L"),
+    "battery": FieldSpec("battery", "number", "V"),
+    "water_temp": FieldSpec("water_temp", "number", "Cel"),
+    "deep_temp": FieldSpec("deep_temp", "number", "Cel"),
+    "mode": FieldSpec("mode", "code", None, ((0, "boot"), (1, "sampling"), (2, "storm"))),
+    "slack": FieldSpec("slack", "flag"),
+    "fix": FieldSpec("fix", "position"),
+    "level": FieldSpec("level", "number", "m"),
+}
+TYPES = {key: (THING, {"oxygen_min": "mg/L", "level_min": "m"}) for key in ("buoy", "well_probe", "raft_buoy")}
+
+
+def blocks(kind: str) -> list:
+    found = []
+    for path in DOCUMENTS:
+        for match in re.finditer(rf"```{kind}\n(.*?)```(?:\s*```json\n(.*?)```)?", path.read_text(), re.S):
+            line = path.read_text()[: match.start()].count("\n") + 2
+            found.append(pytest.param(match[1], match[2], id=f"{path.name}:{line}"))
+    return found
+
+
+def value_of(spec, column, i):
+    if column.state[i] >= FIRST_REASON:
+        return None
+    value = column.values[i]
+    if spec.kind == "code":
+        return dict(spec.codes)[int(value)]
+    if spec.kind == "flag":
+        return bool(value)
+    if spec.kind == "position":
+        return value.tolist()
+    return value if isinstance(value, str) else value.item()
+
+
+@pytest.mark.parametrize("text,outcome", blocks("ocu"))
+def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
+    """A decoder's block may be followed by JSON: the payload and the readings it must give."""
+    assert format_definition(text) == text, "it stands in the document as the formatter lays it out"
+    if text.lstrip().startswith("condition") or "\ncondition" in text:
+        plan, problems = check_condition(text, TYPES)
+        assert plan is not None, [p.message for p in problems]
+        return
+    plan, problems = check_decoder(text)
+    assert plan is not None, [p.message for p in problems]
+    assert outcome is not None, "a decoder is shown with a payload and what comes out"
+    example = json.loads(outcome)
+    payload = bytes.fromhex(example["hex"]) if "hex" in example else json.dumps(example["json"]).encode()
+    decoded = decode(plan, Payloads.of([payload], [0]))
+    if "refused" in example:
+        failure = decoded.failures[decoded.failure[0]]
+        assert [failure.code, failure.message] == example["refused"]
+        return
+    assert decoded.failure[0] < 0, decoded.failures
+    found: dict = {}
+    for group in decoded.groups:
+        for i in range(len(group.rows)):
+            for spec in group.fields:
+                column = group.columns[spec.name]
+                if column.state[i]:
+                    found.setdefault(spec.name, []).append(value_of(spec, column, i))
+    assert {k: v[0] if len(v) == 1 else v for k, v in found.items()} == example["readings"]
+    missing = {s.name: decoded.reasons[g.columns[s.name].state[0] - FIRST_REASON] for g in decoded.groups for s in g.fields if len(g.rows) and g.columns[s.name].state[0] >= FIRST_REASON}
+    assert missing == example.get("missing", {})
+    assert np.int16(PRESENT) == 1
+
+
+@pytest.mark.parametrize("text,outcome", blocks("mistake"))
+def test_mistakes_in_the_documents(text: str, outcome: str | None) -> None:
+    """A faulty line of a condition, and the sentence that comes of it."""
+    rule, sentence = text.strip().split("\n")
+    _, problems = check_condition(f'condition "c" priority low\n  on buoy\n  {rule}\n', TYPES)
+    assert [p.message for p in problems] == [sentence]
+
+
+def test_every_function_check_and_limit_is_documented() -> None:
+    reference = (ROOT / "docs" / "language.md").read_text()
+    for name in [*FUNCTIONS, *CRCS, *SUMS]:
+        assert f"`{name}" in reference, name
+    for value in (limits.SOURCE_CHARACTERS, limits.BLOCK_DEPTH, limits.EXPRESSION_DEPTH, limits.FIELDS, limits.REPEATS, limits.READINGS_PER_MESSAGE, limits.PAYLOAD_BYTES, limits.JSON_DEPTH):
+        assert f"{value:,}" in reference, value
+
+
+def test_commands_in_the_documents_exist() -> None:
+    from server.runner.cli import app
+
+    known = {command.name or command.callback.__name__ for command in app.registered_commands}  # type: ignore[union-attr]
+    for path in DOCUMENTS:
+        for name in re.findall(r"\./oculum ([a-z-]+)", path.read_text()):
+            assert name in known, f"{path.name}: ./oculum {name}"
+
+
+def test_paths_and_pictures_in_the_documents_exist() -> None:
+    for path in DOCUMENTS:
+        for target in re.findall(r"\]\(([^)#]+)(?:#[^)]*)?\)", path.read_text()):
+            assert (path.parent / target).exists(), f"{path.name}: {target}"
+
+
+def test_no_registry_host_in_any_file() -> None:
+    hosts = ["pypi" + ".org", "registry." + "npmjs", "deb." + "debian"]
+    import subprocess
+
+    for name in subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\n"):
+        path = ROOT / name
+        if name and path.is_file() and path.suffix not in (".png", ".woff2"):
+            text = path.read_text(errors="ignore")
+            assert not any(host in text for host in hosts), name
