@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+
 from oculum.batches import Payloads
 from oculum.decoding.checksums import check
 from oculum.decoding.decode import decode

@@ -10,6 +10,7 @@ import time
 import zlib
 
 import numpy as np
+
 from oculum.batches import FIRST_REASON, Column
 from oculum.decoding.encode import encode
 from oculum.language.decoders import check_decoder

@@ -8,6 +8,11 @@ from typing import Any
 from django.db import IntegrityError, transaction
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
 from oculum.decoding.checksums import NAMES as CHECKS
 from oculum.language import limits
 from oculum.language.formatter import format_definition
@@ -15,11 +20,6 @@ from oculum.language.functions import FUNCTIONS
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.language.problems import DefinitionError, Problem
 from oculum.quantities import known_codes
-from rest_framework import generics, serializers
-from rest_framework.request import Request
-from rest_framework.response import Response
-from rest_framework.views import APIView
-
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import Person, record

@@ -7,6 +7,7 @@ from functools import lru_cache
 from typing import Any
 
 import orjson
+
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec

@@ -5,12 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from django.db import transaction
+
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.language.problems import Problem
-
 from server.access.models import Person, record
 from server.fleet.models import DeviceType
 from server.fleet.registering import control

@@ -5,10 +5,11 @@ from __future__ import annotations
 from typing import TYPE_CHECKING
 
 import numpy as np
+from psycopg.types.json import Jsonb
+
 from oculum.batches import Payloads
 from oculum.history.events import build_events, newest_after
 from oculum.pipeline import decode_batch
-from psycopg.types.json import Jsonb
 
 from .rows import build_rows
 from .store import Refused, write_latest, write_refused, write_rows

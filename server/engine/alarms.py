@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 import psycopg
+
 from oculum.alarms.evaluate import Transition
 from oculum.language.plan import ConditionPlan
 

@@ -6,8 +6,8 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import psycopg
-from oculum.language.plan import ConditionPlan, DecoderPlan
 
+from oculum.language.plan import ConditionPlan, DecoderPlan
 from server.definitions.plans import condition_plan, decoder_plan
 
 

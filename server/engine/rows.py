@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 import orjson
+
 from oculum.batches import FIRST_REASON, PRESENT, Group
 from oculum.language.plan import FieldSpec
 

@@ -11,8 +11,9 @@ from typing import Any
 import numpy as np
 import orjson
 import psycopg
-from oculum.language.plan import FieldSpec
 from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
+
+from oculum.language.plan import FieldSpec
 
 from .rows import COLUMNS, HEADER, TRAILER, Rows
 

@@ -15,11 +15,12 @@ from typing import Any
 import numpy as np
 import psycopg
 from django.conf import settings
+from psycopg.types.json import Jsonb
+
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import Payloads
 from oculum.history.events import Events, Newest
 from oculum.pipeline import WatchedCondition, process
-from psycopg.types.json import Jsonb
 
 from . import alarms
 from .again import decode_again_step

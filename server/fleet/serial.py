@@ -5,9 +5,9 @@ from __future__ import annotations
 from typing import Any
 from zoneinfo import available_timezones
 
-from oculum.quantities import UnitError, parse_unit
 from rest_framework import serializers
 
+from oculum.quantities import UnitError, parse_unit
 from server.access.text import harmless
 
 from .models import KINDS, PHASES, Device, DeviceType, Site

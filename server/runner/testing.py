@@ -17,12 +17,12 @@ BIN = Path(sys.executable).parent
 WEB = ROOT / "web"
 
 
-def run(*command: str, cwd: Path = ROOT, **environment: str) -> bool:
-    return subprocess.run(list(command), cwd=cwd, env={**os.environ, "PYTHONHASHSEED": "0", **environment}, check=False).returncode == 0
+def run(*command: str, cwd: Path = ROOT, environment: dict[str, str] | None = None) -> bool:
+    return subprocess.run(list(command), cwd=cwd, env={**os.environ, "PYTHONHASHSEED": "0", **(environment or {})}, check=False).returncode == 0
 
 
 def python(*arguments: str, **environment: str) -> bool:
-    return run(sys.executable, *arguments, **environment)
+    return run(sys.executable, *arguments, environment=environment)
 
 
 def npx(*arguments: str) -> bool:

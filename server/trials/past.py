@@ -8,13 +8,13 @@ from typing import Any
 
 import numpy as np
 from django.db import connection
+
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from oculum.decoding.documents import shown_path
 from oculum.history.events import build_events, plain
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.pipeline import decode_batch
-
 from server.definitions.plans import specs
 from server.engine.registry import Registry, matches
 from server.engine.store import moment

@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from oculum.alarms.evaluate import DeviceState, evaluate_condition
 from oculum.batches import Column, Decoded, Group
 from oculum.history.events import Newest, build_events, newest_after

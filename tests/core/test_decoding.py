@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads
 from oculum.decoding.checksums import CRCS, check
 from oculum.decoding.decode import decode

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+
 from oculum.batches import Column, Payloads
 from oculum.decoding.decode import decode
 from oculum.decoding.encode import EncodeError, encode
