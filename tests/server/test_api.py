@@ -288,3 +288,9 @@ def test_the_document_names_every_path_and_the_hot_ones(world: World) -> None:
     document = yaml.safe_load(Client().get(V1 + "schema").content)
     assert document["openapi"].startswith("3.")
     assert {"/in/", "/live/", "/api/v1/devices", "/api/v1/definitions/{ident}/publish"} <= document["paths"].keys()
+
+
+def test_migrations_are_those_of_the_models(world: World) -> None:
+    from django.core.management import call_command
+
+    call_command("makemigrations", check=True, dry_run=True, verbosity=0)
