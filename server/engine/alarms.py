@@ -49,6 +49,16 @@ def write_transitions(connection: psycopg.Connection, registry: Registry, transi
     return touched
 
 
+def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -> list[int]:
+    """Clears what is open of a condition that is taken out of force. Returns the alarms concerned."""
+    rows = connection.execute(
+        "update alarms_alarm set cleared_at = greatest(raised_at, %s) where condition_id = %s and cleared_at is null returning id, cleared_at", (moment(at), definition_id)
+    ).fetchall()
+    with connection.cursor() as cursor:
+        cursor.executemany("insert into alarms_journalentry (alarm_id, what, at, learned_at, note) values (%s, 'cleared', %s, %s, 'the condition was retired')", [(i, t, t) for i, t in rows])
+    return [row[0] for row in rows]
+
+
 def _number(value: Any, unit: str | None) -> str:
     if value is None:
         return "no value"

@@ -34,6 +34,10 @@ MOST_BYTES = 16 * 1024 * 1024
 TICK_S = 0.2
 
 
+# Transaction, number, kind, body, moment in µs: a change that counts from its place in the stream.
+Event = tuple[str, int, str, dict[str, Any], int]
+
+
 @dataclass
 class Arrived:
     """Messages of one read, as columns."""
@@ -104,7 +108,7 @@ class Engine:
             self.stored.setdefault(condition_id, {})[device_id] = state
 
     # reading the stream --------------------------------------------------------
-    def read(self, limit: int) -> tuple[Arrived, list[tuple[str, int, str, dict[str, Any]]], int | None]:
+    def read(self, limit: int) -> tuple[Arrived, list[Event], int | None]:
         """Messages and events after the cursor, and the moment up to which all arrivals are among them.
 
         Every transaction below xmin is over. Arrivals are stamped after their transaction has its
@@ -130,7 +134,7 @@ class Engine:
         whole = len(rows) < limit and total <= MOST_BYTES
         upper = (bounds[0], 0) if whole else (rows[-1][4], rows[-1][0])
         events = c.execute(
-            "select txid::text, id, kind, body from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
+            "select txid::text, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
             (*self.cursor, *upper, bounds[0]),
         ).fetchall()
         ids, received, device, payloads, txids = zip(*rows, strict=True) if rows else ((), (), (), (), ())
@@ -169,19 +173,22 @@ class Engine:
                         return True
         return False
 
-    def write(self, arrived: Arrived, events: list[tuple[str, int, str, dict[str, Any]]], horizon: int | None, aside: str | None = None) -> None:
+    def write(self, arrived: Arrived, events: list[Event], horizon: int | None, aside: str | None = None) -> None:
         c = self.connection
         told = Told()
         with c.transaction():
             start = 0
             order = [(int(t), i) for t, i in zip(arrived.txids, arrived.ids.tolist(), strict=True)]
-            for txid, event_id, kind, body in events:
+            for txid, event_id, kind, body, at in events:
                 end = start
                 while end < len(order) and order[end] < (int(txid), event_id):
                     end += 1
                 if end > start:
                     self.take(arrived.part(start, end), told, aside)
                 start = end
+                if kind == "retire":
+                    told.alarms += alarms.clear_retired(c, body["definition"], at)
+                    self.states.pop(body["definition"], None)
                 self.registry.apply(c, kind, body)
                 told.control.append(kind)
             if start < len(order):

@@ -63,11 +63,15 @@ class ArrivalPage(serializers.Serializer):
 
 
 class UnknownOut(serializers.ModelSerializer):
+    name = serializers.SerializerMethodField()
     through = serializers.CharField(source="through.username")
 
     class Meta:
         model = UnknownSender
         fields = ["id", "name", "through", "first_at", "last_at", "messages", "turned_away"]
+
+    def get_name(self, unknown: UnknownSender) -> str:
+        return harmless(unknown.name, 63)
 
 
 class OnboardingOut(serializers.Serializer):

@@ -55,6 +55,7 @@ class Inbox:
         self.checked_disk = 0.0
         self.full = False
         self.writing = False
+        self.alone: set[int] = set()  # arrivals of a batch that failed: each is tried by itself
 
     def disk_full(self) -> bool:
         now = time.monotonic()
@@ -90,7 +91,8 @@ class Inbox:
             await self.wake.wait()
             self.wake.clear()
             while self.waiting or self.refusals:
-                batch, self.waiting = self.waiting[:MOST], self.waiting[MOST:]
+                size = 1 if self.waiting and id(self.waiting[0][0]) in self.alone else MOST
+                batch, self.waiting = self.waiting[:size], self.waiting[size:]
                 self.writing = bool(batch)
                 try:
                     results = await self.write([arrival for arrival, _ in batch])
@@ -101,26 +103,27 @@ class Inbox:
                     await asyncio.sleep(pause)
                     pause = min(pause * 2, 5)
                     continue
-                except psycopg.Error:
-                    results = await self.one_by_one(batch)
+                except psycopg.Error as error:
+                    if len(batch) == 1:
+                        log.warning("an arrival could not be stored: %s", error)
+                        self.alone.discard(id(batch[0][0]))
+                        self.refuse(batch[0][0].source.device_id, "could not be stored")
+                        if not batch[0][1].done():
+                            batch[0][1].set_result(False)
+                        continue
+                    log.exception("a batch of %d could not be stored; taking it one by one", len(batch))
+                    self.alone = {id(arrival) for arrival, _ in batch}
+                    self.waiting = batch + self.waiting
+                    continue
                 pause = 0.1
+                if self.alone:
+                    self.alone -= {id(arrival) for arrival, _ in batch}
                 for (arrival, future), result in zip(batch, results, strict=True):
                     if not future.done():
                         future.set_result(result)
                     if arrival.packet is not None:
                         self.acknowledged.append((time.monotonic(), arrival.packet[0], arrival.packet[1], arrival.seq))
                 self.writing = False
-
-    async def one_by_one(self, batch: list[tuple[Arrival, asyncio.Future[bool]]]) -> list[bool]:
-        results = []
-        for arrival, _ in batch:
-            try:
-                results += await self.write([arrival])
-            except psycopg.DataError:
-                log.exception("an arrival could not be stored")
-                self.refuse(arrival.source.device_id, "could not be stored")
-                results.append(False)
-        return results
 
     async def connected(self) -> psycopg.AsyncConnection:
         if self.connection is None or self.connection.closed:

@@ -101,7 +101,10 @@ def up(
             fail(f"port {instance.web_port} (web) is taken by another program: choose another with --port")
         say("Starting database and broker")
         start_postgres(instance)
-        made = make_database(instance)
+        halfway = (instance.folder / "demo.wanted").exists() and not (instance.folder / "demo.json").exists()
+        if halfway:
+            say("The demo was not loaded to its end the last time; it is loaded afresh.")
+        made = make_database(instance, afresh=halfway)
         start_broker(instance)
         prepare(instance, made, empty)
         keeper(instance)

@@ -193,12 +193,14 @@ def start_broker(instance: Instance) -> None:
             time.sleep(0.05)
 
 
-def make_database(instance: Instance) -> bool:
-    """Makes the instance's database if it is not there; True if it was made."""
+def make_database(instance: Instance, afresh: bool = False) -> bool:
+    """Makes the instance's database if it is not there; True if it was made. `afresh` drops the one that is."""
     import psycopg
     from psycopg import sql
 
     with psycopg.connect(instance.database_url("postgres"), autocommit=True) as connection:
+        if afresh:
+            connection.execute(sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(instance.database_name)))
         if connection.execute("select 1 from pg_database where datname = %s", (instance.database_name,)).fetchone():
             return False
         connection.execute(sql.SQL("create database {}").format(sql.Identifier(instance.database_name)))

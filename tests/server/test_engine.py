@@ -214,6 +214,22 @@ def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: 
     assert world.ask("select (fields->'level'->>0)::float from latest") == [(4.0,)]
 
 
+def test_retiring_a_condition_clears_what_it_raised(world: World, engine: Any) -> None:
+    from server.definitions.publishing import retire
+
+    world.decoder()
+    definition = world.condition(CONDITION.replace(" held 60 s", ""))
+    world.arrive((0, 0, payload(6)), (1, 1, payload(2)))
+    work_off(engine)
+    retire(definition, None)
+    work_off(engine)
+    assert world.ask("select what, note from alarms_journalentry order by id") == [("raised", ""), ("cleared", "the condition was retired")]
+    assert world.ask("select count(*) from alarms_alarm where cleared_at is null") == [(0,)]
+    world.arrive((0, 9, payload(6)))
+    work_off(engine)
+    assert world.ask("select count(*) from alarms_alarm") == [(1,)]
+
+
 def test_two_engines_do_not_work_on_one_part(world: World, engine: Any) -> None:
     from server.engine.worker import Engine
 

@@ -142,6 +142,26 @@ def test_mqtt_a_new_key_counts_at_once_and_the_old_one_no_more(world: World, bro
     assert publish(broker, "pod-0", world.keys["pod-0"], "up/pod-0", "old").returncode != 0
 
 
+def test_an_arrival_that_cannot_be_stored_does_not_hold_up_its_neighbours(world: World, instance: Any) -> None:
+    from server.intake.inbox import HTTP, Arrival, Inbox
+    from server.intake.senders import Sender, Source
+
+    def arrival(topic: str) -> Arrival:
+        return Arrival(Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None), HTTP, topic, b"x")
+
+    async def go() -> list[bool]:
+        inbox = Inbox(world.url, instance.folder, 0, 100, 1000)
+        waiting = [asyncio.create_task(inbox.put(arrival(topic))) for topic in ("a", "nul\x00", "b")]
+        writer = asyncio.create_task(inbox.run())
+        results = await asyncio.wait_for(asyncio.gather(*waiting), 20)
+        await inbox.finished()
+        writer.cancel()
+        return results
+
+    assert asyncio.run(go()) == [True, False, True]
+    assert world.ask("select topic from message order by id") == [("a",), ("b",)]
+
+
 async def _send(instance: Any, key: str, count: int) -> int:
     """Publishes with QoS 1 and counts what the broker acknowledged."""
     client = gmqtt.Client("sender", clean_session=True)

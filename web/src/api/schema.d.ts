@@ -1687,7 +1687,7 @@ export interface components {
         };
         UnknownOut: {
             readonly id: number;
-            name: string;
+            readonly name: string;
             through: string;
             /** Format: date-time */
             readonly first_at: string;

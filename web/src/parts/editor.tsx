@@ -143,6 +143,7 @@ export function Editor({
   tints,
   onLine,
   readOnly = false,
+  wrap = false,
 }: {
   value: string;
   onChange: (text: string) => void;
@@ -153,6 +154,7 @@ export function Editor({
   tints?: Map<number, number>;
   onLine?: (line: number) => void;
   readOnly?: boolean;
+  wrap?: boolean;
 }) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
@@ -165,6 +167,7 @@ export function Editor({
     const extensions: Extension[] = [
       EditorView.cspNonce.of(nonce),
       lineNumbers(),
+      ...(wrap ? [EditorView.lineWrapping] : []),
       highlightActiveLine(),
       history(),
       indentUnit.of("  "),
@@ -187,7 +190,7 @@ export function Editor({
     return () => made.destroy();
     // The editor is made once; later texts come through the effect below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [label, readOnly]);
+  }, [label, readOnly, wrap]);
 
   useEffect(() => {
     const v = view.current;

@@ -105,7 +105,7 @@ export function WhySheet() {
                   {why.data.arrival.text ? (
                     <pre
                       tabIndex={0}
-                      className="overflow-x-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap"
+                      className="overflow-x-auto bg-raised p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
                     >
                       {why.data.arrival.text}
                     </pre>

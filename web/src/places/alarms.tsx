@@ -260,7 +260,7 @@ function Row({
           <PriorityMark priority={a.priority} taken={Boolean(a.acknowledged_at)} />
         </span>
         <div className="min-w-0">
-          <div className={`truncate text-[15px] ${a.acknowledged_at ? "" : "font-bold"}`}>{a.text}</div>
+          <div className={`text-[15px] md:truncate ${a.acknowledged_at ? "" : "font-bold"}`}>{a.text}</div>
           <div className="truncate text-[12.5px] text-second">
             {a.priority} ·{" "}
             <Link className="hover:underline" to={kept(`/conditions/${a.definition}`)}>

@@ -230,7 +230,10 @@ function One({ arrival: m, kept }: { arrival: Arrival; kept: ReturnType<typeof u
         <dd>{m.size} bytes</dd>
       </dl>
       {m.text ? (
-        <pre tabIndex={0} className="max-h-64 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap">
+        <pre
+          tabIndex={0}
+          className="max-h-64 overflow-auto bg-raised p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
+        >
           {m.text}
         </pre>
       ) : (

@@ -112,6 +112,7 @@ export default function ConditionScreen() {
           </h2>
           <Editor
             label="Condition text"
+            wrap
             value={draft.text}
             onChange={draft.setText}
             problems={draft.problems}

@@ -99,7 +99,7 @@ export default function DecoderScreen() {
               {sample.text !== null ? (
                 <pre
                   tabIndex={0}
-                  className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] whitespace-pre-wrap"
+                  className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
                 >
                   {sample.text}
                 </pre>
