@@ -99,7 +99,9 @@ class Feed:
                     connection = await psycopg.AsyncConnection.connect(self.url, autocommit=True, application_name="oculum live")
                 if channel == "":
                     row = await (await connection.execute("select coalesce(max(seq), 0) from live_change")).fetchone()
-                    self.last = max(self.last, int(row[0]) if row else 0)
+                    # After a crash of the database the numbers may begin anew.
+                    self.last = int(row[0]) if row else 0
+                    self.frames.clear()
                     self.tell(b'{"resync":true}')
                     continue
                 rows = await (await connection.execute("select seq, body from live_change where seq > %s order by seq limit 200", (self.last,))).fetchall()
