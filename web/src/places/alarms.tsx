@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { At, Empty, Heading, Trouble, Waiting } from "../parts/basics";
+import { Toggles } from "../parts/filters";
 import { useKeys, useNow } from "../parts/keys";
 import { spanWord, useKept, useLookback } from "../parts/lookback-state";
 import { Key, PriorityMark } from "../parts/marks";
@@ -88,23 +89,16 @@ export default function Alarms() {
           )
         }
       >
-        <div className="flex" role="group" aria-label="Show">
-          {[
+        <Toggles
+          label="Show"
+          value={tab}
+          options={[
             ["open", "Open"],
             ["all", "In the lookback"],
             ["journal", "Journal"],
-          ].map(([value, word]) => (
-            <button
-              key={value}
-              type="button"
-              aria-pressed={tab === value}
-              className={`-ml-px min-h-8 border border-line px-3 ${tab === value ? "bg-selected font-bold" : "hover:bg-raised"}`}
-              onClick={() => show(value as string)}
-            >
-              {word}
-            </button>
-          ))}
-        </div>
+          ]}
+          onChange={show}
+        />
       </Heading>
       <Trouble error={open.error ?? acknowledge.error} retry={() => void open.refetch()} />
       {tab === "journal" ? (

@@ -4,6 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { At, Empty, Heading, TextField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
+import { Pick, Toggles } from "../parts/filters";
 import { useKeys } from "../parts/keys";
 import { useKept, useLookback } from "../parts/lookback-state";
 import { Key } from "../parts/marks";
@@ -106,32 +107,18 @@ export default function Arrivals() {
         )}
       </Heading>
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <div className="flex flex-wrap" role="group" aria-label="Outcome">
-          {OUTCOMES.map((o) => (
-            <button
-              key={o}
-              type="button"
-              aria-pressed={filter.outcome === o}
-              className={`-ml-px min-h-8 border border-line px-3 first:ml-0 ${filter.outcome === o ? "bg-selected font-bold" : "hover:bg-raised"}`}
-              onClick={() => change("outcome", o)}
-            >
-              {o || "all"}
-            </button>
-          ))}
-        </div>
-        <select
-          className="input !w-auto"
-          aria-label="Type"
+        <Toggles
+          label="Outcome"
+          value={filter.outcome}
+          options={OUTCOMES.map((o) => [o, o || "all"])}
+          onChange={(o) => change("outcome", o)}
+        />
+        <Pick
+          label="Type"
           value={filter.type}
-          onChange={(e) => change("type", e.target.value)}
-        >
-          <option value="">every type</option>
-          {types.data?.results.map((t) => (
-            <option key={t.key} value={t.key}>
-              {t.title}
-            </option>
-          ))}
-        </select>
+          options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
+          onChange={(t) => change("type", t)}
+        />
         {pausedAt && <span role="status">Held still; new arrivals are not shown.</span>}
       </div>
       <Trouble error={list.error} retry={() => void list.refetch()} />

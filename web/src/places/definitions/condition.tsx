@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got } from "../../api/client";
@@ -9,9 +9,9 @@ import { useNow } from "../../parts/keys";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { lasting } from "../../parts/time";
-import { Figure } from "./decoder";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
+import { Figure, TrialRun, useTrial } from "./trial";
 
 export default function ConditionScreen() {
   const id = Number(useParams().id);
@@ -34,21 +34,8 @@ export default function ConditionScreen() {
   });
   const [days, setDays] = useState(7);
   const [asked, setAsked] = useState<string | null>(null);
-  const [stop, setStop] = useState<AbortController | null>(null);
-  const trial = useMutation({
-    mutationFn: () => {
-      const control = new AbortController();
-      setStop(control);
-      return got(
-        api.POST("/api/v1/definitions/{ident}/trial", {
-          params: { path: { ident: id } },
-          body: { text: draft.text, days, messages: 5000 },
-          signal: control.signal,
-        }),
-      );
-    },
-  });
-  const found = trial.data?.condition;
+  const trial = useTrial(id, draft.text, { messages: 5000, days });
+  const found = trial.run.data?.condition;
   const name = asked ?? found?.by_device[0]?.device ?? devices.data?.results[0]?.name ?? null;
   const limit = draft.check.data?.limits[0];
   const device = useQuery({
@@ -177,49 +164,20 @@ export default function ConditionScreen() {
       </div>
       <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
         <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
-          <div>
-            <h2 className="mb-1">
-              Trial <span>· how often the draft would have been raised</span>
-            </h2>
-            <div className="flex items-center gap-2">
-              <select
-                className="input !w-auto"
-                aria-label="How far back"
-                value={days}
-                onChange={(e) => setDays(Number(e.target.value))}
-              >
-                {[1, 7, 30].map((n) => (
-                  <option key={n} value={n}>
-                    the last {n === 1 ? "day" : `${n} days`}
-                  </option>
-                ))}
-              </select>
-              <button
-                type="button"
-                className="button"
-                disabled={draft.errors.length > 0 || trial.isPending}
-                onClick={() => trial.mutate()}
-              >
-                {draft.errors.length
-                  ? `Waits for line ${draft.errors[0]?.line}`
-                  : trial.isPending
-                    ? "Running …"
-                    : "Run"}
-              </button>
-              {trial.isPending && (
-                <button type="button" className="link" onClick={() => stop?.abort()}>
-                  stop
-                </button>
-              )}
-            </div>
-            {!(trial.error instanceof DOMException) && <Trouble error={trial.error} />}
-            {found && (
-              <p className="mt-1 text-[12.5px] text-second">
-                {found.messages.toLocaleString("en")} messages of {found.devices} devices in{" "}
-                {trial.data?.seconds.toFixed(1)} s
-              </p>
-            )}
-          </div>
+          <TrialRun
+            draft={draft}
+            trial={trial}
+            about="how often the draft would have been raised"
+            label="How far back"
+            value={days}
+            options={[
+              [1, "the last day"],
+              [7, "the last 7 days"],
+              [30, "the last 30 days"],
+            ]}
+            onChange={setDays}
+            done={`${found?.messages.toLocaleString("en")} messages of ${found?.devices} devices`}
+          />
           {found && (
             <>
               <Figure

@@ -12,6 +12,7 @@ import { useMay } from "../../parts/me";
 import { exact } from "../../parts/time";
 import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
+import { Figure, TrialRun, useTrial } from "./trial";
 
 export default function DecoderScreen() {
   const id = Number(useParams().id);
@@ -363,20 +364,7 @@ function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDr
   const engineer = useMay("engineer");
   const kept = useKept();
   const [count, setCount] = useState(5000);
-  const [stop, setStop] = useState<AbortController | null>(null);
-  const trial = useMutation({
-    mutationFn: () => {
-      const control = new AbortController();
-      setStop(control);
-      return got(
-        api.POST("/api/v1/definitions/{ident}/trial", {
-          params: { path: { ident: id } },
-          body: { text: draft.text, messages: count, days: 7 },
-          signal: control.signal,
-        }),
-      );
-    },
-  });
+  const trial = useTrial(id, draft.text, { messages: count, days: 7 });
   const again = useQuery({
     queryKey: ["again", type],
     enabled: Boolean(type),
@@ -402,51 +390,23 @@ function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDr
     mutationFn: () => got(api.DELETE("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }),
   });
-  const found = trial.data?.decoder;
+  const found = trial.run.data?.decoder;
   const changed = found?.fields.filter((f) => f.differ) ?? [];
   const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
   const job = again.data;
   return (
     <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
       <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
-        <div>
-          <h2 className="mb-1">
-            Trial <span>· the draft over stored messages; changes nothing</span>
-          </h2>
-          <div className="flex items-center gap-2">
-            <select
-              className="input !w-auto"
-              aria-label="How many messages"
-              value={count}
-              onChange={(e) => setCount(Number(e.target.value))}
-            >
-              {[500, 5000, 20000, 100000].map((n) => (
-                <option key={n} value={n}>
-                  the last {n.toLocaleString("en")}
-                </option>
-              ))}
-            </select>
-            <button
-              type="button"
-              className="button"
-              disabled={draft.errors.length > 0 || trial.isPending}
-              onClick={() => trial.mutate()}
-            >
-              {draft.errors.length ? `Waits for line ${draft.errors[0]?.line}` : trial.isPending ? "Running …" : "Run"}
-            </button>
-            {trial.isPending && (
-              <button type="button" className="link" onClick={() => stop?.abort()}>
-                stop
-              </button>
-            )}
-          </div>
-          {!(trial.error instanceof DOMException) && <Trouble error={trial.error} />}
-          {found && (
-            <p className="mt-1 text-[12.5px] text-second">
-              {found.messages.toLocaleString("en")} messages in {trial.data?.seconds.toFixed(1)} s
-            </p>
-          )}
-        </div>
+        <TrialRun
+          draft={draft}
+          trial={trial}
+          about="the draft over stored messages; changes nothing"
+          label="How many messages"
+          value={count}
+          options={[500, 5000, 20000, 100000].map((n) => [n, `the last ${n.toLocaleString("en")}`])}
+          onChange={setCount}
+          done={`${found?.messages.toLocaleString("en")} messages`}
+        />
         {found && (
           <>
             <Figure
@@ -513,10 +473,3 @@ function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDr
     </section>
   );
 }
-
-export const Figure = ({ n, word, strong = false }: { n: number; word: string; strong?: boolean }) => (
-  <div className="max-w-52">
-    <div className={`text-[20px] ${strong ? "font-bold" : "font-semibold"}`}>{n.toLocaleString("en")}</div>
-    <div className="text-[12.5px] text-second">{word}</div>
-  </div>
-);

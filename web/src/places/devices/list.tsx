@@ -3,6 +3,7 @@ import { useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { Pick, Toggles } from "../../parts/filters";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
@@ -79,25 +80,20 @@ export function Devices() {
         )}
       </Heading>
       <div className="mb-3 flex flex-wrap items-center gap-2">
-        <div className="flex flex-wrap" role="group" aria-label="State">
-          {[
-            ["", "all", total] as const,
-            ...STATES.map((s) => [s, STATE_WORDS[s] ?? s, devices.data?.states[s] ?? 0] as const),
-          ].map(([value, word, count]) =>
-            count || !value || filter.state === value ? (
-              <button
-                key={value}
-                type="button"
-                aria-pressed={filter.state === value}
-                className={`-ml-px flex min-h-8 items-center gap-1.5 border border-line px-3 first:ml-0 ${filter.state === value ? "bg-selected font-bold" : "hover:bg-raised"}`}
-                onClick={() => change("state", value)}
-              >
-                {value && <StateMark state={value} size={12} />}
-                {word} <span className="text-second">{count}</span>
-              </button>
-            ) : null,
-          )}
-        </div>
+        <Toggles
+          label="State"
+          value={filter.state}
+          onChange={(state) => change("state", state)}
+          options={[["", total] as const, ...STATES.map((state) => [state, devices.data?.states[state] ?? 0] as const)]
+            .filter(([state, count]) => count || !state || filter.state === state)
+            .map(([state, count]) => [
+              state,
+              <>
+                {state && <StateMark state={state} size={12} />}
+                {state ? (STATE_WORDS[state] ?? state) : "all"} <span className="text-second">{count}</span>
+              </>,
+            ])}
+        />
         <input
           ref={search}
           className="input !w-52"
@@ -106,42 +102,29 @@ export function Devices() {
           value={filter.q}
           onChange={(e) => change("q", e.target.value)}
         />
-        <select
-          className="input !w-auto"
-          aria-label="Type"
+        <Pick
+          label="Type"
           value={filter.type}
-          onChange={(e) => change("type", e.target.value)}
-        >
-          <option value="">every type</option>
-          {types.data?.results.map((t) => (
-            <option key={t.key} value={t.key}>
-              {t.title}
-            </option>
-          ))}
-        </select>
-        <select
-          className="input !w-auto"
-          aria-label="Site"
+          options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
+          onChange={(t) => change("type", t)}
+        />
+        <Pick
+          label="Site"
           value={filter.site}
-          onChange={(e) => change("site", e.target.value)}
-        >
-          <option value="">every site</option>
-          {sites.data?.results.map((s) => (
-            <option key={s.name} value={s.name}>
-              {s.title}
-            </option>
-          ))}
-        </select>
-        <select
-          className="input ml-auto !w-auto"
-          aria-label="Order"
+          options={[["", "every site"], ...(sites.data?.results ?? []).map((t): [string, string] => [t.name, t.title])]}
+          onChange={(t) => change("site", t)}
+        />
+        <Pick
+          className="ml-auto"
+          label="Order"
           value={filter.order}
-          onChange={(e) => change("order", e.target.value)}
-        >
-          <option value="worst">worst first</option>
-          <option value="name">by name</option>
-          <option value="heard">longest unheard first</option>
-        </select>
+          options={[
+            ["worst", "worst first"],
+            ["name", "by name"],
+            ["heard", "longest unheard first"],
+          ]}
+          onChange={(order) => change("order", order)}
+        />
       </div>
       <Trouble error={devices.error} retry={() => void devices.refetch()} />
       {devices.isPending && <Waiting what="the devices" />}
