@@ -23,6 +23,7 @@ export const setCsrf = (token: string) => {
 
 export const api = createClient<paths>({
   baseUrl: typeof location === "undefined" ? "http://localhost" : location.origin,
+  fetch: (request) => globalThis.fetch(request),
   querySerializer: { array: { style: "form", explode: true } },
 });
 api.use({

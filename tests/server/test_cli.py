@@ -1,0 +1,116 @@
+"""The command line: sentences that say what to do, exit codes that programs can go by."""
+
+from __future__ import annotations
+
+import json
+import socket
+from pathlib import Path
+from typing import Any
+
+import pytest
+from typer.testing import CliRunner
+
+from server.intake.accounts import ACCESS, broker_hash, write_accounts
+from server.intake.mqtt import claimed_name
+from server.intake.senders import Rates, Sender, Senders
+from server.runner import stack
+from server.runner.cli import app
+from server.runner.instance import Instance
+
+run = CliRunner().invoke
+
+
+def test_format_lays_out_and_checks(tmp_path: Path) -> None:
+    file = tmp_path / "a.ocu"
+    file.write_text("decoder d for bytes\n  byte 0 a u8 # note\n")
+    assert run(app, ["format", "--check", str(file)]).exit_code == 1
+    assert run(app, ["format", str(file)]).exit_code == 0
+    assert file.read_text() == "decoder d for bytes\n  byte 0  a  u8  # note\n"
+    assert run(app, ["format", "--check", str(file)]).exit_code == 0
+
+
+def test_format_says_where_a_mistake_is(tmp_path: Path) -> None:
+    file = tmp_path / "a.ocu"
+    file.write_text("decoder d for bytes\n  byte 0 a u8 /\n")
+    result = run(app, ["format", str(file)])
+    assert result.exit_code == 1 and f"{file}:2:16: the line ends too early: expected" in result.output
+
+
+def test_unknown_benchmarks_and_stages_are_named() -> None:
+    assert "there is no benchmark `speed`: choose decode or ingest" in run(app, ["bench", "speed"]).output
+    assert "there is no stage `everything`" in run(app, ["test", "everything"]).output
+
+
+def test_status_tells_what_runs_as_json(instance: Any) -> None:
+    result = run(app, ["status", "--json"])
+    found = json.loads(result.output)
+    assert found["parts"]["postgres"] and found["parts"]["broker"] and not found["parts"]["engine"]
+    assert found["where"]["web"] == instance.address and result.exit_code == 3
+
+
+def test_decoding_is_measured_and_compared() -> None:
+    found = json.loads(run(app, ["bench", "decode", "--seconds", "0.2", "--json"]).stdout.strip().split("\n")[-1])
+    assert found["bench"] == "decode" and found["figures"]["compiled_messages_per_s"] > 0
+    assert found["ratios"]["compiled_to_numpy"] == pytest.approx(found["figures"]["compiled_messages_per_s"] / found["figures"]["numpy_messages_per_s"])
+
+
+def test_a_taken_port_is_noticed() -> None:
+    with socket.socket() as other:
+        other.bind(("127.0.0.1", 0))
+        other.listen()
+        assert stack.port_taken(other.getsockname()[1])
+    base = stack.free_ports()
+    assert not any(stack.port_taken(port) for port in range(base, base + 3))
+
+
+def test_secrets_are_random_and_private(tmp_path: Path) -> None:
+    one, other = (Instance(tmp_path / name, 1, 2, 3) for name in ("one", "other"))
+    assert one.secret("a") == one.secret("a") != one.secret("b") and one.secret("a") != other.secret("a")
+    assert (tmp_path / "one" / "secrets" / "a").stat().st_mode & 0o077 == 0
+    one.keep_private("x.json", {"key": "value"})
+    assert one.private("x.json") == {"key": "value"} and one.private("none.json") is None
+    assert (tmp_path / "one" / "secrets" / "x.json").stat().st_mode & 0o077 == 0
+
+
+def test_accounts_are_one_line_each_and_written_only_when_they_differ(tmp_path: Path) -> None:
+    instance = Instance(tmp_path, 1, 2, 3)
+    (tmp_path / "mosquitto").mkdir()
+    hashes = [(f"pod-{i}", broker_hash(f"key {i}")) for i in range(3)]
+    assert write_accounts(instance, hashes) and not write_accounts(instance, hashes)
+    lines = (tmp_path / "mosquitto" / "passwords").read_text().splitlines()
+    assert [line.split(":")[0] for line in lines] == ["oculum-intake", "pod-0", "pod-1", "pod-2"]
+    assert (tmp_path / "mosquitto" / "access").read_text() == ACCESS and "key" not in "".join(lines[1:])
+    assert write_accounts(instance, hashes[:1])
+
+
+@pytest.mark.parametrize("topic,named", [
+    ("up/pod-0", ("pod-0", None)), ("up/pod-0/status", ("pod-0", None)), ("up/gate/for/pod-3", ("gate", "pod-3")), ("up/gate/for/pod-3/x", ("gate", "pod-3")),
+    ("up/gate/for/" + "x" * 200, ("gate", "x" * 63)), ("down/pod-0", None), ("up", None), ("", None),
+])  # fmt: skip
+def test_topics_name_who_speaks_and_for_whom(topic: str, named: tuple | None) -> None:
+    assert claimed_name(topic) == named
+
+
+def test_rates_slide_over_the_minute(monkeypatch: pytest.MonkeyPatch) -> None:
+    clock = [6000.0]
+    monkeypatch.setattr("server.intake.senders.time.monotonic", lambda: clock[0])
+    rates = Rates(10, 1000)
+    assert [rates.allow("a", 1) for _ in range(11)] == [True] * 10 + [False]
+    assert rates.allow("b", 1), "another's rate is its own"
+    clock[0] += 90  # half of the earlier minute still counts
+    assert [rates.allow("a", 1) for _ in range(6)] == [True] * 5 + [False]
+    clock[0] += 120
+    assert not rates.allow("a", 1001) and rates.allow("a", 1000) and not rates.allow("a", 1)
+
+
+def test_keys_are_found_by_prefix_and_held_against_their_hash() -> None:
+    from server.access.keys import digest, new_key
+
+    key, prefix, hashed = new_key("d")
+    senders = Senders()
+    senders.fill([(1, "pod-0", 5, 0, prefix, hashed, "hash")], [("pod-0", 5, None, 0), ("pod-3", 8, 7, 0)])
+    sender = senders.with_key(key)
+    assert isinstance(sender, Sender) and sender.device_id == 5 and digest(key) == hashed
+    assert senders.with_key(key[:-1] + "0") is None and senders.with_key("") is None and senders.with_key(key.replace("ocd", "oct")) is None
+    assert senders.source(sender, "pod-3").unknown == "pod-3", "only a gateway speaks for what is behind it"
+    assert senders.source(sender, None).device_id == 5

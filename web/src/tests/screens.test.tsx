@@ -1,0 +1,210 @@
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { fireEvent, render, screen, waitFor, within } from "@testing-library/react";
+import type { ReactNode } from "react";
+import { MemoryRouter, useLocation } from "react-router";
+import { MeContext } from "../parts/me";
+import { Palette } from "../parts/palette";
+import Alarms from "../places/alarms";
+import { Devices } from "../places/devices/list";
+import { SignIn } from "../places/sign-in";
+
+const asked: { method: string; url: URL; body: unknown }[] = [];
+let answers: Record<string, unknown> = {};
+
+/** The server, as far as a screen sees it: answers by path, and what was asked. */
+beforeEach(() => {
+  asked.length = 0;
+  Element.prototype.scrollIntoView = () => undefined;
+  vi.stubGlobal("fetch", async (request: Request) => {
+    const url = new URL(request.url);
+    const body = request.method === "GET" ? null : await request.json().catch(() => null);
+    asked.push({ method: request.method, url, body });
+    const found = answers[`${request.method} ${url.pathname}`];
+    if (found === undefined)
+      return new Response(JSON.stringify({ error: { code: "not found", message: "nothing here" } }), {
+        status: 404,
+        headers: { "Content-Type": "application/json" },
+      });
+    const [status, data] = Array.isArray(found) ? (found as [number, unknown]) : [200, found];
+    return new Response(JSON.stringify(data), { status, headers: { "Content-Type": "application/json" } });
+  });
+});
+afterEach(() => vi.unstubAllGlobals());
+
+function Where() {
+  const { pathname, search } = useLocation();
+  return <output>{pathname + search}</output>;
+}
+
+function show(child: ReactNode, path = "/", role = "operator") {
+  const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
+  return render(
+    <QueryClientProvider client={client}>
+      <MemoryRouter initialEntries={[path]}>
+        <MeContext value={{ username: "maud", name: "Maud Varn", role: role as "operator", zone: "UTC", csrf: "" }}>
+          {child}
+          <Where />
+        </MeContext>
+      </MemoryRouter>
+    </QueryClientProvider>,
+  );
+}
+
+const alarm = (id: number, more: object = {}) => ({
+  id, condition: "oxygen is too low", definition: 4, version: 1, device: `buoy-0${id}`, device_title: `Buoy 0${id}`, site_title: "Merle Reach", priority: "high",
+  text: `Buoy 0${id} has 3.1 mg/L`, field: "oxygen", value: 3.1, limit: 5, unit: "mg/L", raised_at: "2026-03-02T09:10:00Z", cleared_at: null, acknowledged_at: null,
+  acknowledged_by: null, message_id: "1", ...more,
+}); // prettier-ignore
+
+const device = (name: string, more: object = {}) => ({
+  id: 1, name, title: name, type: "raft_buoy", type_title: "Raft buoy", site: "merle", site_title: "Merle Reach", gateway: null, labels: {}, phase: "in service", state: "reporting",
+  received_at: "2026-03-02T09:10:00Z", cadence_s: 600, alarms: [], rhythm: [3, 0, 3], failing: [0, 0, 0], ...more,
+}); // prettier-ignore
+
+describe("alarms", () => {
+  beforeEach(() => {
+    answers = {
+      "GET /api/v1/alarms": { count: 2, unacknowledged: 2, results: [alarm(1), alarm(2, { priority: "low" })] },
+      "GET /api/v1/alarms/summary": [],
+      "POST /api/v1/alarms/2/acknowledge": alarm(2, {
+        acknowledged_at: "2026-03-02T09:20:00Z",
+        acknowledged_by: "Maud Varn",
+      }),
+    };
+  });
+
+  it("are walked and taken by keys", async () => {
+    show(<Alarms />, "/alarms");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    const list = screen.getByRole("list", { name: "Alarms" });
+    expect(within(list).getAllByRole("listitem")).toHaveLength(2);
+    fireEvent.keyDown(window, { key: "ArrowDown" });
+    fireEvent.keyDown(window, { key: "a" });
+    await waitFor(() =>
+      expect(asked.some((a) => a.method === "POST" && a.url.pathname === "/api/v1/alarms/2/acknowledge")).toBe(true),
+    );
+  });
+
+  it("are not taken while somebody types", async () => {
+    show(<Alarms />, "/alarms");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    fireEvent.keyDown(window, { key: "n" });
+    const note = await screen.findByRole("textbox", { name: "Note" });
+    fireEvent.keyDown(note, { key: "a" });
+    expect(asked.every((a) => a.method === "GET")).toBe(true);
+  });
+
+  it("are not taken by a single key that is switched off", async () => {
+    localStorage.setItem("oculum.single-keys", "off");
+    show(<Alarms />, "/alarms");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    fireEvent.keyDown(window, { key: "a" });
+    expect(asked.every((a) => a.method === "GET")).toBe(true);
+    localStorage.removeItem("oculum.single-keys");
+  });
+
+  it("offer a viewer nothing to act with", async () => {
+    show(<Alarms />, "/alarms", "viewer");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    expect(screen.queryByRole("button", { name: "Acknowledge" })).toBeNull();
+    expect(screen.getAllByText("nobody")).toHaveLength(2);
+  });
+
+  it("ask why in the URL", async () => {
+    show(<Alarms />, "/alarms?span=3600");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    fireEvent.keyDown(window, { key: "w" });
+    expect(screen.getByText("/alarms?span=3600&why=alarm%3A1")).toBeInTheDocument();
+  });
+
+  it("that are none say what to do next", async () => {
+    answers["GET /api/v1/alarms"] = { count: 0, unacknowledged: 0, results: [] };
+    show(<Alarms />, "/alarms");
+    expect(await screen.findByText("No alarm is open.")).toBeInTheDocument();
+  });
+
+  it("tell a failure in the server's words", async () => {
+    answers["GET /api/v1/alarms"] = [400, { error: { code: "invalid", message: "`from` must lie before `to`" } }];
+    show(<Alarms />, "/alarms");
+    expect(await screen.findByText("`from` must lie before `to`")).toBeInTheDocument();
+  });
+});
+
+describe("devices", () => {
+  beforeEach(() => {
+    answers = {
+      "GET /api/v1/devices": {
+        count: 2,
+        states: { reporting: 1, silent: 1 },
+        results: [device("buoy-02", { state: "silent" }), device("buoy-01")],
+      },
+      "GET /api/v1/types": { count: 0, results: [] },
+      "GET /api/v1/sites": { count: 0, results: [] },
+    };
+  });
+
+  it("show their states in words and shapes, and filter in the URL", async () => {
+    show(<Devices />, "/devices");
+    const list = await screen.findByRole("list", { name: "Devices" });
+    expect(within(list).getByRole("img", { name: "silent" })).toBeInTheDocument();
+    expect(
+      within(list).getAllByRole("img", { name: "9 messages; 1 of 3 intervals without one".replace("9", "6") }),
+    ).toHaveLength(2);
+    fireEvent.click(screen.getByRole("button", { name: /silent 1/ }));
+    expect(screen.getByText("/devices?state=silent")).toBeInTheDocument();
+    await waitFor(() => expect(asked.some((a) => a.url.searchParams.get("state") === "silent")).toBe(true));
+  });
+
+  it("open with Enter, the lookback kept", async () => {
+    show(<Devices />, "/devices?span=604800");
+    await screen.findByRole("list", { name: "Devices" });
+    fireEvent.keyDown(window, { key: "ArrowDown" });
+    fireEvent.keyDown(window, { key: "Enter" });
+    expect(screen.getByText("/devices/buoy-01?span=604800")).toBeInTheDocument();
+  });
+
+  it("ask for a past moment when the lookback stands there", async () => {
+    show(<Devices />, "/devices?to=2026-03-02T09:10:00Z");
+    await screen.findByRole("list", { name: "Devices" });
+    const list = asked.find((a) => a.url.pathname === "/api/v1/devices");
+    expect(list?.url.searchParams.get("to")).toBe("2026-03-02T09:10:00.000Z");
+    expect(list?.url.searchParams.get("from")).toBe("2026-03-01T09:10:00.000Z");
+  });
+
+  it("that are none offer the next step of the job to an engineer", async () => {
+    answers["GET /api/v1/devices"] = { count: 0, states: {}, results: [] };
+    show(<Devices />, "/devices", "engineer");
+    expect(await screen.findByText("No device yet.")).toBeInTheDocument();
+    expect(screen.getByRole("link", { name: "Add a device" })).toHaveAttribute("href", "/devices/add");
+  });
+});
+
+describe("signing in", () => {
+  it("says why it was refused", async () => {
+    answers = {
+      "POST /api/v1/sign-in": [403, { error: { code: "sign-in", message: "name and password do not go together" } }],
+    };
+    show(<SignIn />);
+    fireEvent.change(screen.getByLabelText("name"), { target: { value: "maud" } });
+    fireEvent.change(screen.getByLabelText("password"), { target: { value: "wrong" } });
+    fireEvent.click(screen.getByRole("button", { name: "Sign in" }));
+    expect(await screen.findByRole("alert")).toHaveTextContent("name and password do not go together");
+    expect(asked[0]?.body).toEqual({ username: "maud", password: "wrong" });
+  });
+});
+
+describe("the palette", () => {
+  it("goes where the arrows stand", async () => {
+    answers = {
+      "GET /api/v1/devices": { count: 1, states: {}, results: [device("buoy-31")] },
+      "GET /api/v1/definitions": { count: 0, results: [] },
+    };
+    const go = vi.fn();
+    show(<Palette open onOpenChange={() => undefined} go={go} />, "/?span=3600");
+    const input = screen.getByRole("combobox");
+    fireEvent.change(input, { target: { value: "buoy" } });
+    expect(await screen.findByRole("option", { name: /buoy-31/ })).toBeInTheDocument();
+    fireEvent.keyDown(input, { key: "Enter" });
+    expect(go).toHaveBeenCalledWith("/devices/buoy-31?span=3600");
+  });
+});
