@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import shutil
 import signal
@@ -22,6 +23,7 @@ def new_environment(prefix: str) -> Path:
     """Points this process at a fresh instance; settings must not have been read yet."""
     folder = Path(tempfile.mkdtemp(prefix=f"oculum-{prefix}-", dir="/var/tmp"))
     folder.chmod(0o711)
+    atexit.register(shutil.rmtree, folder, ignore_errors=True)
     for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT", "OCULUM_DATABASE"):
         os.environ.pop(name, None)
     os.environ.update({"OCULUM_DATA": str(folder), "OCULUM_PORT": str(stack.free_ports()), "DJANGO_SETTINGS_MODULE": "server.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1"})
