@@ -101,7 +101,7 @@ class _Build(Transformer[Token, Any]):
     def signed(self, m: Any, c: list[Any]) -> str:
         return ("-" if c[0] else "") + str(c[1])
 
-    place = signed
+    place = exponent = signed
 
     def decoder(self, m: Any, c: list[Any]) -> tree.Decoder:
         return tree.Decoder(_token_span(c[0]), str(c[0]), c[1], c[2], tuple(c[3:]))
@@ -371,6 +371,7 @@ def _guard(text: str) -> None:
     """Bounds that hold before a parser sees the text. Raises DefinitionError."""
     if len(text) > limits.SOURCE_CHARACTERS:
         raise DefinitionError([Problem(f"the text has {len(text)} characters; at most {limits.SOURCE_CHARACTERS} are taken", Span(1, 1, 2))])
+    depth = 0
     for index, line in enumerate(text.split("\n"), 1):
         if "\t" in line:
             column = line.index("\t") + 1
@@ -378,7 +379,11 @@ def _guard(text: str) -> None:
         if len(line) > limits.LINE_CHARACTERS:
             raise DefinitionError([Problem(f"the line has {len(line)} characters; at most {limits.LINE_CHARACTERS} are taken", Span(index, 1, 2))])
         bare = re.sub(r'"(?:[^"\\\n]|\\["\\])*"|`[^`\n]+`|#.*', "", line)
-        if bare.count("(") + bare.count(" not ") + bare.count("if ") + bare.count("--") + bare.count("- -") > limits.EXPRESSION_DEPTH:
+        deepest = depth
+        for bracket in re.findall(r"[()]", bare):  # brackets may stay open over lines
+            depth = max(depth + (1 if bracket == "(" else -1), 0)
+            deepest = max(deepest, depth)
+        if deepest + len(re.findall(r"\bnot\b|\bif\b|-\s*(?=-)", bare)) > limits.EXPRESSION_DEPTH:
             raise DefinitionError([Problem(f"expressions nest at most {limits.EXPRESSION_DEPTH} deep", Span(index, 1, 2))])
         if any(ord(c) < 32 or 0x7F <= ord(c) < 0xA0 or c in "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f" for c in line):
             raise DefinitionError([Problem("found a control or direction character: remove it", Span(index, 1, 2))])
