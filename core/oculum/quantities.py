@@ -152,8 +152,6 @@ def parse_unit(code: str) -> Unit:
         atom, power = match["atom"], int(match["power"] or 1) * sign
         if not -9 <= power <= 9:
             raise UnitError(f"the exponent of `{part}` is beyond 9")
-        if atom == "{NTU}" or match["note"] == "{NTU}" and not atom:
-            atom = "{NTU}"
         atom_dims, atom_factor, atom_offset = _atom(atom)
         for base, exponent in atom_dims.items():
             dims[base] = dims.get(base, 0) + exponent * power

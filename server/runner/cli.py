@@ -232,14 +232,11 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
         try:
             with psycopg.connect(instance.database_url(), connect_timeout=3) as connection:
                 row = connection.execute(
-                    "select count(*), max(c.messages), max(c.at) from engine_cursor c left join lateral"
-                    " (select 1 from message m where m.part = c.part and (m.txid, m.id) > (c.txid, c.id) limit 1000000) w on true"
+                    "select coalesce(sum(w.waiting), 0)::bigint, max(c.messages), max(c.at) from engine_cursor c cross join lateral (select count(*) as waiting from"
+                    " (select 1 from message m where m.part = c.part and (m.txid, m.id) > (c.txid, c.id) limit 1000000) x) w"
                 ).fetchone()
-                waiting = connection.execute(
-                    "select count(*) from engine_cursor c join lateral (select 1 from message m where m.part = c.part and (m.txid, m.id) > (c.txid, c.id) limit 1000000) w on true"
-                ).fetchone()
-            if row and waiting:
-                behind = {"waiting_messages": waiting[0], "taken_messages": row[1], "last_batch": row[2].isoformat() if row[2] else None}
+            if row:
+                behind = {"waiting_messages": row[0], "taken_messages": row[1], "last_batch": row[2].isoformat() if row[2] else None}
         except psycopg.Error as error:
             behind = {"error": str(error).strip()}
     if as_json:

@@ -13,7 +13,6 @@ import typer
 
 from .instance import ROOT
 
-BIN = Path(sys.executable).parent
 WEB = ROOT / "web"
 
 

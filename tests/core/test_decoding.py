@@ -108,9 +108,6 @@ def decoders(draw) -> str:
     return "\n".join(lines) + "\n"
 
 
-PLAIN_UNITS = ["Cel", "V", "mg/L"]
-
-
 @settings(max_examples=300, deadline=None)
 @given(decoders(), st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12))
 def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
@@ -190,9 +187,6 @@ def test_raft_buoy_sheet(vector: dict) -> None:
                 assert expected_code(spec, value) == reading["value"]
                 assert (spec.unit if spec.kind == "number" else None) == (reading["unit"] if spec.kind == "number" else None)
     assert not want
-
-
-BOAT_ERRORS_OUTSIDE = {"a time that does not exist, or a key that this part of the sheet does not read"}
 
 
 @pytest.mark.parametrize("vector", [v for v in vectors("work_boat") if "readings" in v["expect"]], ids=lambda v: v["id"])

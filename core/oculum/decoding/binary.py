@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..batches import ABSENT, FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
+from ..batches import Column, Decoded, Group, Payloads, Trace
 from ..language.evaluate import Val, evaluate
 from ..language.plan import (
     DecoderPlan,
@@ -320,6 +320,3 @@ class ByteView(View):
         starts = frame.starts[rows]
         value = check(name, frame.data, starts + np.where(good, begin, 0), starts + np.where(good, end, 0))
         return Val(value, good)
-
-
-__all__ = ["ABSENT", "FIRST_REASON", "PRESENT", "decode_bytes"]

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import orjson
 
-from ..batches import ABSENT, PRESENT, Decoded, Payloads, Trace
+from ..batches import ABSENT, Decoded, Payloads, Trace
 from ..language import limits
 from ..language.evaluate import evaluate
 from ..language.plan import DecoderPlan, DeriveStep, DocStep, RejectStep, StampStep, Step, WhenStep
@@ -221,6 +221,3 @@ class _Documents(Frame):
         if self.trace is not None:
             raw = [None if _walk(self.documents[0], p) is _GONE else _walk(self.documents[0], p) for p in step.paths]
             self.note(step.line, step.name, [], raw, paths=[list(p) for p in step.paths])
-
-
-__all__ = ["PRESENT", "decode_json", "shown_path"]

@@ -132,12 +132,11 @@ class _Decoders:
                 return SkipStep(line, node.count)
             case tree.When():
                 rule = check._truth(node.rule, scope)
-                before, last = set(scope.names), frame.last
+                last = frame.last
                 body = self.body(node.body, frame)
                 frame.last = last
                 otherwise = self.body(node.otherwise, frame)
                 frame.last = None
-                del before
                 return WhenStep(line, rule, body, otherwise)
             case tree.Repeat():
                 return self.repeat(node, frame)

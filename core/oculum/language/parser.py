@@ -40,7 +40,7 @@ def _lark() -> Lark:
         parser="lalr",
         lexer="contextual",
         postlex=_Blocks(),
-        start=["decoder", "condition", "expr"],
+        start=["decoder", "condition"],
         propagate_positions=True,
         maybe_placeholders=True,
     )
@@ -464,16 +464,6 @@ def _dedent_line(lines: list[str]) -> int:
         if indent != levels[-1]:
             return index
     return 1
-
-
-def parse_expression(text: str) -> tree.Expr:
-    """An expression by itself, as in the braces of `say`. Raises DefinitionError."""
-    _guard(text)
-    try:
-        found: tree.Expr = _Build().transform(_lark().parse(text, start="expr"))
-        return found
-    except UnexpectedInput as error:
-        raise DefinitionError([_syntax_problem(error, [text], 0)]) from None
 
 
 def _shifted(node: Any, shift: int) -> Any:
