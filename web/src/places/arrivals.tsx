@@ -4,7 +4,7 @@ import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { At, Empty, Heading, TextField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
-import { Pick, Toggles } from "../parts/filters";
+import { Pick, Toggles, useFilter } from "../parts/filters";
 import { useKeys } from "../parts/keys";
 import { useKept, useLookback } from "../parts/lookback-state";
 import { Key } from "../parts/marks";
@@ -17,7 +17,7 @@ type Arrival = Schemas["ArrivalOut"];
 const OUTCOMES = ["", "decoded", "refused", "no decoder", "unknown sender"];
 
 export default function Arrivals() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const lookback = useLookback();
   const kept = useKept();
   const engineer = useMay("engineer");
@@ -28,17 +28,7 @@ export default function Arrivals() {
     outcome: params.get("outcome") ?? "",
     unknown: params.get("unknown") ?? "",
   };
-  const change = (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        if (value) fresh.set(name, value);
-        else fresh.delete(name);
-        if (name !== "message") fresh.delete("message");
-        return fresh;
-      },
-      { replace: true },
-    );
+  const change = useFilter("message");
   const to = lookback.to?.toISOString() ?? pausedAt ?? undefined;
   const list = useQuery({
     queryKey: ["arrivals", "list", filter, to ?? "live"],

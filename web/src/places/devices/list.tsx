@@ -3,7 +3,7 @@ import { useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
-import { Pick, Toggles } from "../../parts/filters";
+import { Pick, Toggles, useFilter } from "../../parts/filters";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
@@ -15,7 +15,7 @@ const PAGE = 100;
 const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
 
 export function Devices() {
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
   const lookback = useLookback();
   const kept = useKept();
   const navigate = useNavigate();
@@ -31,17 +31,7 @@ export function Devices() {
     order: params.get("order") ?? "worst",
   };
   const offset = Number(params.get("offset")) || 0;
-  const change = (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        if (value) fresh.set(name, value);
-        else fresh.delete(name);
-        if (name !== "offset") fresh.delete("offset");
-        return fresh;
-      },
-      { replace: true },
-    );
+  const change = useFilter("offset");
   const devices = useQuery({
     queryKey: ["devices", "list", filter, offset, ...lookback.key],
     queryFn: () =>
