@@ -1,7 +1,8 @@
-"""Decoding on one core: the compiled decoder beside NumPy written by hand for the same payload."""
+"""Decoding on one core: compiled decoders beside NumPy, or plain Python, written by hand for the same payloads."""
 
 from __future__ import annotations
 
+import struct
 import sys
 import time
 from collections.abc import Callable
@@ -9,46 +10,168 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import orjson
 
 from oculum.batches import Payloads
-from oculum.decoding.checksums import check
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
+from oculum.language.plan import DecoderPlan
 
-EXAMPLE = Path(__file__).resolve().parent.parent / "examples" / "raft_buoy.ocu"
-PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e05801d683d1")
-BATCH = 5000
+ROOT = Path(__file__).resolve().parent.parent
+BUOY = bytes.fromhex("10047187fc34a024ba164cabc0e698e05801d683d1")
+BATCHES = (500, 5000)
+
+FIXED = """decoder fixed for bytes, little endian
+  length 24
+  byte 0   mark     u8                              hidden
+  reject "another mark" as unknown layout unless mark = 0xA5
+  byte 1   mode     code { 0 off, 1 on, 2 standby }
+  byte 2   level    i16 / 100                  m    within -20 to 120
+  byte 4   flow     u16 / 10                   L/s  missing "sensor out" raw 0xFFFF
+  byte 6   depth    i32 / 1000                 m
+  byte 10  total    u32                        L
+  byte 14  voltage  u16 / 1000                 V    within 0 to 30
+  byte 16  current  f32                        A
+  byte 20  heat     i16 / 10                   Cel  missing "not fitted" raw -32768
+  byte 22  count    u16
+"""
+FIXED_FIELDS = np.dtype([
+    ("mark", "u1"), ("mode", "u1"), ("level", "<i2"), ("flow", "<u2"), ("depth", "<i4"), ("total", "<u4"), ("voltage", "<u2"), ("current", "<f4"), ("heat", "<i2"), ("count", "<u2"),
+])  # fmt: skip
+
+RECORDS = """decoder records for bytes, big endian
+  records bytes 1 to -1, tag u8, size u8
+  record 1  uptime   u32         s
+  record 2  pulses   u24
+  record 3  load     i16 * 10    N    missing "broken" raw 0x7FFF
+  record 4  brake    code u8 { 0 released, 1 applied, 2 slipping }
+  record 5  heat     i8          Cel  missing "not fitted" raw -128
+  record 6  current  u16 / 100   A
+"""
+
+REPEATS = """decoder repeats for bytes, big endian
+  byte 0  n  u8    hidden
+  repeat n times up to 48, each 10 min earlier
+    next  level   u16 / 100  m    missing "no sample" raw 0xFFFF
+    next  heat    i16 / 100  Cel
+"""
+
+JSON = """decoder boat for json
+  at t               sent         time iso          hidden
+  stamp sent
+  at state           state        text
+  at nav.sog         speed        number    [kn_i]
+  at nav.cog         course       number    deg
+  at fuel.flow       flow         number    L/h
+  at engine.rpm      revs         number    /min    missing "bus silent" raw "n/a"
+  at engine.heat     heat         number    Cel     missing "bus silent" raw "n/a"
+  at engine.hours    hours        number    h
+"""
 
 
-def by_hand(table: np.ndarray) -> dict[str, np.ndarray]:
-    """The whole work of examples/raft_buoy.ocu for ordinary 21-byte payloads: checks, marks, scales, check sum.
+def compiled(text: str) -> DecoderPlan:
+    plan, problems = check_decoder(text)
+    assert plan is not None, problems
+    return plan
 
-    table: uint8 (n, 21). Returns columns and their masks.
-    """
-    count = len(table)
-    fields = np.dtype([("head", "u1"), ("temperature", ">i2"), ("salinity", ">u2"), ("mixed", "u1", 3), ("battery", "u1"), ("lat", ">i4"), ("lon", ">i4"), ("strain", ">u2"), ("check", ">u2")])
-    rows = np.ascontiguousarray(table).view(fields).ravel()
-    version, mode = rows["head"] >> 4, rows["head"] & 15
-    good = (version == 1) & (mode <= 3) & (mode != 3)
-    starts = np.arange(count, dtype=np.int64) * 21
-    good &= check("crc16_ibm3740", table.ravel(), starts, starts + 19) == rows["check"]
-    mixed = rows["mixed"].astype(np.int64)
-    oxygen, turbidity = (mixed[:, 0] << 4) | (mixed[:, 1] >> 4), ((mixed[:, 1] & 15) << 8) | mixed[:, 2]
-    lat, lon = rows["lat"] / 1e7, rows["lon"] / 1e7
-    fixed = (rows["lat"] != 0x7FFFFFFF) & (rows["lon"] != 0x7FFFFFFF)
-    good &= ~fixed | ((np.abs(lat) <= 90) & (np.abs(lon) <= 180))
+
+# by hand -----------------------------------------------------------------------
+def fixed_by_hand(data: np.ndarray, count: int) -> dict[str, Any]:
+    """The whole of FIXED on structured dtypes: values, and which are there."""
+    rows = data[: count * 24].view(FIXED_FIELDS)
+    good = rows["mark"] == 0xA5
+    level, voltage = rows["level"] / 100, rows["voltage"] / 1000
+    current = rows["current"].astype(float)
     return {
-        "good": good, "mode": mode.astype(float),
-        "temperature": rows["temperature"] / 100, "temperature there": rows["temperature"] != -32768,
-        "salinity": rows["salinity"] / 1000, "salinity there": rows["salinity"] != 0xFFFF,
-        "oxygen": oxygen / 100, "oxygen there": oxygen != 0xFFF,
-        "turbidity": turbidity / 10, "turbidity there": turbidity < 0xFFE,
-        "battery": (rows["battery"].astype(np.int64) + 200) / 100, "battery there": rows["battery"] != 0xFF,
-        "lat": lat, "lon": lon, "fixed": fixed,
-        "slack": (rows["strain"] >> 15).astype(float), "overload": ((rows["strain"] >> 14) & 1).astype(float), "strain": (rows["strain"] & 0x3FFF) * 5.0,
+        "good": good, "mode": rows["mode"].astype(float), "mode there": np.isin(rows["mode"], [0, 1, 2]),
+        "level": level, "level there": (level >= -20) & (level <= 120),
+        "flow": rows["flow"] / 10, "flow there": rows["flow"] != 0xFFFF, "depth": rows["depth"] / 1000, "total": rows["total"].astype(float),
+        "voltage": voltage, "voltage there": (voltage >= 0) & (voltage <= 30),
+        "current": current, "current there": np.isfinite(current), "heat": rows["heat"] / 10, "heat there": rows["heat"] != -32768, "count": rows["count"].astype(float),
     }  # fmt: skip
 
 
+def records_by_hand(payload: bytes) -> dict[str, float | None]:
+    """RECORDS for one message in plain Python."""
+    found: dict[str, float | None] = {}
+    at, end = 1, len(payload)
+    while at < end:
+        if at + 2 > end:
+            raise ValueError("too short")
+        tag, size = payload[at], payload[at + 1]
+        at += 2
+        if at + size > end:
+            raise ValueError("too short")
+        content = payload[at : at + size]
+        if tag == 1:
+            found["uptime"] = float(int.from_bytes(content, "big"))
+        elif tag == 2:
+            found["pulses"] = float(int.from_bytes(content, "big"))
+        elif tag == 3:
+            raw = int.from_bytes(content, "big", signed=True)
+            found["load"] = None if raw == 0x7FFF else raw * 10.0
+        elif tag == 4:
+            found["brake"] = float(content[0]) if content[0] <= 2 else None
+        elif tag == 5:
+            raw = int.from_bytes(content, "big", signed=True)
+            found["heat"] = None if raw == -128 else float(raw)
+        elif tag == 6:
+            found["current"] = int.from_bytes(content, "big") / 100
+        at += size
+    return found
+
+
+def repeats_by_hand(payload: bytes, received: int) -> list[tuple[int, float | None, float]]:
+    """REPEATS for one message in plain Python."""
+    count = payload[0]
+    if count > 48:
+        raise ValueError("malformed")
+    if len(payload) < 1 + 4 * count:
+        raise ValueError("too short")
+    found = []
+    for k in range(count):
+        level, heat = struct.unpack_from(">Hh", payload, 1 + 4 * k)
+        found.append((received - k * 600_000_000, None if level == 0xFFFF else level / 100, heat / 100))
+    return found
+
+
+# payloads ----------------------------------------------------------------------
+def fixed_payloads(count: int, random: np.random.Generator) -> list[bytes]:
+    rows = np.zeros(count, FIXED_FIELDS)
+    rows["mark"], rows["mode"] = 0xA5, random.integers(0, 3, count)
+    for name in ("level", "flow", "depth", "total", "voltage", "heat", "count"):
+        rows[name] = random.integers(0, 10_000, count)
+    rows["current"] = random.normal(4, 1, count)
+    return [row.tobytes() for row in rows]
+
+
+def records_payloads(count: int, random: np.random.Generator) -> list[bytes]:
+    found = []
+    for numbers in random.integers(0, 100, (count, 6)).tolist():
+        parts = [
+            bytes([1, 4]) + struct.pack(">I", numbers[0]), bytes([2, 3]) + numbers[1].to_bytes(3, "big"), bytes([3, 2]) + struct.pack(">h", numbers[2]),
+            bytes([4, 1, numbers[3] % 3]), bytes([5, 1, numbers[4]]), bytes([6, 2]) + struct.pack(">H", numbers[5]), bytes([9, 3, 1, 2, 3]),
+        ]  # fmt: skip
+        random.shuffle(parts)
+        found.append(b"\x31" + b"".join(parts[: 5 + numbers[0] % 3]))
+    return found
+
+
+def repeats_payloads(count: int, random: np.random.Generator) -> list[bytes]:
+    return [bytes([n]) + random.integers(0, 60_000, 2 * n).astype(">u2").tobytes() for n in random.integers(16, 33, count).tolist()]
+
+
+def json_payloads(count: int, random: np.random.Generator) -> list[bytes]:
+    return [
+        orjson.dumps({
+            "t": "2026-03-02T09:15:20Z", "state": "under_way", "nav": {"sog": round(v, 1), "cog": 271.5}, "fuel": {"flow": 14.2},
+            "engine": {"rpm": 1450 if v < 9 else "n/a", "heat": 80.5, "hours": 1204.7},
+        })
+        for v in random.uniform(0, 10, count).tolist()
+    ]  # fmt: skip
+
+
+# measuring ---------------------------------------------------------------------
 def rate(work: Callable[[], object], messages: int, seconds: float) -> float:
     """Messages a second: the best of the portions measured in about `seconds`."""
     work()
@@ -60,19 +183,72 @@ def rate(work: Callable[[], object], messages: int, seconds: float) -> float:
     return best
 
 
+def by_turns(first: Callable[[], object], second: Callable[[], object], messages: int, seconds: float) -> tuple[float, float]:
+    """Two rates out of one run, measured by turns, so that a busy machine burdens both."""
+    rates = [0.0, 0.0]
+    for _ in range(4):
+        rates[0] = max(rates[0], rate(first, messages, seconds / 8))
+        rates[1] = max(rates[1], rate(second, messages, seconds / 8))
+    return rates[0], rates[1]
+
+
 def measure(seconds: float) -> dict[str, Any]:
-    plan, problems = check_decoder(EXAMPLE.read_text())
-    assert plan is not None, problems
-    payloads = Payloads.of([PAYLOAD] * BATCH, np.zeros(BATCH, np.int64))
-    table = payloads.data[: BATCH * len(PAYLOAD)].reshape(BATCH, len(PAYLOAD))
-    mine, theirs = decode(plan, payloads), by_hand(table)
-    assert mine.good.all() and theirs["good"].all()
-    assert np.array_equal(mine.groups[0].columns["oxygen"].values, theirs["oxygen"])
-    print("measuring the compiled decoder", file=sys.stderr)
-    compiled = rate(lambda: decode(plan, payloads), BATCH, seconds / 2)
-    print("measuring NumPy by hand", file=sys.stderr)
-    numpy = rate(lambda: by_hand(table), BATCH, seconds / 2)
-    return {
-        "figures": {"batch_messages": BATCH, "compiled_messages_per_s": compiled, "numpy_messages_per_s": numpy},
-        "ratios": {"compiled_to_numpy": compiled / numpy},
-    }
+    random = np.random.default_rng(7)
+    share = seconds / 8
+    figures: dict[str, float] = {}
+    ratios: dict[str, float] = {}
+    plan = compiled(FIXED)
+    for count in BATCHES:
+        payloads = Payloads.of(fixed_payloads(count, random), np.zeros(count, np.int64))
+        mine, theirs = decode(plan, payloads), fixed_by_hand(payloads.data, count)
+        assert mine.good.all() and theirs["good"].all()
+        for name in ("level", "flow", "depth", "total", "voltage", "current", "heat", "count", "mode"):
+            assert np.array_equal(mine.groups[0].columns[name].values, theirs[name]), name
+        print(f"fixed layout, batches of {count}", file=sys.stderr)
+        own, hand = by_turns(lambda p=payloads: decode(plan, p), lambda p=payloads, n=count: fixed_by_hand(p.data, n), count, share)  # type: ignore[misc]
+        figures[f"fixed_messages_per_s_{count}"], figures[f"fixed_numpy_messages_per_s_{count}"] = own, hand
+        ratios[f"fixed_to_numpy_{count}"] = own / hand
+    ratios["fixed_to_numpy"] = min(ratios[f"fixed_to_numpy_{count}"] for count in BATCHES)
+    count = BATCHES[1]
+    for name, text, make, by_hand in (("records", RECORDS, records_payloads, records_by_hand), ("repeats", REPEATS, repeats_payloads, lambda p: repeats_by_hand(p, 0))):
+        own_plan = compiled(text)
+        raw = make(count, random)
+        payloads = Payloads.of(raw, np.zeros(count, np.int64))
+        mine = decode(own_plan, payloads)
+        assert mine.good.all()
+        _equal(name, mine, [by_hand(p) for p in raw])  # type: ignore[operator]
+        print(f"{name}, batches of {count}", file=sys.stderr)
+        own, hand = by_turns(lambda q=own_plan, p=payloads: decode(q, p), lambda r=raw, f=by_hand: [f(p) for p in r], count, share)  # type: ignore[misc]
+        figures[f"{name}_messages_per_s"], figures[f"{name}_python_messages_per_s"] = own, hand
+        ratios[f"{name}_to_python_loop"] = own / hand
+    print("raft buoys", file=sys.stderr)
+    buoy = compiled((ROOT / "examples" / "sheets" / "raft_buoy_1.ocu").read_text())
+    payloads = Payloads.of([BUOY] * count, np.zeros(count, np.int64))
+    assert decode(buoy, payloads).good.all()
+    figures["buoy_messages_per_s"] = rate(lambda: decode(buoy, payloads), count, share)
+    print("JSON", file=sys.stderr)
+    boat = compiled(JSON)
+    documents = json_payloads(count, random)
+    texts = Payloads.of(documents, np.zeros(count, np.int64))
+    assert decode(boat, texts).good.all()
+    own, hand = by_turns(lambda: decode(boat, texts), lambda: [orjson.loads(d) for d in documents], count, share)
+    figures["json_messages_per_s"], figures["json_parser_messages_per_s"] = own, hand
+    ratios["json_to_parser"] = own / hand
+    return {"figures": figures, "ratios": ratios}
+
+
+def _equal(name: str, mine: Any, theirs: list[Any]) -> None:
+    """The columns hold what the loop gives."""
+    if name == "records":
+        columns = mine.groups[0].columns
+        for row in range(0, len(theirs), 97):
+            for field, value in theirs[row].items():
+                assert (columns[field].values[row] if columns[field].state[row] == 1 else None) == value
+        return
+    group = mine.groups[0]
+    expected = {(row, at): (level, heat) for row, own in enumerate(theirs) for at, level, heat in own}
+    assert len(expected) == len(group.rows)
+    level, heat = group.columns["level"], group.columns["heat"]
+    for i in range(0, len(group.rows), 311):
+        value = level.values[i] if level.state[i] == 1 else None
+        assert expected[int(group.rows[i]), int(group.at[i])] == (value, heat.values[i])

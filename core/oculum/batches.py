@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -11,32 +11,44 @@ import numpy as np
 from .language.plan import FieldSpec
 
 ABSENT, PRESENT, FIRST_REASON = 0, 1, 2
-PAD = 8
+PAD = 16
 
 
 @dataclass(frozen=True)
 class Payloads:
     """Messages of one batch: row i is data[starts[i]:ends[i]], received at received_us[i] (UTC, µs).
 
-    data: uint8, with 8 spare bytes at its end; starts, ends, received_us: int64 (n,).
+    data: uint8, with 16 spare bytes at its end; starts, ends, received_us: int64 (n,). headers: what the
+    transport knows beside each message (`topic` among it); constants: those of each message's device.
+    before: int64 (n,), the row of the message before of the same device, or -1.
     """
 
     data: np.ndarray
     starts: np.ndarray
     ends: np.ndarray
     received_us: np.ndarray
+    headers: Sequence[Mapping[str, str]] | None = None
+    constants: Sequence[Mapping[str, Any]] | None = None
+    before: np.ndarray | None = None
 
     def __len__(self) -> int:
         return len(self.starts)
 
     @classmethod
-    def of(cls, payloads: Sequence[bytes], received_us: Iterable[int] | np.ndarray) -> Payloads:
+    def of(
+        cls,
+        payloads: Sequence[bytes],
+        received_us: Iterable[int] | np.ndarray,
+        headers: Sequence[Mapping[str, str]] | None = None,
+        constants: Sequence[Mapping[str, Any]] | None = None,
+        before: np.ndarray | None = None,
+    ) -> Payloads:
         """One flat buffer of the payloads, in their order."""
         lengths = np.fromiter((len(p) for p in payloads), np.int64, len(payloads))
         ends = np.cumsum(lengths)
         data = np.frombuffer(b"".join(payloads) + bytes(PAD), np.uint8)
         received = received_us if isinstance(received_us, np.ndarray) else np.fromiter(received_us, np.int64, len(payloads))
-        return cls(data, ends - lengths, ends, received)
+        return cls(data, ends - lengths, ends, received, headers, constants, before)
 
     def row(self, index: int) -> bytes:
         return self.data[self.starts[index] : self.ends[index]].tobytes()
@@ -70,13 +82,25 @@ class Failure:
 class Group:
     """Readings that share rows and times: those of the message itself, or of one repeat.
 
-    rows: int64 (m,) into the batch; at: int64 (m,) measured times in µs.
+    rows: int64 (m,) into the batch; at: int64 (m,) measured times in µs. device: object (m,), the name of
+    the device where the message tells one, None where it is the sender; None for the sender throughout.
     """
 
     fields: tuple[FieldSpec, ...]
     rows: np.ndarray
     at: np.ndarray
     columns: dict[str, Column]
+    device: np.ndarray | None = None
+
+
+@dataclass(frozen=True)
+class Part:
+    """A part of a good message that was refused by itself: row of the batch, its name, its device, why."""
+
+    row: int
+    name: str
+    device: str | None
+    failure: Failure
 
 
 @dataclass
@@ -89,6 +113,7 @@ class Decoded:
     byte: np.ndarray
     reasons: list[str]
     unread: np.ndarray  # bytes after the last one read, 0 where none
+    parts: list[Part] = field(default_factory=list)
 
     @property
     def good(self) -> np.ndarray:
@@ -97,6 +122,7 @@ class Decoded:
 
 @dataclass
 class Trace:
-    """For one message: which bits, or which place in a document, each value came from."""
+    """For the message in one row: which bits, or which place in a document, each value came from."""
 
+    row: int = 0
     marks: list[dict[str, Any]] = field(default_factory=list)

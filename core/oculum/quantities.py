@@ -1,14 +1,20 @@
 """Units of measure by UCUM code, with dimensions, factors and offsets.
 
-A unit is a linear scale on a dimension: value in base units = value * factor + offset.
+A unit is a linear scale on a dimension: value in base units = value * factor + offset. Codes and
+dimensions are checked here; sizes are those of the units library, as exact fractions.
 Source of symbols: The Unified Code for Units of Measure, case-sensitive codes.
 """
 
 from __future__ import annotations
 
+import math
 import re
+import tomllib
 from dataclasses import dataclass
-from functools import lru_cache
+from fractions import Fraction
+from functools import cache, lru_cache
+from pathlib import Path
+from typing import Any
 
 Dimension = tuple[tuple[str, int], ...]
 
@@ -21,103 +27,170 @@ class UnitError(ValueError):
 class Unit:
     """One unit: `code` as written, `dimension` as sorted (base, exponent) pairs.
 
-    `factor` and `offset` lead to base units (offset is nonzero for temperature scales only).
+    `factor` and `offset` lead to base units, exactly (offset is nonzero for temperature scales only).
+    They come from the units library, and only when they are asked for.
     """
 
     code: str
     dimension: Dimension
-    factor: float
-    offset: float = 0.0
+    parts: tuple[tuple[str, Fraction, int], ...] = ()  # atom, prefix, exponent
+    scale: Fraction | None = None  # of a unit that was calculated
+
+    @property
+    def factor(self) -> Fraction:
+        if self.scale is not None:
+            return self.scale
+        result = Fraction(1)
+        for atom, prefix, exponent in self.parts:
+            result *= (prefix * _size(atom)[0]) ** exponent
+        return result
+
+    @property
+    def offset(self) -> Fraction:
+        return _size(self.parts[0][0])[1] if self.is_scale else Fraction(0)
 
     @property
     def is_scale(self) -> bool:
         """True for a scale with a zero of its own (Cel, [degF]): absolute and difference differ."""
-        return self.offset != 0.0
+        return self.scale is None and len(self.parts) == 1 and self.parts[0][0] in ("Cel", "[degF]") and self.parts[0][2] == 1
 
 
-# atom -> (dimension, factor, offset, takes prefixes)
-_BASE: dict[str, tuple[dict[str, int], float, float, bool]] = {
-    "m": ({"length": 1}, 1.0, 0.0, True),
-    "s": ({"time": 1}, 1.0, 0.0, True),
-    "g": ({"mass": 1}, 1.0, 0.0, True),
-    "K": ({"temperature": 1}, 1.0, 0.0, True),
-    "A": ({"current": 1}, 1.0, 0.0, True),
-    "cd": ({"luminosity": 1}, 1.0, 0.0, True),
-    "mol": ({}, 6.02214076e23, 0.0, True),
-    "rad": ({"angle": 1}, 1.0, 0.0, True),
-    "deg": ({"angle": 1}, 0.017453292519943295, 0.0, False),
-    "Cel": ({"temperature": 1}, 1.0, 273.15, True),
-    "[degF]": ({"temperature": 1}, 5 / 9, 459.67 * 5 / 9, False),
-    "min": ({"time": 1}, 60.0, 0.0, False),
-    "h": ({"time": 1}, 3600.0, 0.0, False),
-    "d": ({"time": 1}, 86400.0, 0.0, False),
-    "wk": ({"time": 1}, 604800.0, 0.0, False),
-    "mo": ({"time": 1}, 2629800.0, 0.0, False),
-    "a": ({"time": 1}, 31557600.0, 0.0, False),
-    "L": ({"length": 3}, 1e-3, 0.0, True),
-    "l": ({"length": 3}, 1e-3, 0.0, True),
-    "t": ({"mass": 1}, 1e6, 0.0, True),
-    "Hz": ({"time": -1}, 1.0, 0.0, True),
-    "N": ({"mass": 1, "length": 1, "time": -2}, 1e3, 0.0, True),
-    "gf": ({"mass": 1, "length": 1, "time": -2}, 9.80665, 0.0, True),
-    "Pa": ({"mass": 1, "length": -1, "time": -2}, 1e3, 0.0, True),
-    "bar": ({"mass": 1, "length": -1, "time": -2}, 1e8, 0.0, True),
-    "atm": ({"mass": 1, "length": -1, "time": -2}, 101325e3, 0.0, False),
-    "m[Hg]": ({"mass": 1, "length": -1, "time": -2}, 133322387.415, 0.0, True),
-    "m[H2O]": ({"mass": 1, "length": -1, "time": -2}, 9806650.0, 0.0, True),
-    "[psi]": ({"mass": 1, "length": -1, "time": -2}, 6894757.293, 0.0, False),
-    "J": ({"mass": 1, "length": 2, "time": -2}, 1e3, 0.0, True),
-    "W": ({"mass": 1, "length": 2, "time": -3}, 1e3, 0.0, True),
-    "V": ({"mass": 1, "length": 2, "time": -3, "current": -1}, 1e3, 0.0, True),
-    "Ohm": ({"mass": 1, "length": 2, "time": -3, "current": -2}, 1e3, 0.0, True),
-    "S": ({"mass": -1, "length": -2, "time": 3, "current": 2}, 1e-3, 0.0, True),
-    "F": ({"mass": -1, "length": -2, "time": 4, "current": 2}, 1e-3, 0.0, True),
-    "C": ({"current": 1, "time": 1}, 1.0, 0.0, True),
-    "lm": ({"luminosity": 1}, 1.0, 0.0, True),
-    "lx": ({"luminosity": 1, "length": -2}, 1.0, 0.0, True),
-    "G": ({"mass": 1, "time": -2, "current": -1}, 0.1, 0.0, True),
-    "T": ({"mass": 1, "time": -2, "current": -1}, 1e3, 0.0, True),
-    "[g]": ({"length": 1, "time": -2}, 9.80665, 0.0, True),
-    "[kn_i]": ({"length": 1, "time": -1}, 1852 / 3600, 0.0, False),
-    "[nmi_i]": ({"length": 1}, 1852.0, 0.0, False),
-    "[ft_i]": ({"length": 1}, 0.3048, 0.0, False),
-    "[in_i]": ({"length": 1}, 0.0254, 0.0, False),
-    "[mi_i]": ({"length": 1}, 1609.344, 0.0, False),
-    "%": ({}, 0.01, 0.0, False),
-    "[ppm]": ({}, 1e-6, 0.0, False),
-    "[pH]": ({"acidity": 1}, 1.0, 0.0, False),
-    "B": ({"level": 1}, 10.0, 0.0, True),
-    "bit": ({"data": 1}, 1.0, 0.0, True),
-    "By": ({"data": 1}, 8.0, 0.0, True),
-    "1": ({}, 1.0, 0.0, False),
-    # Local units: a dimension of their own, so that they mix with nothing else.
-    "[psu]": ({"practical salinity": 1}, 1.0, 0.0, False),
-    "{NTU}": ({"turbidity": 1}, 1.0, 0.0, False),
+# atom -> (dimension, its name in the units library or None for a base of our own, takes prefixes)
+_LENGTH, _TIME, _SPEED = {"length": 1}, {"time": 1}, {"length": 1, "time": -1}
+_FORCE = {"mass": 1, "length": 1, "time": -2}
+_PRESSURE = {"mass": 1, "length": -1, "time": -2}
+_ATOMS: dict[str, tuple[dict[str, int], str | None, bool]] = {
+    "m": (_LENGTH, "meter", True),
+    "s": (_TIME, "second", True),
+    "g": ({"mass": 1}, "gram", True),
+    "K": ({"temperature": 1}, "kelvin", True),
+    "A": ({"current": 1}, "ampere", True),
+    "cd": ({"luminosity": 1}, "candela", True),
+    "mol": ({"amount": 1}, "mole", True),
+    "rad": ({"angle": 1}, "radian", True),
+    "deg": ({"angle": 1}, "degree", False),
+    "Cel": ({"temperature": 1}, "degC", True),
+    "[degF]": ({"temperature": 1}, "degF", False),
+    "min": (_TIME, "minute", False),
+    "h": (_TIME, "hour", False),
+    "d": (_TIME, "day", False),
+    "wk": (_TIME, "week", False),
+    "mo": (_TIME, "month", False),
+    "a": (_TIME, "year", False),
+    "L": ({"length": 3}, "liter", True),
+    "l": ({"length": 3}, "liter", True),
+    "t": ({"mass": 1}, "metric_ton", True),
+    "Hz": ({"time": -1}, "hertz", True),
+    "N": (_FORCE, "newton", True),
+    "gf": (_FORCE, "gram_force", True),
+    "Pa": (_PRESSURE, "pascal", True),
+    "bar": (_PRESSURE, "bar", True),
+    "atm": (_PRESSURE, "standard_atmosphere", False),
+    "m[Hg]": (_PRESSURE, "meter_Hg", True),
+    "m[H2O]": (_PRESSURE, "meter_H2O", True),
+    "[psi]": (_PRESSURE, "psi", False),
+    "J": ({"mass": 1, "length": 2, "time": -2}, "joule", True),
+    "W": ({"mass": 1, "length": 2, "time": -3}, "watt", True),
+    "V": ({"mass": 1, "length": 2, "time": -3, "current": -1}, "volt", True),
+    "Ohm": ({"mass": 1, "length": 2, "time": -3, "current": -2}, "ohm", True),
+    "S": ({"mass": -1, "length": -2, "time": 3, "current": 2}, "siemens", True),
+    "F": ({"mass": -1, "length": -2, "time": 4, "current": 2}, "farad", True),
+    "C": ({"current": 1, "time": 1}, "coulomb", True),
+    "lm": ({"luminosity": 1}, "lumen", True),
+    "lx": ({"luminosity": 1, "length": -2}, "lux", True),
+    "T": ({"mass": 1, "time": -2, "current": -1}, "tesla", True),
+    "[g]": ({"length": 1, "time": -2}, "standard_gravity", True),
+    "[kn_i]": (_SPEED, "knot", False),
+    "[nmi_i]": (_LENGTH, "nautical_mile", False),
+    "[ft_i]": (_LENGTH, "foot", False),
+    "[in_i]": (_LENGTH, "inch", False),
+    "[mi_i]": (_LENGTH, "mile", False),
+    "%": ({}, "percent", False),
+    "[ppm]": ({}, "ppm", False),
+    "[pH]": ({"acidity": 1}, None, False),
+    "B": ({"level": 1}, None, True),
+    "bit": ({"data": 1}, "bit", True),
+    "By": ({"data": 1}, "byte", True),
+    "1": ({}, None, False),
 }
+_LOCAL: dict[str, tuple[Dimension, Fraction]] = {}  # declared in a file: dimension and factor
 
-_PREFIXES = {
-    "Y": 1e24, "Z": 1e21, "E": 1e18, "P": 1e15, "T": 1e12, "G": 1e9, "M": 1e6, "k": 1e3, "h": 1e2, "da": 1e1,
-    "d": 1e-1, "c": 1e-2, "m": 1e-3, "u": 1e-6, "n": 1e-9, "p": 1e-12, "f": 1e-15,
-    "Ki": 1024.0, "Mi": 1024.0**2, "Gi": 1024.0**3,
+_PREFIXES: dict[str, Fraction] = {
+    **{letter: Fraction(10) ** power for letter, power in (
+        ("Y", 24), ("Z", 21), ("E", 18), ("P", 15), ("T", 12), ("G", 9), ("M", 6), ("k", 3), ("h", 2), ("da", 1),
+        ("d", -1), ("c", -2), ("m", -3), ("u", -6), ("n", -9), ("p", -12), ("f", -15),
+    )},
+    "Ki": Fraction(1024), "Mi": Fraction(1024**2), "Gi": Fraction(1024**3),
 }  # fmt: skip
 
-_TERM = re.compile(r"(?P<atom>(?:%|1|[A-Za-z]+(?:\[[^\]\s]+\])?|\[[^\]\s]+\]|\{NTU\}))?(?P<note>\{[^}\s]*\})?(?P<power>-?\d+)?$")
+_TERM = re.compile(r"(?P<atom>(?:%|1|[A-Za-z]+(?:\[[^\]\s]+\])?|\[[^\]\s]+\]|\{[^}\s]+\}(?=$|-?\d|[./])))?(?P<note>\{[^}\s]*\})?(?P<power>-?\d+)?$")
+
+
+@cache
+def _size(atom: str) -> tuple[Fraction, Fraction]:
+    """Factor and offset of an atom to its base units, exactly."""
+    if atom in _LOCAL:
+        return _LOCAL[atom][1], Fraction(0)
+    name = _ATOMS[atom][1]
+    if name is None:
+        return Fraction(1), Fraction(0)
+    if name.endswith(("_Hg", "_H2O")):
+        factor = _library().Quantity(Fraction(1), f"millimeter{name[5:]}").to_base_units().magnitude * 1000
+        return Fraction(factor), Fraction(0)
+    zero = _library().Quantity(Fraction(0), name).to_base_units().magnitude
+    one = _library().Quantity(Fraction(1), name).to_base_units().magnitude
+    return Fraction(one) - Fraction(zero), Fraction(zero)
+
+
+@cache
+def _library() -> Any:
+    """The units library, with exact numbers; loaded only where a conversion needs it."""
+    import pint
+
+    return pint.UnitRegistry(non_int_type=Fraction)
 
 
 def known_codes() -> list[str]:
     """The plain unit codes of the table, for completion and for suggestions."""
-    return [code for code in _BASE if code != "1"]
+    return [code for code in (*_ATOMS, *_LOCAL) if code != "1"]
 
 
-def _atom(code: str) -> tuple[dict[str, int], float, float]:
-    if code in _BASE:
-        dims, factor, offset, _ = _BASE[code]
-        return dims, factor, offset
+def declare(path: Path) -> None:
+    """Takes in local units from a TOML file.
+
+    Each `[[unit]]` has a `code` in brackets or braces and either `dimension`, a base of its own that mixes
+    with nothing else, or `equals`, as in "1.8288 m". Raises UnitError.
+    """
+    try:
+        found = tomllib.loads(path.read_text(encoding="utf-8")).get("unit", [])
+    except (OSError, ValueError) as error:
+        raise UnitError(f"{path.name}: {error}") from None
+    for entry in found:
+        code = str(entry.get("code", ""))
+        if not re.fullmatch(r"\[[^\]\s]{1,20}\]|\{[^}\s]{1,20}\}", code) or code in _ATOMS:
+            raise UnitError(f"{path.name}: `{code}` is no code for a local unit: write it in brackets, as `[psu]`")
+        if "dimension" in entry:
+            _LOCAL[code] = (((str(entry["dimension"]), 1),), Fraction(1))
+        else:
+            amount, _, unit = str(entry.get("equals", "")).partition(" ")
+            try:
+                base = parse_unit(unit)
+                _LOCAL[code] = (base.dimension, Fraction(amount) * base.factor)
+            except ValueError:
+                raise UnitError(f'{path.name}: `{code}` says neither its `dimension` nor what it `equals`, as in "1.8288 m"') from None
+    parse_unit.cache_clear()
+    _size.cache_clear()
+
+
+def _atom(code: str) -> tuple[dict[str, int], Fraction, str]:
+    if code in _LOCAL:
+        return dict(_LOCAL[code][0]), Fraction(1), code
+    if code in _ATOMS:
+        return _ATOMS[code][0], Fraction(1), code
     for size in (2, 1):
         prefix, rest = code[:size], code[size:]
-        if prefix in _PREFIXES and rest in _BASE and _BASE[rest][3]:
-            dims, factor, offset, _ = _BASE[rest]
-            return dims, factor * _PREFIXES[prefix], offset
+        if prefix in _PREFIXES and rest in _ATOMS and _ATOMS[rest][2]:
+            return _ATOMS[rest][0], _PREFIXES[prefix], rest
     raise UnitError(f"`{code}` is not a unit")
 
 
@@ -130,12 +203,11 @@ def parse_unit(code: str) -> Unit:
     if len(code) > 40:
         raise UnitError("a unit has at most 40 characters")
     dims: dict[str, int] = {}
-    factor, offset = 1.0, 0.0
+    found: list[tuple[str, Fraction, int]] = []
     parts = re.split(r"([./])", code)
     if parts and parts[0] == "" and len(parts) > 2:
         parts = parts[1:]
     sign = 1
-    terms = 0
     for part in parts:
         if part in ("/", "."):
             sign = -1 if part == "/" else 1
@@ -143,39 +215,53 @@ def parse_unit(code: str) -> Unit:
         match = _TERM.match(part)
         if not match or not part:
             raise UnitError(f"`{part or code}` is not a unit")
-        terms += 1
-        if match["atom"] is None:
-            if match["note"] is None:
+        atom, note = match["atom"], match["note"]
+        if atom is not None and atom.startswith("{") and atom not in _LOCAL:
+            atom, note = None, atom
+        if atom is None:
+            if note is None:
                 raise UnitError(f"`{part}` is not a unit")
             sign = 1
             continue
-        atom, power = match["atom"], int(match["power"] or 1) * sign
+        power = int(match["power"] or 1) * sign
         if not -9 <= power <= 9:
             raise UnitError(f"the exponent of `{part}` is beyond 9")
-        atom_dims, atom_factor, atom_offset = _atom(atom)
+        atom_dims, prefix, name = _atom(atom)
         for base, exponent in atom_dims.items():
             dims[base] = dims.get(base, 0) + exponent * power
-        factor *= atom_factor**power
-        offset = atom_offset
+        found.append((name, prefix, power))
         sign = 1
-    if terms > 1:
-        offset = 0.0
     dimension = tuple(sorted((base, exponent) for base, exponent in dims.items() if exponent))
-    return Unit(code, dimension, factor, offset)
+    return Unit(code, dimension, tuple(found))
 
 
-def convert(value: float, source: Unit, target: Unit, *, difference: bool = False) -> float:
-    """`value` of `source` on the scale `target`; `difference` leaves the zeros of the scales out.
+def same_scale(source: Unit, target: Unit) -> bool:
+    """Whether a number means the same in both units, which have one dimension."""
+    return source.code == target.code or (source.factor == target.factor and source.offset == target.offset)
 
-    Works on arrays as well. Raises UnitError across dimensions.
+
+def between(source: Unit, target: Unit, *, difference: bool = False) -> tuple[float, float, float]:
+    """(a, b, c) with value in `target` = (value in `source` * a + b) / c, whole numbers where they are small enough.
+
+    `difference` leaves the zeros of the scales out. Raises UnitError across dimensions.
     """
     if source.dimension != target.dimension:
         raise UnitError(f"{source.code} cannot be converted to {target.code}")
-    if source.code == target.code or (source.factor == target.factor and source.offset == target.offset):
-        return value
-    if difference:
-        return value * (source.factor / target.factor)
-    return (value * source.factor + source.offset - target.offset) / target.factor
+    if source.code == target.code:
+        return 1.0, 0.0, 1.0
+    factor = source.factor / target.factor
+    offset = Fraction(0) if difference else (source.offset - target.offset) / target.factor
+    c = math.lcm(factor.denominator, offset.denominator)
+    a, b = int(factor * c), int(offset * c)
+    if max(abs(a), abs(b), c) >= 2**53:
+        return float(factor), float(offset), 1.0
+    return float(a), float(b), float(c)
+
+
+def convert(value: Any, source: Unit, target: Unit, *, difference: bool = False) -> Any:
+    """`value` (a number or an array) of `source` on the scale `target`. Raises UnitError across dimensions."""
+    a, b, c = between(source, target, difference=difference)
+    return (value * a + b) / c if (a, b, c) != (1.0, 0.0, 1.0) else value
 
 
 def describe(dimension: Dimension) -> str:
@@ -197,3 +283,6 @@ def describe(dimension: Dimension) -> str:
         word = dimension[0][0]
         return ("an " if word[0] in "aeiou" else "a ") + word
     return " ".join(base if exponent == 1 else f"{base}^{exponent}" for base, exponent in dimension)
+
+
+declare(Path(__file__).parent / "units.toml")

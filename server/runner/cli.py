@@ -10,7 +10,7 @@ import subprocess
 import sys
 import time
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 from urllib.error import URLError
 from urllib.request import urlopen
 
@@ -279,6 +279,97 @@ def bench(
     for kind in ("figures", "ratios"):
         for key, value in found[kind].items():
             typer.echo(f"{key:28} {value:,.3f}" if isinstance(value, float) else f"{key:28} {value:,}")
+
+
+@app.command()
+def check(files: list[Path]) -> None:
+    """Check definitions: every mistake as file:line:column. Exit code 1 if there is one."""
+    from server.runner import workbench
+
+    failed = False
+    for path in files:
+        try:
+            problems = workbench.problems_of(path)
+        except workbench.Misuse as error:
+            typer.echo(str(error), err=True)
+            failed = True
+            continue
+        for problem in problems:
+            failed = failed or problem.severity == "error"
+            word = "" if problem.severity == "error" else "warning: "
+            typer.echo(f"{path}:{problem.span.line}:{problem.span.column}: {word}{problem.message}")
+    raise typer.Exit(1 if failed else 0)
+
+
+@app.command()
+def decode(
+    definition: Annotated[Path, typer.Option(help="the decoder's file")],
+    hex_: Annotated[str | None, typer.Option("--hex", help="a payload in hexadecimal digits")] = None,
+    text: Annotated[str | None, typer.Option(help="a payload as text")] = None,
+    file: Annotated[Path | None, typer.Option(help="a file that holds one payload")] = None,
+    cases: Annotated[Path | None, typer.Option(help="a file of cases, one JSON object a line")] = None,
+    at: Annotated[str | None, typer.Option(help="the moment of arrival; now, if not given")] = None,
+    header: Annotated[list[str] | None, typer.Option(help="what the transport knows, as NAME=VALUE; `topic` is one")] = None,
+    constant: Annotated[list[str] | None, typer.Option(help="a constant of the device, as NAME=VALUE")] = None,
+    previous_hex: Annotated[str | None, typer.Option(help="the payload before this one, of the same device")] = None,
+    json_out: Annotated[bool, typer.Option("--json-out", help="one JSON object instead of a table")] = False,
+) -> None:
+    """Decode payloads by a definition. Exit code 1 if the payload is refused, 2 if something given cannot be used."""
+    import json
+
+    from server.runner import workbench
+
+    try:
+        plan = workbench.decoder(definition)
+        if sum(given is not None for given in (hex_, text, file, cases)) != 1:
+            raise workbench.Misuse("give one of --hex, --text, --file and --cases")
+        if cases is not None:
+            for where, one in workbench.cases(cases):
+                typer.echo(json.dumps(workbench.decode_case(plan, one, where), ensure_ascii=False))
+            return
+        case: dict[str, Any] = {"headers": workbench.pairs(header or [], "a header"), "constants": workbench.constants(plan, workbench.pairs(constant or [], "a constant"))}
+        if file is not None:
+            case["payload_hex"] = file.read_bytes().hex()
+        elif hex_ is not None:
+            case["payload_hex"] = hex_
+        else:
+            case["payload_text"] = text
+        if at is not None:
+            case["received_at"] = at
+        if previous_hex is not None:
+            case["previous_hex"] = previous_hex
+        result = workbench.decode_case(plan, case)
+    except (workbench.Misuse, OSError) as error:
+        typer.echo(str(error), err=True)
+        raise typer.Exit(2) from None
+    if json_out:
+        typer.echo(json.dumps(result, ensure_ascii=False))
+    else:
+        typer.echo("\n".join(workbench.table(result)))
+    raise typer.Exit(1 if "error" in result else 0)
+
+
+@app.command()
+def encode(
+    parameters: Annotated[list[str] | None, typer.Argument(help="parameters, as NAME=VALUE")] = None,
+    definition: Annotated[Path, typer.Option(help="the decoder's file")] = Path(),
+    command: Annotated[str, typer.Option(help="the name of the command")] = "",
+    constant: Annotated[list[str] | None, typer.Option(help="a constant of the device, as NAME=VALUE")] = None,
+) -> None:
+    """Write a command of a definition as bytes, in hexadecimal digits. Exit code 1 if a parameter is refused."""
+    from oculum.decoding.commands import CommandError
+    from server.runner import workbench
+
+    try:
+        plan = workbench.decoder(definition)
+        own = workbench.constants(plan, workbench.pairs(constant or [], "a constant"))
+        typer.echo(workbench.encode(plan, command, workbench.pairs(parameters or [], "a parameter"), own).hex())
+    except workbench.Misuse as error:
+        typer.echo(str(error), err=True)
+        raise typer.Exit(2) from None
+    except CommandError as error:
+        typer.echo(f"{error.code}: {error}", err=True)
+        raise typer.Exit(1) from None
 
 
 @app.command("api-types")

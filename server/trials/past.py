@@ -11,7 +11,6 @@ from django.db import connection
 
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
-from oculum.decoding.documents import shown_path
 from oculum.history.events import build_events, plain
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.pipeline import decode_batch
@@ -32,7 +31,7 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int) -> dict[str, An
     for mark in trace.marks:
         turn = by_name.get(mark["name"], 0)
         by_name[mark["name"]] = turn + 1
-        paths = [shown_path(tuple(p)) for p in mark.get("paths", [])]
+        paths = mark.get("paths", [])
         marks.append({"line": mark["line"], "field": mark["name"], "turn": turn, "places": mark["places"], "raw": _raw(mark["raw"]), "paths": paths})
     error = None
     if decoded.failure[0] >= 0:

@@ -45,9 +45,10 @@ def whole(text: str) -> int:
     return int(text, 0)
 
 
-def read_raw(m: Message, address: Any, storage: str, order: str | None) -> int:
+def read_raw(m: Message, address: Any, stored: tree.Storage) -> int:
+    storage = stored.name
     size = int(storage[1:])
-    little = m.little if order is None else order == "little"
+    little = m.little if stored.order is None else stored.order == "little"
     bits = getattr(address, "bits", None)
     if isinstance(address, tree.InBytes):
         first = address.first if address.first >= 0 else len(m.payload) + address.first
@@ -88,8 +89,8 @@ def truth(m: Message, node: Any) -> bool | None:
 def run(m: Message, body: Any) -> None:
     for node in body:
         if isinstance(node, tree.Read):
-            raw = read_raw(m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else "u1", getattr(node.kind, "order", None))
-            missing = any(raw == mark or raw == mark - (1 << int(node.kind.storage[1:])) for q in node.qualifiers if isinstance(q, tree.Missing) for mark in q.raws)
+            raw = read_raw(m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1"))
+            missing = any(raw == mark or raw == mark - (1 << int(node.kind.storage.name[1:])) for q in node.qualifiers if isinstance(q, tree.Missing) for mark in q.raws)
             value = None if missing else scaled(raw, node.kind.scales) if isinstance(node.kind, tree.Stored) else Fraction(raw)
             for q in node.qualifiers:
                 if isinstance(q, tree.Within) and value is not None and not Fraction(q.low) <= value <= Fraction(q.high):
@@ -105,20 +106,19 @@ def run(m: Message, body: Any) -> None:
             if found is False:
                 run(m, node.otherwise)
         elif isinstance(node, tree.Reject):
-            if truth(m, node.rule) is (not node.unless):
+            if (truth(m, node.rule) is not True) if node.unless else truth(m, node.rule) is True:
                 raise Refuse(node.failure or "malformed")
         elif isinstance(node, tree.Skip):
             m.cursor += node.count
         elif isinstance(node, tree.Repeat):
-            step = whole(node.each[0]) * 60_000_000 * (-1 if node.each[2] == "earlier" else 1) if node.each else 0
+            step = whole(node.each[0].number) * 60_000_000 * (-1 if node.each[1] == "earlier" else 1) if node.each else 0
             turn, before = 0, dict(m.values)
-            count = None if node.times is None else m.values.get(node.times.name)
-            if node.times is not None and (count is None or count > node.most):
-                if count is not None:
-                    raise Refuse("malformed")
-                continue
-            while (m.cursor < len(m.payload)) if node.times is None else turn < count:
-                if turn == (node.most or 256):
+            value = node.count.value
+            count = None if value is None else m.values.get(value.name)
+            if value is not None and (count is None or count > node.count.most):
+                raise Refuse("malformed")
+            while (m.cursor < len(m.payload)) if value is None else turn < count:
+                if turn == (node.count.most or 256):
                     raise Refuse("malformed")
                 m.offset_us = turn * step
                 m.values = dict(before)

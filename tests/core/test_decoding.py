@@ -225,7 +225,7 @@ def test_check_sums_of_the_catalogue(name: str, value: int) -> None:
     """Every CRC gives its published check value over "123456789"."""
     assert name in CRCS
     data = np.frombuffer(b"xx123456789yyyyyyyyyy", np.uint8)
-    assert check(name, data, np.array([2, 2]), np.array([11, 3]))[0] == value
+    assert check(name, data, np.array([2, 2]), np.array([9, 1]))[0] == value
 
 
 @given(st.binary(max_size=60))
@@ -239,7 +239,7 @@ def test_json_decoder_survives_any_bytes(payload: bytes) -> None:
 @pytest.mark.parametrize("payload,message", [
     (b'{"a":{"b":"hot"}}', "`a.b` is a text `hot`, expected a number"),
     (b'{"a":{"b":true}}', "`a.b` is true or false `True`, expected a number"),
-    (b'{"a":{"b":9007199254740993}}', "`a.b` has more than 53 bits"),
+    (b'{"a":{"b":9007199254740993}}', "`a.b` is a number `9007199254740993`, expected a number of at most 53 bits"),
     (b'[' * 40 + b']' * 40, "the document nests more than 32 deep"),
     (b'{"a"', "not JSON"),
     (b'7', "found a number, expected an object or a list"),

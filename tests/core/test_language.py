@@ -157,7 +157,7 @@ HOSTILE = [
     "decoder d for bytes\n" + "".join("  " * (i + 1) + "when true\n" for i in range(40)),
     "decoder d for bytes\n\tbyte 0 a u8",
     "decoder d for bytes\n  byte 0  a\u202eb  u8",
-    "decoder d for bytes\n  repeat to end\n    repeat to end\n      next a u8",
+    "decoder d for bytes\n" + "".join("  " * (i + 1) + "repeat to end\n" for i in range(7)) + "                next a u8",
     "decoder d for bytes\n  byte 99999999999999999999999  a  u8",
     "decoder d for bytes\n  byte 1.5  a  u8",
     "x" * (limits.SOURCE_CHARACTERS + 1),

@@ -33,7 +33,7 @@ def test_messages_become_readings_and_refusals(world: World, engine: Any) -> Non
     rows = world.ask("select d.name, r.nums, r.missing from reading_row r join fleet_device d on d.id = r.device_id order by r.at")
     assert rows == [("pod-0", [3.2, 11.5], None), ("pod-1", [None, 12.0], {"level": "open"})]
     assert world.ask("select code, reason, line, byte from refused order by message_id") == [
-        ("too short", "the payload has 1 bytes; level stands in bytes 0 to 1", 2, 1),
+        ("too short", "the payload has 1 bytes; `level` stands in bytes 0 to 1", 2, 1),
         ("unknown layout", "odd mark", 4, -1),
     ]
     assert [r[:2] for r in world.ask("select messages, failed from activity order by device_id")] == [(2, 1), (2, 1)]

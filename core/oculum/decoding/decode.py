@@ -1,15 +1,241 @@
-"""The one entrance to decoding."""
+"""The one entrance to decoding: a batch through a checked decoder."""
 
 from __future__ import annotations
 
-from ..batches import Decoded, Payloads, Trace
-from ..language.plan import DecoderPlan
-from .binary import decode_bytes
-from .documents import decode_json
+from typing import Any
+
+import numpy as np
+import orjson
+
+from ..batches import FIRST_REASON, Column, Decoded, Group, Part, Payloads, Trace
+from ..language import limits
+from ..language.plan import ConstantSpec, DecoderPlan, FieldSpec
+from . import sources
+from .engine import Engine
+from .level import Batch, Level, Window, blank, everyone
+from .view import texts_of
 
 
 def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) -> Decoded:
-    """A batch of messages through a checked decoder; a single message is a batch of one."""
-    if plan.source == "bytes":
-        return decode_bytes(plan, payloads, trace)
-    return decode_json(plan, payloads, trace)
+    """A batch of messages through a checked decoder; a single message is a batch of one.
+
+    `trace` collects the place of every value of one message.
+    """
+    count = len(payloads)
+    batch = Batch(payloads, trace, np.full(count, -1, np.int32), np.full(count, -1, np.int32), tail=plan.tail)
+    window = Window("bytes", payloads.data, payloads.starts, payloads.ends)
+    level = Level(batch, count, window)
+    engine = Engine(batch, decode)
+    _constants(level, plan.constants)
+    rows = everyone(count)
+    if plan.source in ("bytes", "registers", "coils"):
+        length = int(payloads.ends[0] - payloads.starts[0]) if count else 0
+        if count and length:
+            first = int(payloads.starts[0])
+            if int(payloads.starts[-1]) == first + (count - 1) * length and bool(np.all(payloads.ends - payloads.starts == length)):
+                window.table = (first, length, length)
+    elif plan.source == "senml":
+        level, rows = _senml(batch, level)
+    else:
+        rows = sources.parse_window(batch, level, window, plan.source, rows, 1)
+        if plan.source != "text":
+            _containers(level, rows)
+            rows = level.living(rows)
+    root = level
+    root.given = {spec.name: spec for spec in plan.fields}
+    engine.run(root, plan.steps, rows)
+    _late(engine, root)
+    for inner in root.all_inner():
+        _late(engine, inner)
+    top = root if root.parent is None else root.parent
+    unread = np.zeros(count, np.int64)
+    if plan.source in ("bytes", "registers", "coils"):
+        unread = np.maximum(window.unread() - plan.tail, 0)
+    return _finish(engine, top, unread)
+
+
+def _constants(level: Level, constants: tuple[ConstantSpec, ...]) -> None:
+    """The constants of each message's device, or the values that hold where none is known."""
+    given = level.batch.payloads.constants
+    for spec in constants:
+        kind = {"number": float, "integer": float, "text": object, "flag": float}[spec.kind]
+        default = spec.default if kind is object else float(spec.default)
+        values = np.full(level.count, default, kind)
+        if given is not None:
+            for row, own in enumerate(given):
+                if spec.name in own:
+                    value = own[spec.name]
+                    values[row] = value if kind is object else float(value)
+        level.columns[spec.name] = Column(values, np.ones(level.count, np.int16))
+
+
+def _containers(level: Level, rows: np.ndarray) -> None:
+    docs = level.window.docs or []
+    for row in rows.tolist():
+        if not isinstance(docs[row], dict | list):
+            found = sources.WORDS.get(type(docs[row]), "something else")
+            level.fail(np.array([row]), "malformed", f"found {found}, expected an object or a list", 1, 0)
+
+
+def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
+    """One element a record of the pack, with its name, unit and time."""
+    payloads = batch.payloads
+    buffer = payloads.data.tobytes()
+    up: list[int] = []
+    records: list[tuple[str, str | None, int, sources.Measured]] = []
+    for row, (a, b) in enumerate(zip(payloads.starts.tolist(), payloads.ends.tolist(), strict=True)):
+        found, wrong = sources.read_senml(buffer[a:b], int(payloads.received_us[row]))
+        if wrong is None and len(found) > limits.ELEMENTS:
+            wrong = ("malformed", f"the pack has more than {limits.ELEMENTS} records", 0)
+        if wrong is not None:
+            level.fail(np.array([row]), wrong[0], wrong[1], 1, wrong[2])
+            continue
+        up.extend([row] * len(found))
+        records.extend(found)
+    none = np.zeros(len(records), np.int64)
+    window = Window("document", payloads.data, none, none, "malformed")
+    window.own = False
+    window.docs = [{name.rpartition("/")[2]: measured, name: measured} for name, _, _, measured in records]
+    child = Level(batch, len(records), window, level, np.array(up, np.int64))
+    child.at = np.array([r[2] for r in records], np.int64)
+    child.index = np.arange(1, len(records) + 1)
+    names = np.array([r[0] for r in records] + [None], object)[:-1]
+    units = np.array([r[1] for r in records] + [None], object)[:-1]
+    child.columns["name"] = Column(names, np.ones(child.count, np.int16))
+    child.columns["unit"] = Column(units, np.array([u is not None for u in units], np.int16))
+    level.children[0] = [child]
+    return child, everyone(child.count)
+
+
+def _late(engine: Engine, level: Level) -> None:
+    """Steps that speak of the message before, now that all are decoded."""
+    waiting, level.late = level.late, []
+    for step, rows in waiting:
+        rows = level.living(rows)
+        if len(rows):
+            if hasattr(step, "value"):
+                engine.derive(level, step, rows)
+            else:
+                engine.miss(level, step, rows)
+
+
+def _finish(engine: Engine, root: Level, unread: np.ndarray) -> Decoded:
+    batch = engine.batch
+    groups: list[Group] = []
+    _collect(engine, root, root.alive, groups)
+    parts = sorted(batch.parts, key=lambda p: p.row) if batch.parts else []
+    if parts:
+        _nothing_left(batch, groups, parts)
+    good = batch.failure < 0
+    parts = [p for p in parts if good[p.row]]
+    return Decoded(groups, batch.failures, batch.failure, batch.byte, batch.reasons, np.where(good, unread, 0), parts)
+
+
+def _nothing_left(batch: Batch, groups: list[Group], parts: list[Part]) -> None:
+    """A message of which nothing is left but refused parts is refused, for the reason of the first."""
+    some = np.zeros(len(batch.payloads), bool)
+    for group in groups:
+        there = np.zeros(len(group.rows), bool)
+        for column in group.columns.values():
+            there |= column.state != 0
+        some[group.rows[there]] = True
+    for refused in parts:
+        if not some[refused.row] and batch.failure[refused.row] < 0:
+            batch.failures.append(refused.failure)
+            batch.failure[refused.row] = len(batch.failures) - 1
+
+
+def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group]) -> None:
+    """The readings of a level and of those below it."""
+    rows = np.flatnonzero(alive) if not alive.all() else everyone(level.count)
+    devices = engine.devices(level)
+    messages = level.message(rows)
+    plain: dict[str, FieldSpec] = {}
+    for spec in level.given.values():
+        if "{" in spec.name:
+            _family(engine, level, spec, rows, messages, devices, groups)
+        elif spec.name in level.moments:
+            _group(level, {spec.name: spec}, rows, messages, level.moments[spec.name][rows], devices, groups)
+        else:
+            plain[spec.name] = spec
+    if plain:
+        _group(level, plain, rows, messages, level.at[rows], devices, groups)
+    for done, mapped in level.handed:
+        _handed(engine, level, done, mapped, alive, devices, groups)
+    for inner in level.all_inner():
+        assert inner.up is not None
+        _collect(engine, inner, inner.alive & alive[inner.up], groups)
+
+
+def _group(level: Level, specs: dict[str, FieldSpec], rows: np.ndarray, messages: np.ndarray, at: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+    full = len(rows) == level.count
+    columns = {}
+    for name, spec in specs.items():
+        column = level.columns.get(name)
+        columns[name] = blank(spec, len(rows)) if column is None else column if full else column.taken(rows)
+    groups.append(Group(tuple(specs.values()), messages, at, columns, devices[rows] if devices is not None else None))
+
+
+def _family(engine: Engine, level: Level, spec: FieldSpec, rows: np.ndarray, messages: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+    """Fields whose names are made from values: each row's reading under its own name."""
+    column = level.columns.get(spec.name)
+    if column is None:
+        return
+    rows = rows[column.state[rows] != 0]
+    if not len(rows):
+        return
+    names = names_of(level, spec.name, rows)
+    at = level.moments.get(spec.name, level.at)
+    distinct, which = np.unique(np.array(names), return_inverse=True)
+    if len(distinct) > limits.FIELDS:
+        distinct = distinct[: limits.FIELDS]
+    for number, name in enumerate(distinct.tolist()):
+        own = rows[which == number]
+        named = FieldSpec(name, spec.kind, spec.unit, spec.codes, spec.wide)
+        groups.append(Group((named,), level.message(own), at[own], {name: column.taken(own)}, devices[own] if devices is not None else None))
+
+
+def names_of(level: Level, template: str, rows: np.ndarray) -> list[str]:
+    """A name with braces, filled for every row; letters that a name cannot have become `_`."""
+    pieces = template.replace("}", "{").split("{")
+    built = [pieces[0]] * len(rows)
+    for place, piece in zip(pieces[1::2], pieces[2::2], strict=True):
+        if place == "index":
+            source: Level | None = level
+            while source is not None and source.index is None:
+                source = source.parent
+            texts = [str(n) for n in source.index[level.climb(rows, source)].tolist()] if source is not None and source.index is not None else ["1"] * len(rows)
+        else:
+            found = level.find(place)
+            if found is None:
+                texts = [""] * len(rows)
+            else:
+                owner, column = found
+                texts = texts_of(column.values[level.climb(rows, owner)], {})
+        built = [b + _plain(t) + piece for b, t in zip(built, texts, strict=True)]
+    return built
+
+
+def _plain(text: str) -> str:
+    return "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in text.lower())[:60]
+
+
+def _handed(engine: Engine, level: Level, done: Decoded, mapped: np.ndarray, alive: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+    """Readings that another decoder has given, as those of this message."""
+    batch = engine.batch
+    codes = [0, 1, *(batch.reason(text) for text in done.reasons)]
+    translate = np.array(codes, np.int16)
+    for group in done.groups:
+        owner = mapped[group.rows]
+        keep = np.flatnonzero((owner >= 0) & alive[np.maximum(owner, 0)])
+        if not len(keep):
+            continue
+        owner = owner[keep]
+        columns = {name: Column(c.values[keep], translate[c.state[keep]]) for name, c in group.columns.items()}
+        own: Any = group.device[keep] if group.device is not None else None
+        if devices is not None:
+            own = devices[owner] if own is None else np.where(np.array([d is None for d in own], bool), devices[owner], own)
+        groups.append(Group(group.fields, level.message(owner), group.at[keep], columns, own))
+
+
+__all__ = ["FIRST_REASON", "decode", "orjson"]

@@ -10,8 +10,9 @@ import orjson
 
 from ..batches import ABSENT, FIRST_REASON, PRESENT, Column
 from ..language.evaluate import Val, evaluate
-from ..language.plan import DecoderPlan, DeriveStep, DocStep, Ex, Linear, ReadStep, RejectStep, RepeatStep, SkipStep, Step, WhenStep
+from ..language.plan import DecoderPlan, DeriveStep, Ex, LengthStep, Linear, ReadStep, RejectStep, SkipStep, StampStep, Step, ValueStep, WhenStep
 from .checksums import check
+from .numbers import PAD
 
 
 class EncodeError(ValueError):
@@ -79,10 +80,10 @@ class _Bytes:
                     values = np.broadcast_to(np.asarray(found.values), (self.count,)) if step.spec.kind != "position" else found.values
                     self.columns.setdefault(step.name, Column(values, np.broadcast_to(np.asarray(found.known), (self.count,)).astype(np.int16)))
                 case RejectStep():
-                    if step.unless and step.rule.op == "=" and {a.op for a in step.rule.args} == {"check", "read"}:
+                    if step.unless and step.rule is not None and step.rule.op == "=" and {a.op for a in step.rule.args} == {"check", "read"}:
                         self.checks.append(step.rule)
                 case SkipStep():
-                    self.cursor[rows] += step.count
+                    self.cursor[rows] += int(step.count) * step.unit_bits // 8  # type: ignore[arg-type]
                     self.end[rows] = np.maximum(self.end[rows], self.cursor[rows])
                 case WhenStep():
                     found = evaluate(step.rule, _Values(self.columns, rows))
@@ -92,10 +93,10 @@ class _Bytes:
                     self.run(step.body, rows[known & truth])
                     self.last = last
                     self.run(step.otherwise, rows[known & ~truth])
-                case RepeatStep():
-                    raise EncodeError(f"line {step.line}: a repeat cannot be written back yet")
-                case _:
+                case LengthStep() | StampStep():
                     pass
+                case _:
+                    raise EncodeError(f"line {step.line} cannot be written back")
 
     def write(self, step: ReadStep, rows: np.ndarray) -> None:
         column = self.columns.get(step.name)
@@ -103,7 +104,8 @@ class _Bytes:
             raise EncodeError(f"`{step.name}` is not given")
         values, state = column.values[rows], column.state[rows]
         if step.cleaning.convert is not None:
-            values = (values - step.cleaning.convert[1]) / step.cleaning.convert[0]
+            a, b, c = step.cleaning.convert
+            values = (values * c - b) / a
         if (state == ABSENT).any():
             raise EncodeError(f"`{step.name}` is not given for every message")
         for part, raw in enumerate(step.raws):
@@ -151,14 +153,14 @@ class _Bytes:
         lengths = self.end + self.plan.tail
         for rule in self.checks:
             checking, place = (rule.args if rule.args[0].op == "check" else rule.args[::-1])[:2]
-            name, first, last = checking.value
+            name, first, last, _, parameters = checking.value
             raw = place.value
             stride = self.out.shape[1]
             base = np.arange(self.count) * stride
             begin = base + (first if first >= 0 else lengths + first)
             end = base + (last if last >= 0 else lengths + last) + 1
-            flat = np.concatenate([self.out.ravel(), np.zeros(8, np.uint8)])
-            total = check(name, flat, begin, end).astype(np.uint64)
+            flat = np.concatenate([self.out.ravel(), np.zeros(PAD, np.uint8)])
+            total = check(name, flat, begin, end - begin, parameters).astype(np.uint64)
             at = raw.place.offset if raw.place.offset >= 0 else lengths + raw.place.offset
             for k in range(raw.place.width):
                 shift = 8 * k if raw.little else 8 * (raw.place.width - 1 - k)
@@ -174,8 +176,9 @@ def _encode_json(plan: DecoderPlan, columns: Mapping[str, Column], reasons: list
             continue
         values = column.values
         if step.cleaning.convert is not None:
-            values = (values - step.cleaning.convert[1]) / step.cleaning.convert[0]
-        for part, path in enumerate(step.paths):
+            a, b, c = step.cleaning.convert
+            values = (values * c - b) / a
+        for part, path in enumerate([at.path for at in step.places if at.mode == "path"]):
             own = values[:, part] if step.spec.kind == "position" else values
             if step.spec.kind in ("number", "integer", "position"):
                 own = np.round(_unscaled(own.astype(float), step.linears[min(part, len(step.linears) - 1)]), 9)
@@ -211,10 +214,10 @@ def _place(document: Any, path: tuple[str | int, ...], value: Any) -> None:
     document[last] = value
 
 
-def _doc_steps(steps: tuple[Step, ...]) -> list[DocStep]:
-    found: list[DocStep] = []
+def _doc_steps(steps: tuple[Step, ...]) -> list[ValueStep]:
+    found: list[ValueStep] = []
     for step in steps:
-        if isinstance(step, DocStep):
+        if isinstance(step, ValueStep):
             found.append(step)
         elif isinstance(step, WhenStep):
             found += _doc_steps(step.body) + _doc_steps(step.otherwise)

@@ -2,21 +2,23 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import NoReturn
 
 from ..decoding.checksums import NAMES as CHECKS
-from ..quantities import Unit, UnitError, convert, describe, known_codes, parse_unit
+from ..quantities import Unit, UnitError, between, convert, describe, known_codes, parse_unit, same_scale
 from . import limits, tree
-from .functions import FUNCTIONS
-from .parser import number_signed
-from .places import raw_of
+from .build import number_signed
+from .functions import AGGREGATES, BUILTINS, FUNCTIONS
+from .places import Counting, raw_of
 from .plan import Ex, FieldSpec, Type
 from .problems import Problem, Span, meant
 
 UNKNOWN = Type("unknown")
+UNKNOWN_UNIT = "?"  # of a setpoint whose device type is not at hand
 PLAIN = parse_unit("1")
 DEGREE = parse_unit("deg")
 METRE = parse_unit("m")
@@ -43,8 +45,14 @@ class Scope:
 
     names: dict[str, Type] = field(default_factory=dict)
     setpoints: Mapping[str, str] | None = None  # name -> unit; None: not allowed here
-    source: str | None = None  # bytes or json inside a decoder
+    source: str | None = None  # bytes, json and the like inside a decoder
     owner: str = "this decoder"
+    counting: Counting = Counting()
+    inner: dict[str, tuple[Type, frozenset[int]]] = field(default_factory=dict)  # names inside repeats above, and which
+    late: set[str] = field(default_factory=set)  # names that speak of the message before
+    in_repeat: bool = False
+    seen: dict[str, Type] = field(default_factory=dict)  # all names given so far in this repeat, in other arms too
+    tables: dict[str, tuple[str | None, tuple[tuple[float, float], ...]]] = field(default_factory=dict)
 
 
 class Checker:
@@ -98,7 +106,7 @@ class Checker:
         found = self.unit(unit, span)
         if found.dimension != SECOND.dimension:
             self.halt(f"`{amount} {unit}` is no duration: `{unit}` is {describe(found.dimension)}", span)
-        micro = round(self.fraction(amount, span) * Fraction(found.factor) * 1_000_000)
+        micro = round(self.fraction(amount, span) * found.factor * 1_000_000)
         if not 0 <= micro <= limits.DURATION_DAYS * 86_400_000_000:
             self.halt(f"a duration is at most {limits.DURATION_DAYS} d", span)
         return micro
@@ -122,7 +130,7 @@ class Checker:
                 unit = self.unit(node.unit, node.unit_span or node.span) if node.unit else PLAIN
                 return Ex("constant", (), Type("number", unit, literal=True), float(value), line)
             case tree.String():
-                return Ex("constant", (), Type("text"), node.text, line)
+                return self._text(node, scope)
             case tree.Truth():
                 return Ex("constant", (), TRUTH, node.value, line)
             case tree.CodeText():
@@ -177,26 +185,58 @@ class Checker:
         raise AssertionError(node)
 
     def _name(self, node: tree.Name, scope: Scope) -> Ex:
+        line = node.span.line
         if node.name in scope.names:
-            return Ex("name", (), scope.names[node.name], node.name, node.span.line)
+            return Ex("name", (), replace(scope.names[node.name], late=node.name in scope.late), node.name, line)
+        if scope.source is not None and node.name in BUILTINS:
+            return self._builtin(node, scope)
         if node.name in self.poisoned:
             raise Halt
-        close = meant(node.name, scope.names)
+        if node.name in scope.inner:
+            self.halt(f"`{node.name}` stands in a repeat and has many values: take one of them, as in `max_of({node.name})`", node.span)
+        close = meant(node.name, [*scope.names, *(BUILTINS if scope.source else ())])
         fix = close.split("`")[1] if close else None
         self.halt(f"`{node.name}` is not a field of `{scope.owner}`{close}", node.span, fix)
+
+    def _builtin(self, node: tree.Name, scope: Scope) -> Ex:
+        name = node.name
+        if name in ("left", "bits_left") and scope.source not in ("bytes", "registers"):
+            self.halt(f"`{name}` counts bytes; this is {scope.source}", node.span)
+        if name == "index" and not scope.in_repeat:
+            self.halt("`index` counts repeats and has a meaning inside one only", node.span)
+        found = Type("time") if name in ("received", "stamp") else Type("number", PLAIN)
+        return Ex("builtin", (), found, name, node.span.line)
+
+    def _text(self, node: tree.String, scope: Scope) -> Ex:
+        """A text; inside a decoder `{name}` in it stands for a value."""
+        pieces = re.split(r"\{([^{}]*)\}", node.text) if scope.source is not None else [node.text]
+        if len(pieces) == 1:
+            return Ex("constant", (), Type("text"), node.text, node.span.line)
+        arguments = []
+        for piece in pieces[1::2]:
+            match = re.fullmatch(r"([a-z][a-z0-9_]*)(?::0([1-9]))?", piece)
+            if not match:
+                self.halt(f"`{{{piece}}}` is no name: write `{{serial}}`, or `{{serial:05}}` for five digits", node.span)
+            arguments.append(self._name(tree.Name(node.span, match[1]), scope))
+        widths = tuple(int(piece.split(":0")[1]) if ":" in piece else 0 for piece in pieces[1::2])
+        return Ex("template", tuple(arguments), Type("text"), (tuple(pieces[::2]), widths), node.span.line)
 
     def _setpoint(self, node: tree.Setpoint, scope: Scope) -> Ex:
         if scope.setpoints is None:
             self.halt("setpoints belong to conditions; a decoder does not know them", node.span)
         if node.name not in scope.setpoints:
             self.halt(f"`{node.name}` is not a setpoint of `{scope.owner}`{meant(node.name, scope.setpoints)}", node.span)
+        if scope.setpoints[node.name] == UNKNOWN_UNIT:
+            return Ex("setpoint", (), UNKNOWN, node.name, node.span.line)
         return Ex("setpoint", (), Type("number", parse_unit(scope.setpoints[node.name])), node.name, node.span.line)
 
     def _read_at(self, node: tree.ReadAt, scope: Scope) -> Ex:
-        if scope.source != "bytes":
+        if scope.source not in ("bytes", "registers"):
             self.halt("bytes are read in decoders for bytes only", node.span)
-        address = tree.InBytes(node.span, node.first, node.last, node.bits)
-        raw = raw_of(self.halt, address, node.storage, node.order == "little", node.span)
+        address: tree.Address = tree.InBytes(node.span, node.first, node.last, node.bits)
+        if node.register:
+            address = tree.InRegister(node.span, node.first, None, None)
+        raw = raw_of(self.halt, address, tree.Storage(node.storage, node.order), scope.counting, node.span)
         return Ex("read", (), Type("number", PLAIN), raw, node.span.line)
 
     def _truth(self, node: tree.Expr, scope: Scope) -> Ex:
@@ -223,13 +263,12 @@ class Checker:
             if target.type.literal and want.code == "1":
                 self.halt(f"a number without a unit stands against {describe(have.dimension)} in {have.code}: give it a unit", span)
             self.halt(f"`{have.code}` is {describe(have.dimension)}, but `{want.code}` is {describe(want.dimension)}", span)
-        if have.factor == want.factor and have.offset == want.offset:
+        if same_scale(have, want):
             return replace(value, type=replace(value.type, unit=want))
-        factor, offset = have.factor / want.factor, 0.0 if difference else (have.offset - want.offset) / want.factor
         if value.op == "constant":
             exact = convert(value.value, have, want, difference=difference)
             return replace(value, value=exact, type=replace(value.type, unit=want))
-        return Ex("convert", (value,), replace(value.type, unit=want), (factor, offset), value.line)
+        return Ex("convert", (value,), replace(value.type, unit=want), between(have, want, difference=difference), value.line)
 
     def _sum(self, node: tree.Binary, scope: Scope) -> Ex:
         left, right = self.typed(node.left, scope), self.typed(node.right, scope)
@@ -277,11 +316,13 @@ class Checker:
             for base, exponent in ru.dimension:
                 dims[base] = dims.get(base, 0) + sign * exponent
             dimension = tuple(sorted((b, e) for b, e in dims.items() if e))
+            if not dimension and sign == -1 and lu.code == ru.code:
+                return Ex(node.sign, (left, right), Type("number", PLAIN), None, line)
             factor = lu.factor * ru.factor if sign == 1 else lu.factor / ru.factor
             if not dimension:
                 result = Ex(node.sign, (left, right), Type("number", PLAIN), None, line)
-                return result if factor == 1 else Ex("convert", (result,), Type("number", PLAIN), (factor, 0.0), line)
-            unit = Unit(f"{lu.code}{'.' if sign == 1 else '/'}{ru.code}".removeprefix("1"), dimension, factor)
+                return result if factor == 1 else Ex("convert", (result,), Type("number", PLAIN), (float(factor.numerator), 0.0, float(factor.denominator)), line)
+            unit = Unit(f"{lu.code}{'.' if sign == 1 else '/'}{ru.code}".removeprefix("1"), dimension, scale=factor)
         literal = left.type.literal and right.type.literal
         return Ex(node.sign, (left, right), Type("number", unit, left.type.difference or right.type.difference, literal), None, line)
 
@@ -294,7 +335,7 @@ class Checker:
         if unit.dimension:
             if exponent != int(exponent):
                 self.halt("a quantity with a unit takes whole powers only", node.span)
-            unit = Unit(f"({unit.code})^{exponent}", tuple((b, e * int(exponent)) for b, e in unit.dimension), unit.factor ** int(exponent))
+            unit = Unit(f"({unit.code})^{exponent}", tuple((b, e * int(exponent)) for b, e in unit.dimension), scale=unit.factor ** int(exponent))
         return Ex("power", (inner,), Type("number", unit), float(exponent), node.span.line)
 
     def _comparison(self, node: tree.Binary, scope: Scope) -> Ex:
@@ -332,19 +373,23 @@ class Checker:
     def _call(self, node: tree.Call, scope: Scope) -> Ex:
         name, line = node.function, node.span.line
         if name in CHECKS:
-            if scope.source != "bytes":
-                self.halt(f"`{name}` reads bytes; it stands in decoders for bytes only", node.span)
-            if len(node.arguments) != 1 or not isinstance(node.arguments[0], tree.ByteRange):
-                self.halt(f"`{name}` takes a range of bytes, as in `{name}(bytes 0 to -3)`", node.span)
-            span = node.arguments[0]
-            return Ex("check", (), Type("number", PLAIN), (name, span.first, span.last), line)
+            return self._check(node, scope)
+        if name in AGGREGATES and scope.source is not None:
+            return self._aggregate(node, scope)
+        if name in scope.tables:
+            unit, points = scope.tables[name]
+            if len(node.arguments) != 1:
+                self.halt(f"the table `{name}` takes one number", node.span)
+            return Ex("table", (self._number(node.arguments[0], scope),), Type("number", parse_unit(unit or "1")), points, line)
         function = FUNCTIONS.get(name)
         if function is None:
-            self.halt(f"`{name}` is not a function{meant(name, [*FUNCTIONS, *CHECKS])}", node.span)
+            self.halt(f"`{name}` is not a function{meant(name, [*FUNCTIONS, *CHECKS, *scope.tables, *(AGGREGATES if scope.source else ())])}", node.span)
         if len(node.arguments) != len(function.takes) and not (function.many and len(node.arguments) >= 2):
             self.halt(f"`{name}` takes {len(function.takes)} values, found {len(node.arguments)}: {function.words}", node.span)
+        if name in ("before", "previous"):
+            return self._earlier(node, scope)
         arguments = [self.typed(argument, scope) for argument in node.arguments]
-        takes = function.takes if not function.many else (function.takes[0], *["same"] * (len(arguments) - 1))
+        takes = function.takes if not function.many else (function.takes[0], *[function.takes[1]] * (len(arguments) - 1))
         for index, (want, written) in enumerate(zip(takes, node.arguments, strict=True)):
             found = arguments[index]
             if found.type.kind == "unknown":
@@ -352,9 +397,16 @@ class Checker:
             if want == "field":
                 if found.op != "name":
                     self.halt(f"`{name}` takes the name of a field", written.span)
-            elif want == "position":
-                if found.type.kind != "position":
-                    self.halt(f"`{name}` takes a position, found {_shown(found.type)}", written.span)
+            elif want in ("position", "text", "time"):
+                if found.type.kind != want:
+                    self.halt(f"`{name}` takes a {want}, found {_shown(found.type)}", written.span)
+            elif want == "any":
+                continue
+            elif want == "like":
+                if found.type.kind != arguments[0].type.kind:
+                    self.halt(f"`{name}` takes values of one kind, found {_shown(arguments[0].type)} and {_shown(found.type)}", written.span)
+                if found.type.kind == "number":
+                    arguments[index] = self._to_scale_of(arguments[0], found, written.span)
             elif found.type.kind != "number":
                 self.halt(f"`{name}` takes a number, found {_shown(found.type)}", written.span)
             elif want == "same":
@@ -372,8 +424,92 @@ class Checker:
             "deg": Type("number", DEGREE),
             "m": Type("number", METRE),
             "position": Type("position"),
+            "text": Type("text"),
+            "truth": TRUTH,
+            "time": Type("time"),
         }[function.gives]
         return Ex("call", tuple(arguments), gives, name, line)
+
+    def _check(self, node: tree.Call, scope: Scope) -> Ex:
+        """A check over bytes: `crc16_modbus(bytes 0 to -3)`, or `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`."""
+        name = node.function
+        if scope.source not in ("bytes", "registers", "text"):
+            self.halt(f"`{name}` reads bytes; it stands in decoders for bytes only", node.span)
+        span, *rest = node.arguments or (None,)
+        if not isinstance(span, tree.ByteRange) or (name != "crc" and rest):
+            self.halt(f"`{name}` takes a range of bytes, as in `{name}(bytes 0 to -3)`", node.span)
+        parameters: tuple[int, ...] = ()
+        if name == "crc":
+            if len(rest) != 5:
+                self.halt("`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end: `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`", node.span)
+            found = [int(e.value) if isinstance(e, tree.Truth) else int(number_signed(e.number)) if isinstance(e, tree.Quantity) and not e.unit else -1 for e in rest]
+            if found[0] not in (8, 16, 24, 32) or not all(0 <= f < 2 ** found[0] for f in found[1:]):
+                self.halt("`crc` takes a width of 8, 16, 24 or 32 bits and numbers that fit into it", node.span)
+            parameters = tuple(found)
+        first, last = span.first, span.last
+        if span.registers:
+            if scope.source != "registers" or last < first:
+                self.halt("a range of registers goes upwards and stands in decoders for registers", span.span)
+        else:
+            base = scope.counting.first
+            first, last = (p - base if p > 0 else p for p in (first, last))
+        return Ex("check", (), Type("number", PLAIN), (name, first, last, span.registers, parameters), node.span.line)
+
+    def _aggregate(self, node: tree.Call, scope: Scope) -> Ex:
+        name, line = node.function, node.span.line
+        wanted = 2 if name == "join_of" else 1
+        if len(node.arguments) != wanted:
+            self.halt(f"`{name}` takes {wanted} value{'s' if wanted > 1 else ''}: {AGGREGATES[name]}", node.span)
+        within = replace(scope, names={**scope.names, **{n: t for n, (t, _) in scope.inner.items()}}, in_repeat=True, inner={})
+        value = self.typed(node.arguments[0], within)
+        repeats: frozenset[int] | None = None
+        for used in _names_in(value):
+            if used in scope.inner:
+                repeats = scope.inner[used][1] if repeats is None else repeats & scope.inner[used][1]
+        if repeats is None or not repeats:
+            self.halt(f"`{name}` speaks of lines inside one repeat above: {AGGREGATES[name]}", node.span)
+        kind = value.type.kind
+        wants = {"sum_of": ("number",), "mean_of": ("number",), "min_of": ("number",), "max_of": ("number",), "any_of": ("truth",), "all_of": ("truth",), "join_of": ("text",)}.get(name)
+        if wants and kind not in (*wants, "unknown"):
+            self.halt(f"`{name}` takes {'a number' if wants == ('number',) else 'something true or false' if wants == ('truth',) else 'a text'}, found {_shown(value.type)}", node.arguments[0].span)
+        joint = ""
+        if name == "join_of":
+            mark = node.arguments[1]
+            if not isinstance(mark, tree.String):
+                self.halt('`join_of` takes what stands between as a text, as in `join_of(word, ",")`', node.span)
+            joint = mark.text
+        gives = Type("number", PLAIN) if name == "count_of" else TRUTH if name in ("any_of", "all_of") else replace(value.type, literal=False)
+        return Ex("aggregate", (value,), gives, (name, tuple(sorted(repeats)), joint), line)
+
+    def _earlier(self, node: tree.Call, scope: Scope) -> Ex:
+        name = node.function
+        argument = node.arguments[0]
+        if scope.source is None:
+            self.halt(f"`{name}` stands in decoders only", node.span)
+        if not isinstance(argument, tree.Name) or (argument.name in BUILTINS and argument.name not in scope.names):
+            self.halt(f"`{name}` takes the name of a field", argument.span)
+        if name == "previous" and argument.name not in scope.names and argument.name in scope.seen:
+            scope = replace(scope, names={**scope.names, argument.name: scope.seen[argument.name]})
+        found = self._name(argument, scope)
+        if name == "previous":
+            if not scope.in_repeat:
+                self.halt("`previous` stands inside a repeat; the message before is `before`", node.span)
+            return Ex("previous", (), found.type, argument.name, node.span.line)
+        if scope.in_repeat:
+            self.halt("`before` speaks of the message before and cannot stand in a repeat", node.span)
+        if found.type.late:
+            self.halt(f"`{argument.name}` itself speaks of the message before", argument.span)
+        return Ex("before", (), replace(found.type, late=True), argument.name, node.span.line)
+
+
+def _names_in(ex: Ex) -> set[str]:
+    own = {ex.value} if ex.op in ("name", "previous") else set()
+    return own.union(*(_names_in(a) for a in ex.args))
+
+
+def is_late(ex: Ex) -> bool:
+    """Whether an expression speaks of the message before."""
+    return ex.type.late or any(is_late(a) for a in ex.args)
 
 
 def _shown(found: Type) -> str:

@@ -1,370 +1,254 @@
-"""Checking a decoder: places, widths, scales, and what each line yields."""
+"""Checking a decoder: structure, scopes, and what each line yields."""
 
 from __future__ import annotations
 
-import math
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
-from datetime import UTC, datetime
-from fractions import Fraction
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
 
-from ..quantities import Unit, UnitError, describe, parse_unit
+import re2
+
+from ..quantities import UnitError, parse_unit
 from . import limits, tree
-from .checker import SECOND, Checker, Halt, Scope, type_of
+from .build import number_signed
+from .checker import PLAIN, SECOND, TRUTH, Checker, Halt, Scope, is_late, type_of
 from .parser import parse
-from .places import raw_of
+from .places import Counting, raw_of
 from .plan import (
-    Cleaning,
+    ApartStep,
+    At,
+    ChooseStep,
+    ColumnsStep,
+    CommandPlan,
+    ConstantSpec,
     DecoderPlan,
     DeriveStep,
-    DocStep,
+    DeviceStep,
     Ex,
+    Extent,
     FieldSpec,
+    FrameStep,
+    Framing,
+    HandStep,
     LengthStep,
-    Linear,
-    Place,
+    MissingStep,
+    OpenStep,
+    OriginStep,
+    PatternStep,
+    PutStep,
     Raw,
     ReadStep,
+    RecordsStep,
     RejectStep,
     RepeatStep,
-    Sentinel,
     SkipStep,
+    SpanStep,
     StampStep,
     Step,
+    Type,
+    ValueStep,
     WhenStep,
 )  # fmt: skip
-from .problems import DefinitionError, Problem, Span
+from .problems import DefinitionError, Problem, Span, meant
+from .reads import DOCUMENTS, STORED, Frame, Reads, has
 
-LARGEST = 2**62
-PLAIN_LINEAR = Linear(1, 0, 1)
+Others = Callable[[str], DecoderPlan | None]  # a published decoder by its name
 
 
 @dataclass
-class _Frame:
-    """What is known at one point of the text."""
+class _Count:
+    """What a repeat counts, checked."""
 
-    scope: Scope
-    little: bool
-    group: dict[str, FieldSpec]
-    in_repeat: bool = False
-    last: Raw | None = None
-    statements: list[int] = field(default_factory=lambda: [0])
+    kind: str
+    value: Ex | None = None
+    source: str = ""
 
 
-def linear_of(checker: Checker, scales: tuple[tree.Scale, ...], span: Span) -> Linear:
-    """The scale of a line as whole numbers. Raises Halt after recording a problem."""
-    a, b = Fraction(1), Fraction(0)
-    for scale in scales:
-        value = checker.fraction(scale.number, span)
-        if scale.sign == "*":
-            a, b = a * value, b * value
-        elif scale.sign == "/":
-            if value == 0:
-                checker.halt("a scale cannot divide by 0", span)
-            a, b = a / value, b / value
-        else:
-            b = b + value if scale.sign == "+" else b - value
-    if a == 0:
-        checker.halt("a scale of 0 loses the value", span)
-    c = math.lcm(a.denominator, b.denominator)
-    found = Linear(int(a * c), int(b * c), c)
-    if max(abs(found.a), abs(found.b), found.c) > LARGEST:
-        checker.halt("the scale has too many digits", span)
-    return found
-
-
-def epoch_us(text: str, checker: Checker, span: Span) -> int:
-    """Microseconds since 1970 of a date or moment in UTC. Raises Halt after recording a problem."""
-    try:
-        moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
-    except ValueError:
-        checker.halt(f'"{text}" is no date: write it as "2000-01-01" or "2000-01-01T00:00:00Z"', span)
-    moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment
-    return round((moment - datetime(1970, 1, 1, tzinfo=UTC)).total_seconds()) * 1_000_000
-
-
-class _Decoders:
-    def __init__(self, checker: Checker, declared: Mapping[str, FieldSpec], source: str) -> None:
+class _Decoders(Reads):
+    def __init__(self, checker: Checker, declared: Mapping[str, FieldSpec], others: Others | None) -> None:
         self.check = checker
         self.declared = declared
-        self.source = source
-        self.repeats: list[tuple[FieldSpec, ...]] = []
-        self.readings = 0
+        self.others = others
         self.spans: dict[str, Span] = {}
+        self.statements = 0
+        self.readings = 0
+        self.repeats = 0
+        self.fields: dict[str, FieldSpec] = {}
+        self.constants: list[ConstantSpec] = []
+        self.commands: list[CommandPlan] = []
+        self.handed = False
+        self.before = False
+        self.untold = {}
 
-    # statements ----------------------------------------------------------
-    def body(self, statements: tuple[tree.Statement, ...], frame: _Frame) -> tuple[Step, ...]:
+    # blocks --------------------------------------------------------------
+    def body(self, statements: tuple[tree.Statement, ...], frame: Frame) -> tuple[Step, ...]:
         steps: list[Step] = []
         for statement in statements:
-            frame.statements[0] += 1
-            if frame.statements[0] > limits.STATEMENTS:
+            self.statements += 1
+            if self.statements > limits.STATEMENTS:
                 self.check.error(f"a decoder has at most {limits.STATEMENTS} lines", statement.span)
                 break
             try:
-                steps.append(self.statement(statement, frame))
+                step = self.statement(statement, frame)
+                if step is not None:
+                    steps.append(step)
             except Halt:
                 if isinstance(statement, tree.Read | tree.Derive):
                     self.check.poisoned.add(statement.name)
                     frame.scope.names.pop(statement.name, None)
         return tuple(steps)
 
-    def statement(self, node: tree.Statement, frame: _Frame) -> Step:
+    def branch(self, statements: tuple[tree.Statement, ...], frame: Frame, before: dict[str, Type]) -> tuple[Step, ...]:
+        """One arm: it sees what stood before the choice, not what its sisters gave."""
+        kept = frame.scope.names
+        used = frame.used
+        frame.scope.names = dict(before)
+        frame.used = dict(used) if used is not None else None
+        outer, frame.conditional = frame.conditional, True
+        last, columns, records = frame.last, frame.columns, frame.records
+        steps = self.body(statements, frame)
+        frame.conditional, frame.last, frame.columns, frame.records = outer, last, columns, records
+        given = frame.scope.names
+        for name, found in given.items():
+            other = kept.get(name)
+            if other is not None and name not in before and (other.kind, other.unit and other.unit.code) != (found.kind, found.unit and found.unit.code):
+                self.check.error(f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of one name must agree", self.spans.get(name, statements[0].span))
+        frame.scope.names = {**kept, **given}
+        frame.used = {**used, **frame.used} if used is not None and frame.used is not None else None
+        return steps
+
+    def statement(self, node: tree.Statement, frame: Frame) -> Step | None:
         check, scope, line = self.check, frame.scope, node.span.line
         match node:
             case tree.Read():
                 return self.read(node, frame)
             case tree.Derive():
                 return self.derive(node, frame)
+            case tree.MissingRule():
+                return self.missing_rule(node, frame)
             case tree.Reject():
-                return RejectStep(line, node.failure or "malformed", node.reason, check._truth(node.rule, scope), node.unless)
+                rule = self.early(check._truth(node.rule, scope), node.rule.span) if node.rule else None
+                return RejectStep(line, node.failure or "malformed", node.reason, rule, node.unless)
             case tree.Stamp():
-                value = check.typed(node.value, scope)
-                if value.type.kind not in ("time", "unknown"):
-                    check.halt("`stamp` takes a time: the moment at which the readings were measured", node.span)
-                return StampStep(line, value)
+                return StampStep(line, self.kinded(node.value, frame, "time", "`stamp` takes a time: the moment at which the readings were measured"))
+            case tree.Device():
+                return DeviceStep(line, self.kinded(node.value, frame, "text", "`device` takes a text: the name of the device that the readings belong to"))
             case tree.Length():
-                self.only("bytes", "length", node.span)
-                high = check._number(node.high, scope) if node.high else None
-                return LengthStep(line, check._number(node.low, scope), high)
+                self.only((*STORED, "text"), "length", node.span, frame)
+                low = self.early(check._number(node.low, scope), node.low.span)
+                high = self.early(check._number(node.high, scope), node.high.span) if node.high else None if node.least else low
+                return LengthStep(line, low, high)
             case tree.Skip():
-                self.only("bytes", "skip", node.span)
+                self.only(STORED, "skip", node.span, frame)
                 frame.last = None
-                return SkipStep(line, node.count)
+                count = node.count if isinstance(node.count, int) else self.early(check._number(node.count, scope), node.count.span)
+                return SkipStep(line, count, 1 if node.bits else 8)
             case tree.When():
-                rule = check._truth(node.rule, scope)
-                last = frame.last
-                body = self.body(node.body, frame)
-                frame.last = last
-                otherwise = self.body(node.otherwise, frame)
+                rule = self.early(check._truth(node.rule, scope), node.rule.span)
+                before = dict(scope.names)
+                body = self.branch(node.body, frame, before)
+                otherwise = self.branch(node.otherwise, frame, before)
                 frame.last = None
                 return WhenStep(line, rule, body, otherwise)
+            case tree.Choose():
+                return self.choose(node, frame)
             case tree.Repeat():
                 return self.repeat(node, frame)
+            case tree.Apart():
+                frame.last = None
+                word = node.word or "part"
+                if not 1 <= len(word) <= 40:
+                    check.halt("the word for a part has 1 to 40 characters", node.span)
+                body = self.body(node.body, frame)
+                return ApartStep(line, word, body, tuple(sorted(_given(body))))
+            case tree.Open():
+                return self.open(node, frame)
+            case tree.Records():
+                return self.record_split(node, frame)
+            case tree.Hand():
+                return self.hand(node, frame)
+            case tree.Constant():
+                self.constant(node, frame)
+                return None
+            case tree.Table():
+                self.table(node, frame)
+                return None
+            case tree.Origin():
+                self.only(("registers", "coils"), "origin", node.span, frame)
+                return OriginStep(line, self.early(check._number(node.value, scope), node.span))
+            case tree.Columns():
+                self.only(("text",), "columns", node.span, frame)
+                if not 1 <= len(node.by) <= 8:
+                    check.halt("what stands between columns has 1 to 8 characters", node.span)
+                frame.columns = True
+                return ColumnsStep(line, node.by)
+            case tree.Pattern():
+                self.only(("text",), "pattern", node.span, frame)
+                frame.groups = self.pattern(node)
+                return PatternStep(line, node.text)
+            case tree.Command():
+                self.command(node, frame)
+                return None
+            case tree.Put() | tree.FrameLine():
+                check.halt("this line writes: it stands in a `command`", node.span)
         raise AssertionError(node)
 
-    def only(self, source: str, word: str, span: Span) -> None:
-        if self.source != source:
-            self.check.halt(f"`{word}` belongs to decoders for {source}", span)
+    def only(self, sources: tuple[str, ...], word: str, span: Span, frame: Frame) -> None:
+        if frame.scope.source not in sources:
+            self.check.halt(f"`{word}` belongs to {' and '.join(sources)}; this is {frame.scope.source}", span)
 
-    def repeat(self, node: tree.Repeat, frame: _Frame) -> Step:
+    def early(self, ex: Ex, span: Span) -> Ex:
+        """An expression that must be known before the message before is looked at."""
+        if is_late(ex):
+            self.check.halt("`before` can be used in `derive` and `missing` only: whether a message is good cannot depend on the one before", span)
+        return ex
+
+    def kinded(self, node: tree.Expr, frame: Frame, kind: str, words: str) -> Ex:
+        value = self.early(self.check.typed(node, frame.scope), node.span)
+        if value.type.kind not in (kind, "unknown"):
+            self.check.halt(words, node.span)
+        return value
+
+    # statements that are more than a line --------------------------------
+    def choose(self, node: tree.Choose, frame: Frame) -> Step:
         check = self.check
-        self.only("bytes", "repeat", node.span)
-        if frame.in_repeat:
-            check.halt("a repeat cannot stand in another one", node.span)
-        times = check._number(node.times, frame.scope) if node.times else None
-        most = node.most or limits.REPEATS
-        if not 1 <= most <= limits.REPEATS:
-            check.halt(f"a repeat runs at most {limits.REPEATS} times", node.span)
-        each = 0
-        if node.each:
-            amount, unit, direction = node.each
-            each = check.duration_us(amount, unit, node.span) * (-1 if direction == "earlier" else 1)
-        inner = _Frame(replace_scope(frame.scope), frame.little, {}, True, None, frame.statements)
-        body = self.body(node.body, inner)
-        self.readings += most * len(inner.group)
-        if self.readings > limits.READINGS_PER_MESSAGE:
-            check.halt(f"a message gives at most {limits.READINGS_PER_MESSAGE} readings: bound the repeat with `up to`", node.span)
-        if len(inner.group) and each == 0:
-            check.warn("every repeat gives its readings the same time, so that only the last stays: add `each 10 min earlier`", node.span)
-        if not any(isinstance(step, ReadStep | SkipStep | WhenStep) for step in body):
-            check.halt("a repeat must read something", node.span)
-        fields = tuple(inner.group.values())
-        self.repeats.append(fields)
+        value = self.early(check.typed(node.value, frame.scope), node.value.span)
+        before = dict(frame.scope.names)
+        arms: list[tuple[Ex, tuple[Step, ...]]] = []
+        seen: set[str] = set()
+        for arm in node.arms:
+            rule: Ex | None = None
+            for option in arm.options:
+                key = f"{option.low}..{option.high}"
+                if key in seen:
+                    check.halt(f"{option.low} stands in two arms", arm.span)
+                seen.add(key)
+                part = self.option(node, value, option, arm.span)
+                rule = part if rule is None else Ex("or", (rule, part), TRUTH, None, arm.span.line)
+            assert rule is not None
+            arms.append((rule, self.branch(arm.body, frame, before)))
+        otherwise = self.branch(node.otherwise, frame, before)
         frame.last = None
-        return RepeatStep(node.span.line, times, most, each, body, fields)
+        return ChooseStep(node.span.line, tuple(arms), otherwise)
 
-    # lines that give fields ----------------------------------------------
-    def name_free(self, node: tree.Read | tree.Derive, frame: _Frame) -> None:
-        earlier = frame.group.get(node.name)
-        if node.name in frame.scope.names and earlier is None:
-            self.check.halt(f"`{node.name}` stands already in line {self.spans[node.name].line if node.name in self.spans else '?'}", node.name_span)
-        self.spans.setdefault(node.name, node.name_span)
-
-    def emit(self, node: tree.Read | tree.Derive, spec: FieldSpec, frame: _Frame, hidden: bool) -> None:
-        earlier = frame.group.get(spec.name)
-        if earlier is not None and (earlier.kind, earlier.unit, earlier.wide) != (spec.kind, spec.unit, spec.wide):
-            self.check.halt(f"`{spec.name}` is {earlier.kind} in {earlier.unit or 'no unit'} above: two lines of one name must agree", node.name_span)
-        if not hidden:
-            frame.group[spec.name] = spec
-            if len(frame.group) > limits.FIELDS:
-                self.check.halt(f"a decoder gives at most {limits.FIELDS} fields", node.name_span)
-        frame.scope.names[spec.name] = type_of(spec)
-
-    def cleaning(self, qualifiers: tuple[tree.Qualifier, ...], spec: FieldSpec, unit: Unit | None, frame: _Frame, raws: tuple[Raw, ...]) -> tuple[Cleaning, FieldSpec, bool, bool]:
+    def option(self, node: tree.Choose, value: Ex, option: tree.Option, span: Span) -> Ex:
         check = self.check
-        sentinels: list[Sentinel] = []
-        low = high = None
-        into: tree.Into | None = None
-        hidden = required = False
-        numeric = spec.kind in ("number", "integer")
-        for q in qualifiers:
-            match q:
-                case tree.Within():
-                    if not numeric:
-                        check.halt(f"`within` is for numbers; `{spec.name}` is a {spec.kind}", q.span)
-                    low, high = float(check.bounded(q.low, q.span)), float(check.bounded(q.high, q.span))
-                    if low > high:
-                        check.halt(f"the range goes downwards: write `within {q.high} to {q.low}`", q.span, f"within {q.high} to {q.low}")
-                case tree.Missing(when=None):
-                    for raw, word in zip(q.raws, q.raw_words, strict=True):
-                        self.fits(raw, word, raws, q.span)
-                    sentinels.append(Sentinel(q.reason, self.signed(q.raws, raws), None))
-                case tree.Missing():
-                    assert q.when is not None
-                    sentinels.append(Sentinel(q.reason, (), check._truth(q.when, frame.scope)))
-                case tree.Into():
-                    into = q
-                case tree.Word(word="hidden"):
-                    hidden = True
-                case tree.Word():
-                    required = True
-                    self.only("json", "required", q.span)
-        final = spec.unit
-        declared = self.declared.get(spec.name)
-        if numeric and unit is not None:
-            if into:
-                final = check.unit(into.unit, into.span).code
-            elif declared is not None and declared.unit and not hidden:
-                final = declared.unit
-            target = parse_unit(final or "1")
-            if target.dimension != unit.dimension:
-                source = "declared in" if not into else "to be given in"
-                span = into.span if into else (qualifiers[0].span if qualifiers else self.spans[spec.name])
-                check.halt(f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is {describe(unit.dimension)}", span)
-            convert = None
-            if (target.factor, target.offset) != (unit.factor, unit.offset):
-                convert = (unit.factor / target.factor, (unit.offset - target.offset) / target.factor)
-                if not into:
-                    low, high = (None if x is None else x * convert[0] + convert[1] for x in (low, high))
-                    check.warn(f"`{spec.name}` is declared in {target.code}: values in {unit.code} are converted", self.spans[spec.name])
-            spec = replace(spec, unit=final, wide=spec.wide and convert is None)
-            return Cleaning(tuple(sentinels), low, high, convert), spec, hidden, required
-        if declared is not None and not hidden and not compatible(declared.kind, spec.kind):
-            check.halt(f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name])
-        return Cleaning(tuple(sentinels), low, high, None), spec, hidden, required
+        kind = value.type.kind
+        compare = tree.Binary(span, "=", node.value, node.value)
+        if option.kind == "number":
+            if kind != "number":
+                check.halt(f"{option.low} is a number; this chooses by a {kind}", span)
+            bounds = [float(check.bounded(text, span)) for text in (option.low, option.high) if text is not None]
+            constants = [Ex("constant", (), replace(value.type, literal=True), b, span.line) for b in bounds]
+            if len(constants) == 1:
+                return Ex("=", (value, constants[0]), TRUTH, None, span.line)
+            if bounds[0] > bounds[1]:
+                check.halt(f"the range goes downwards: write `{option.high} to {option.low}`", span)
+            parts = tuple(Ex(sign, (value, c), TRUTH, None, span.line) for sign, c in zip((">=", "<="), constants, strict=True))
+            return Ex("and", parts, TRUTH, None, span.line)
+        literal = Ex("constant", (), Type("code", literal=True) if option.kind == "code" else Type("text"), option.low, span.line)
+        return check._compare(compare, "=", value, literal)
 
-    def fits(self, raw: object, word: str, raws: tuple[Raw, ...], span: Span) -> None:
-        if not raws:
-            return
-        if isinstance(raw, str):
-            self.check.halt(f'found "{raw}": a mark in bytes is a number, such as 0xFFFF', span)
-        for place in raws:
-            if place.storage == "f":
-                continue
-            low = -(2 ** (place.bits - 1)) if place.storage == "i" else 0
-            if not isinstance(raw, int) or not low <= raw < 2**place.bits:
-                self.check.halt(f"{word} does not fit into {place.bits} bits", span)
-
-    @staticmethod
-    def signed(marks: tuple[str | int | float, ...], raws: tuple[Raw, ...]) -> tuple[object, ...]:
-        """Marks as the storage reads them: 0x8000 of an i16 is -32768."""
-        if not raws or raws[0].storage != "i":
-            return marks
-        half, whole = 2 ** (raws[0].bits - 1), 2 ** raws[0].bits
-        return tuple(mark - whole if isinstance(mark, int) and mark >= half else mark for mark in marks)
-
-    def read(self, node: tree.Read, frame: _Frame) -> Step:
-        self.name_free(node, frame)
-        if isinstance(node.address, tree.InDocument):
-            return self.read_document(node, node.address, frame)
-        self.only("bytes", {"InBytes": "byte", "InNext": "next", "InSame": "same"}[type(node.address).__name__], node.address.span)
-        check, kind, address = self.check, node.kind, node.address
-        unit = check.unit(node.unit, node.unit_span or node.span) if node.unit else None
-        linears: tuple[Linear, ...] = (PLAIN_LINEAR,)
-        clock = None
-        span = kind.span
-        match kind:
-            case tree.Stored():
-                raws: tuple[Raw, ...] = (raw_of(check.halt, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
-                linears = (linear_of(check, kind.scales, span),)
-                whole = raws[0].storage != "f" and linears[0].c == 1
-                unit = unit or parse_unit("1")
-                wide = whole and raws[0].bits > 53 and linears[0].plain
-                spec = FieldSpec(node.name, "integer" if whole and unit.code == "1" else "number", unit.code, (), wide)
-            case tree.Flag():
-                bits = getattr(address, "bits", None)
-                if bits is None or bits.high != bits.low:
-                    check.halt("a flag is one bit: say which, as in `byte 0 bit 7`", span)
-                raws = (raw_of(check.halt, address, "u1", frame.little, span, frame.last),)
-                spec = FieldSpec(node.name, "flag")
-            case tree.Codes():
-                bits = getattr(address, "bits", None)
-                storage = kind.storage or (f"u{bits.high - bits.low + 1}" if bits else "u8")
-                if storage[0] != "u":
-                    check.halt("a code is stored unsigned", span)
-                raws = (raw_of(check.halt, address, storage, self.little(kind.order, frame), span, frame.last),)
-                numbers = [n for n, _ in kind.texts]
-                if len(set(numbers)) != len(numbers):
-                    check.halt("a number stands twice in this code", span)
-                for n in numbers:
-                    if n >= 2 ** raws[0].bits:
-                        check.halt(f"{n} does not fit into {raws[0].bits} bits", span)
-                spec = FieldSpec(node.name, "code", None, kind.texts)
-            case tree.PositionKind():
-                parts = [p for p, _ in kind.parts]
-                if "number" in parts:
-                    check.halt("in bytes a position says how it is stored, as in `position i32 / 1e7, i32 / 1e7`", span)
-                first = raw_of(check.halt, address, parts[0], frame.little, span, frame.last)
-                place = first.place
-                following = Place("next", 0, int(parts[1][1:]) // 8) if place.mode == "next" else Place(place.mode, place.offset + place.width, int(parts[1][1:]) // 8)
-                if int(parts[1][1:]) % 8 or getattr(address, "bits", None):
-                    check.halt("a position takes whole bytes", span)
-                raws = (first, Raw(following, frame.little, parts[1][0], int(parts[1][1:]), 0))
-                linears = tuple(linear_of(check, scales, span) for _, scales in kind.parts)
-                spec = FieldSpec(node.name, "position")
-            case tree.Clock():
-                raws = (raw_of(check.halt, address, kind.storage, self.little(kind.order, frame), span, frame.last),)
-                found = check.unit(kind.unit, span)
-                if found.dimension != SECOND.dimension:
-                    check.halt(f"a time counts seconds or the like; `{kind.unit}` is {describe(found.dimension)}", span)
-                clock = (found.factor, epoch_us(kind.since, check, span))
-                spec = FieldSpec(node.name, "time")
-            case _:
-                check.halt(f"`{kind.word}` is a kind of documents; in bytes say how it is stored, such as `u16`", span)
-        if node.unit and spec.kind not in ("number", "integer"):
-            check.halt(f"a {spec.kind} has no unit", node.unit_span or node.span)
-        cleaning, spec, hidden, _ = self.cleaning(node.qualifiers, spec, unit, frame, raws)
-        frame.last = raws[-1]
-        self.emit(node, spec, frame, hidden)
-        return ReadStep(node.span.line, node.name, raws, linears, spec, cleaning, hidden, clock)
-
-    def little(self, order: str | None, frame: _Frame) -> bool:
-        return frame.little if order is None else order == "little"
-
-    def read_document(self, node: tree.Read, address: tree.InDocument, frame: _Frame) -> Step:
-        check, kind = self.check, node.kind
-        self.only("json", "at", address.span)
-        unit = check.unit(node.unit, node.unit_span or node.span) if node.unit else None
-        linears: tuple[Linear, ...] = (PLAIN_LINEAR,)
-        wanted = 1
-        match kind:
-            case tree.Plain(word="number" | "integer"):
-                unit = unit or parse_unit("1")
-                linears = (linear_of(check, kind.scales, kind.span),)
-                spec = FieldSpec(node.name, kind.word, unit.code)
-            case tree.Plain(word="text"):
-                spec = FieldSpec(node.name, "text")
-            case tree.Plain():
-                spec = FieldSpec(node.name, "time")
-            case tree.Flag():
-                spec = FieldSpec(node.name, "flag")
-            case tree.PositionKind():
-                wanted = 2
-                if any(part != "number" for part, _ in kind.parts):
-                    check.halt("in a document a position is `position number, number`", kind.span)
-                linears = tuple(linear_of(check, scales, kind.span) for _, scales in kind.parts)
-                spec = FieldSpec(node.name, "position")
-            case _:
-                check.halt("a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text` or `time iso`", kind.span)
-        if len(address.paths) != wanted:
-            check.halt("a position has two paths, `at lat, lon`; everything else has one", address.span)
-        if node.unit and spec.kind not in ("number", "integer"):
-            check.halt(f"a {spec.kind} has no unit", node.unit_span or node.span)
-        cleaning, spec, hidden, required = self.cleaning(node.qualifiers, spec, unit, frame, ())
-        self.emit(node, spec, frame, hidden)
-        return DocStep(node.span.line, node.name, address.paths, linears, spec, cleaning, hidden, required)
-
-    def derive(self, node: tree.Derive, frame: _Frame) -> Step:
+    def derive(self, node: tree.Derive, frame: Frame) -> Step:
         self.name_free(node, frame)
         value = self.check.typed(node.value, frame.scope)
         found = value.type
@@ -379,18 +263,399 @@ class _Decoders:
                 if not any(isinstance(q, tree.Into) for q in node.qualifiers) and node.name not in self.declared:
                     self.check.halt(f"the unit of `{node.name}` comes out as {unit.code}: say `into` and a unit", node.value.span)
         spec = FieldSpec(node.name, kind, unit.code if kind == "number" and unit else None, found.codes)
-        cleaning, spec, hidden, _ = self.cleaning(node.qualifiers, spec, unit if kind == "number" else None, frame, ())
-        self.emit(node, spec, frame, hidden)
-        return DeriveStep(node.span.line, node.name, value, spec, cleaning, hidden)
+        for q in node.qualifiers:
+            if not isinstance(q, tree.Within | tree.Missing | tree.Into | tree.Word | tree.Stamped):
+                self.check.halt("a derived value takes `within`, `missing … when`, `into`, `stamped` and `hidden`", q.span)
+        cleaning, spec = self.cleaning(node, spec, unit if kind == "number" else None, frame, ())
+        late = is_late(value) or any(s.when is not None and is_late(s.when) for s in cleaning.sentinels)
+        if late and frame.scope.in_repeat:
+            self.check.halt("`before` speaks of the message before and cannot stand in a repeat", node.span)
+        self.before = self.before or late
+        self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"), late)
+        return DeriveStep(node.span.line, node.name, value, spec, cleaning, has(node, "hidden"), late)
+
+    def missing_rule(self, node: tree.MissingRule, frame: Frame) -> Step:
+        specs = []
+        for name, span in node.names:
+            spec = frame.group.get(name)
+            if spec is None:
+                known = list(frame.group)
+                hint = "; hidden values have no reading" if name in frame.scope.names else meant(name, known)
+                self.check.halt(f"`{name}` is no field given above{hint}", span)
+            specs.append(spec)
+        rule = self.check._truth(node.rule, frame.scope)
+        return MissingStep(node.span.line, node.reason, tuple(specs), rule, is_late(rule))
+
+    def repeat(self, node: tree.Repeat, frame: Frame) -> Step:
+        check, count = self.check, node.count
+        source = frame.scope.source or ""
+        self.repeats += 1
+        number = self.repeats
+        if frame.level >= limits.REPEAT_DEPTH:
+            check.halt(f"repeats nest at most {limits.REPEAT_DEPTH} deep", node.span)
+        allowed = {"end": STORED, "times": STORED, "bits": STORED, "record": STORED, "frames": ("bytes",), "list": DOCUMENTS, "lines": ("text",), "columns": ("text",)}[count.kind]
+        if source not in allowed:
+            check.halt(f"this repeat belongs to {' and '.join(allowed)}; this is {source}", node.span)
+        if count.kind == "columns" and not frame.columns:
+            check.halt('say first what stands between columns, as in `columns by ";"`', node.span)
+        if count.kind == "record" and not frame.records:
+            check.halt("say first how records are made, as in `records tag u8, size u8`", node.span)
+        value = self.early(check._number(count.value, frame.scope), node.span) if count.value is not None else None
+        most = count.most if count.most is not None else 64 if count.kind == "bits" else limits.REPEATS
+        if not 1 <= most <= limits.REPEATS:
+            check.halt(f"a repeat runs at most {limits.REPEATS} times", node.span)
+        each = None
+        direction = ""
+        if node.each:
+            each = self.early(check._number(node.each[0], frame.scope), node.each[0].span)
+            each = check._to_scale_of(Ex("constant", (), Type("number", SECOND), 1.0), each, node.each[0].span)
+            direction = node.each[1]
+        cursor = count.kind in ("end", "times", "bits")
+        scope = replace(frame.scope, names=dict(frame.scope.names), inner={}, in_repeat=True, late=set(), seen={})
+        for name in frame.scope.late:
+            scope.names.pop(name, None)
+        inner_columns = False
+        inner = Frame(scope, {}, None, set(), False, inner_columns, (), frame.records if cursor else False, None, frame.level + 1)
+        inner.maybe = set()
+        outer_names = set(frame.scope.names)
+        # Lines inside may use a name of their own level again after another repeat.
+        body = self.body(node.body, inner)
+        if not body and not check.failed:
+            check.halt("a repeat must read something", node.span)
+        self.readings += most * len(inner.group) if cursor else 0
+        if self.readings > limits.READINGS_PER_MESSAGE:
+            check.halt(f"a message gives at most {limits.READINGS_PER_MESSAGE} readings: bound the repeat with `up to`", node.span)
+        plain = any(isinstance(step, ReadStep | ValueStep | SpanStep | DeriveStep) and not step.hidden for step in body)
+        moves = each is not None or not plain or any(_sets_own(step) for step in body) or any("{" in name for name in inner.group)
+        if len(inner.group) and not moves:
+            check.warn("every repeat gives its readings the same time, so that only the last stays: add `each 10 min earlier`", node.span)
+        for name in list(frame.scope.inner):
+            if name in inner.scope.names and name not in outer_names and (frame.scope.inner[name][0].kind != inner.scope.names[name].kind):
+                frame.scope.inner.pop(name)
+        for name, found in {**inner.scope.names, **{n: t for n, (t, _) in inner.scope.inner.items()}}.items():
+            if name not in outer_names and name in inner.scope.names:
+                ids = frame.scope.inner[name][1] if name in frame.scope.inner else frozenset()
+                frame.scope.inner[name] = (found, ids | {number})
+        self.keep(inner)
+        carried = tuple(sorted(_previous(body)))
+        advance = _advance(body) if cursor else None
+        if cursor and not _reads(body):
+            check.halt("a repeat must read something", node.span)
+        frame.last = None
+        if frame.used is not None and cursor:
+            frame.used = None
+        framing = Framing(**vars(count.framing)) if count.framing else None
+        if framing:
+            self.framing(framing, node.span)
+        paths = tuple(count.paths)
+        return RepeatStep(
+            node.span.line, number, count.kind, value, most, paths, count.alone, count.required, count.tag, count.first, count.last,
+            framing, each, direction, body, advance, bool(carried), carried, tuple(inner.group.values()),
+        )  # fmt: skip
+
+    def framing(self, framing: Framing, span: Span) -> None:
+        numbers = [n for n in (framing.start, framing.end, framing.escape, framing.xor) if n is not None]
+        if any(not 0 <= n <= 255 for n in numbers):
+            self.check.halt("the bytes of a frame lie between 0 and 0xFF", span)
+        marks = [n for n in (framing.start, framing.end, framing.escape) if n is not None]
+        if len(set(marks)) != len(marks):
+            self.check.halt("start, end and escape of a frame are different bytes", span)
+
+    def open(self, node: tree.Open, frame: Frame) -> Step:
+        check = self.check
+        extent, at = self.region(node.region, frame)
+        encoding = node.encoding
+        source = {"json": "json", "cbor": "cbor", "text": "text"}.get(encoding or "bytes", "bytes")
+        if at is not None and encoding is None:
+            check.halt("say how it is written, as in `open at data as base64`", node.region.span)
+        if extent is not None and encoding in ("base64", "hex") and frame.scope.source in STORED:
+            check.halt(f"`{encoding}` unwraps a text; these are bytes already", node.region.span)
+        counting = Counting(node.order == "little" if node.order else frame.scope.counting.little, frame.scope.counting.first)
+        kept, kept_source, kept_counting = frame.scope, frame.scope.source, frame.scope.counting
+        frame.scope.source, frame.scope.counting = source, counting
+        last, columns, groups, records, used = frame.last, frame.columns, frame.groups, frame.records, frame.used
+        frame.last, frame.columns, frame.groups, frame.records, frame.used = None, False, (), False, None
+        maybe_absent = "required" not in node.words and (at is not None or (extent is not None and extent.mode == "record"))
+        outer, frame.conditional = frame.conditional, frame.conditional or maybe_absent
+        body = self.body(node.body, frame)
+        frame.conditional = outer
+        kept.source, kept.counting = kept_source, kept_counting
+        frame.last, frame.columns, frame.groups, frame.records, frame.used = last, columns, groups, records, used
+        frame.last = None
+        return OpenStep(node.span.line, extent, at, encoding, source, "malformed" if "required" in node.words else None, "once" in node.words, body)
+
+    def region(self, address: tree.Address, frame: Frame) -> tuple[Extent | None, At | None]:
+        source = frame.scope.source
+        match address:
+            case tree.InDocument():
+                self.only(DOCUMENTS, "at", address.span, frame)
+                return None, At("path", address.paths[0])
+            case tree.InColumn():
+                self.only(("text",), "column", address.span, frame)
+                if not frame.columns:
+                    self.check.halt('say first what stands between columns, as in `columns by ";"`', address.span)
+                return None, At("column", first=address.first, last=address.last)
+            case tree.InRest() if source == "text":
+                return None, At("rest")
+        self.only(STORED, "a place in bytes", address.span, frame)
+        return self.extent(address, frame), None
+
+    def record_split(self, node: tree.Records, frame: Frame) -> Step:
+        self.only(("bytes",), "records", node.span, frame)
+        raws = []
+        for storage in (node.tag, node.size):
+            raw = raw_of(self.check.halt, tree.InNext(node.span, None, None), storage, frame.scope.counting, node.span)
+            if raw.storage not in ("u", "varint"):
+                self.check.halt("tag and size of a record are `u8`, `u16`, `u32` or `varint`", node.span)
+            raws.append(raw)
+        frame.records = True
+        frame.used = None
+        first, last = node.first, node.last
+        base = frame.scope.counting.first
+        if first is not None and first > 0:
+            first -= base
+        return RecordsStep(node.span.line, first, last, raws[0], raws[1], node.once)
+
+    def hand(self, node: tree.Hand, frame: Frame) -> Step:
+        check = self.check
+        extent, at = self.region(node.region, frame)
+        plans = []
+        for name, span in node.decoders:
+            found = self.others(name) if self.others else None
+            if found is None:
+                check.halt(f"there is no decoder `{name}` to hand this on to", span)
+            if _hands(found.steps):
+                check.halt(f"`{name}` hands on itself; that goes one step deep only", span)
+            plans.append(found)
+            for spec in found.all_fields:
+                self.fields.setdefault(spec.name, spec)
+            for constant in found.constants:
+                if all(c.name != constant.name for c in self.constants):
+                    self.constants.append(constant)
+        self.handed = True
+        return HandStep(node.span.line, extent, at, node.encoding, tuple(plans))
+
+    def constant(self, node: tree.Constant, frame: Frame) -> None:
+        check = self.check
+        if frame.level or frame.conditional:
+            check.halt("constants stand at the top of a decoder", node.span)
+        if node.name in frame.scope.names:
+            check.halt(f"`{node.name}` stands already above", node.span)
+        unit = check.unit(node.unit, node.span).code if node.unit else "1" if node.kind in ("number", "integer") else None
+        if unit is not None and node.kind not in ("number", "integer"):
+            check.halt(f"a {node.kind} has no unit", node.span)
+        wants = {"number": "number", "integer": "number", "text": "text", "flag": "truth"}[node.kind]
+        if node.value.kind != wants:
+            check.halt(f"`{node.value.word}` is no {node.kind}", node.span)
+        value: object = node.value.word
+        if wants == "number":
+            value = number_signed(node.value.word)
+        elif wants == "truth":
+            value = node.value.word == "true"
+        self.constants.append(ConstantSpec(node.name, node.kind, unit, value))
+        kind = {"number": "number", "integer": "number", "text": "text", "flag": "truth"}[node.kind]
+        frame.scope.names[node.name] = Type(kind, parse_unit(unit) if unit else None)
+
+    def table(self, node: tree.Table, frame: Frame) -> None:
+        check = self.check
+        points = tuple((float(check.bounded(x, node.span)), float(check.bounded(y, node.span))) for x, y in node.points)
+        if not 2 <= len(points) <= limits.TABLE_POINTS:
+            check.halt(f"a table has 2 to {limits.TABLE_POINTS} points", node.span)
+        if any(a[0] >= b[0] for a, b in zip(points, points[1:], strict=False)):
+            check.halt("the first numbers of a table rise from point to point", node.span)
+        if node.name in frame.scope.tables:
+            check.halt(f"the table `{node.name}` stands already above", node.span)
+        unit = check.unit(node.unit, node.span).code if node.unit else None
+        frame.scope.tables[node.name] = (unit, points)
+
+    def pattern(self, node: tree.Pattern) -> tuple[str, ...]:
+        if len(node.text) > limits.PATTERN_CHARACTERS:
+            self.check.halt(f"a pattern has at most {limits.PATTERN_CHARACTERS} characters", node.span)
+        options = re2.Options()
+        options.log_errors = False
+        options.max_mem = limits.PATTERN_MEMORY
+        try:
+            found = re2.compile(node.text, options)
+        except re2.error as error:
+            detail = error.args[0].decode(errors="replace") if error.args and isinstance(error.args[0], bytes) else str(error)
+            self.check.halt(f"the pattern cannot be read: {detail}", node.span)
+        return tuple(found.groupindex)
+
+    def command(self, node: tree.Command, frame: Frame) -> None:
+        check = self.check
+        if frame.level or frame.conditional or frame.scope.source not in ("bytes", "registers"):
+            check.halt("commands stand at the end of a decoder for bytes or registers, on its first level", node.span)
+        if any(c.name == node.name for c in self.commands):
+            check.halt(f"the command `{node.name}` stands already above", node.span)
+        constants = {c.name: frame.scope.names[c.name] for c in self.constants if c.name in frame.scope.names}
+        scope = replace(frame.scope, names=dict(constants), source="bytes", inner={}, late=set(), tables={})
+        inner = Frame(scope, {})
+        spans, self.spans, self.in_command = self.spans, {}, True
+        steps: list[Step] = []
+        for statement in node.body:
+            try:
+                match statement:
+                    case tree.Read():
+                        step = self.read(statement, inner)
+                        if not isinstance(step, ReadStep) or step.raws[0].storage in ("unsigned",):
+                            check.halt("a parameter is written as a number, a flag, a code or a time", statement.span)
+                        steps.append(step)
+                    case tree.Put():
+                        raw = raw_of(check.halt, statement.address, statement.storage, scope.counting, statement.span, inner.last)
+                        inner.last = raw
+                        steps.append(PutStep(statement.span.line, raw, check._number(statement.value, scope)))
+                    case tree.Derive():
+                        step = self.derive(statement, inner)
+                        steps.append(step)
+                    case tree.FrameLine():
+                        framing = Framing(**vars(statement.framing))
+                        self.framing(framing, statement.span)
+                        if framing.escape is None:
+                            check.halt("a frame that is written needs an escape", statement.span)
+                        steps.append(FrameStep(statement.span.line, framing))
+                    case _:
+                        check.halt("a command has lines that write, `derive` and `frame`", statement.span)
+            except Halt:
+                if isinstance(statement, tree.Read | tree.Derive):
+                    check.poisoned.add(statement.name)
+        self.spans, self.in_command = spans, False
+        if any(isinstance(step, FrameStep) for step in steps[:-1]):
+            check.error("`frame` is the last line of a command", node.span)
+        self.commands.append(CommandPlan(node.name, "bytes", tuple(steps)))
+
+    def keep(self, frame: Frame) -> None:
+        for name, spec in frame.group.items():
+            known = self.fields.get(name)
+            if known is not None and (known.kind, known.unit, known.wide) != (spec.kind, spec.unit, spec.wide):
+                self.check.error(f"`{name}` is {known.kind} in {known.unit or 'no unit'} elsewhere: two lines of one name must agree", self.spans.get(name, Span(1, 1, 2)))
+            self.fields[name] = spec
 
 
-def compatible(declared: str, found: str) -> bool:
-    """Whether a field declared as one kind may be given as another."""
-    return declared == found or {declared, found} <= {"number", "integer"}
+def _sets_own(step: Step) -> bool:
+    match step:
+        case StampStep() | DeviceStep():
+            return True
+        case ReadStep() | ValueStep() | SpanStep() | DeriveStep():
+            return step.cleaning.stamped is not None
+        case WhenStep():
+            return any(map(_sets_own, (*step.body, *step.otherwise)))
+        case ChooseStep():
+            return any(_sets_own(s) for _, body in step.arms for s in body) or any(map(_sets_own, step.otherwise))
+        case ApartStep() | OpenStep():
+            return any(map(_sets_own, step.body))
+    return False
 
 
-def replace_scope(scope: Scope) -> Scope:
-    return Scope(dict(scope.names), scope.setpoints, scope.source, scope.owner)
+def _bodies(step: Step) -> tuple[tuple[Step, ...], ...]:
+    match step:
+        case WhenStep():
+            return step.body, step.otherwise
+        case ChooseStep():
+            return (*(body for _, body in step.arms), step.otherwise)
+        case RepeatStep() | ApartStep() | OpenStep():
+            return (step.body,)
+    return ()
+
+
+def _hands(steps: tuple[Step, ...]) -> bool:
+    return any(isinstance(step, HandStep) or any(map(_hands, _bodies(step))) for step in steps)
+
+
+def _given(steps: tuple[Step, ...]) -> set[str]:
+    """Names that these steps give on their own level."""
+    found: set[str] = set()
+    for step in steps:
+        if isinstance(step, ReadStep | SpanStep | ValueStep | DeriveStep):
+            found.add(step.name)
+        elif isinstance(step, MissingStep):
+            found |= {spec.name for spec in step.specs}
+        if not isinstance(step, RepeatStep):
+            found = found.union(*map(_given, _bodies(step)))
+    return found
+
+
+def _reads(steps: tuple[Step, ...]) -> bool:
+    """Whether something here moves the cursor."""
+    return any(isinstance(step, ReadStep | SkipStep | SpanStep | RecordsStep) or any(map(_reads, _bodies(step))) for step in steps)
+
+
+def _expressions(step: Step) -> tuple[Ex, ...]:
+    match step:
+        case DeriveStep():
+            return (step.value, *(s.when for s in step.cleaning.sentinels if s.when is not None))
+        case ReadStep() | ValueStep() | SpanStep():
+            stamped = (step.cleaning.stamped,) if step.cleaning.stamped else ()
+            return (*stamped, *(s.when for s in step.cleaning.sentinels if s.when is not None))
+        case RejectStep():
+            return (step.rule,) if step.rule else ()
+        case MissingStep():
+            return (step.rule,)
+        case WhenStep():
+            return (step.rule,)
+        case ChooseStep():
+            return tuple(rule for rule, _ in step.arms)
+        case StampStep() | DeviceStep() | OriginStep():
+            return (step.value,)
+        case LengthStep():
+            return (step.low, step.high) if step.high else (step.low,)
+        case SkipStep():
+            return () if isinstance(step.count, int) else (step.count,)
+        case RepeatStep():
+            return tuple(e for e in (step.value, step.each) if e is not None)
+    return ()
+
+
+def _within(ex: Ex, op: str) -> set[str]:
+    own = {ex.value} if ex.op == op else set()
+    return own.union(*(_within(a, op) for a in ex.args))
+
+
+def _previous(steps: tuple[Step, ...]) -> set[str]:
+    """Names whose value in the repeat before is asked for here."""
+    found: set[str] = set()
+    for step in steps:
+        for ex in _expressions(step):
+            found |= _within(ex, "previous")
+        if not isinstance(step, RepeatStep):
+            for body in _bodies(step):
+                found |= _previous(body)
+    return found
+
+
+def _advance(steps: tuple[Step, ...]) -> int | None:
+    """Bits that these steps take from the cursor, or None where it depends on the message."""
+    total = 0
+    for step in steps:
+        match step:
+            case ReadStep():
+                for raw in step.raws:
+                    mode = raw.place.mode
+                    if mode == "stream":
+                        total += raw.bits
+                    elif mode == "next" and raw.place.width:
+                        if total % 8:
+                            return None
+                        total += 8 * raw.place.width
+                    elif mode != "same":
+                        return None
+            case SpanStep():
+                if step.extent.mode != "next" or not isinstance(step.extent.width, int) or total % 8:
+                    return None
+                total += 8 * step.extent.width
+            case SkipStep():
+                if not isinstance(step.count, int):
+                    return None
+                total += step.count * step.unit_bits
+            case WhenStep() | ChooseStep():
+                arms = {_advance(body) for body in _bodies(step)}
+                if len(arms) != 1 or None in arms:
+                    return None
+                total += arms.pop() or 0
+            case DeriveStep() | MissingStep() | RejectStep() | StampStep() | DeviceStep():
+                pass
+            case _:
+                return None
+    return total
 
 
 def _tail(steps: tuple[Step, ...]) -> int:
@@ -398,33 +663,62 @@ def _tail(steps: tuple[Step, ...]) -> int:
     longest = 0
 
     def of(ex: Ex) -> int:
-        own = 0
-        if ex.op == "read" and ex.value.place.mode == "end":
-            own = -ex.value.place.offset
+        own = -ex.value.place.offset if ex.op == "read" and ex.value.place.mode == "end" else 0
         return max([own, *(of(argument) for argument in ex.args)])
 
     for step in steps:
-        match step:
-            case RejectStep():
-                longest = max(longest, of(step.rule))
-            case DeriveStep():
-                longest = max(longest, of(step.value))
-            case ReadStep():
-                for raw in step.raws:
-                    if raw.place.mode == "end":
-                        longest = max(longest, -raw.place.offset)
-            case WhenStep():
-                longest = max(longest, of(step.rule), _tail(step.body), _tail(step.otherwise))
-            case _:
-                pass
+        for ex in _expressions(step):
+            longest = max(longest, of(ex))
+        if isinstance(step, ReadStep):
+            for raw in step.raws:
+                if raw.place.mode == "end":
+                    longest = max(longest, -raw.place.offset)
+        if isinstance(step, WhenStep | ChooseStep):
+            longest = max([longest, *(_tail(body) for body in _bodies(step))])
     return longest
 
 
-def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, owner: str | None = None) -> tuple[DecoderPlan | None, list[Problem]]:
+def _bytes_unread(work: _Decoders, node: tree.Decoder, frame: Frame, steps: tuple[Step, ...], tail: int) -> None:
+    """Warns of bytes that no line reads, where the length is fixed and every place is."""
+    if frame.used is None or any(isinstance(s, RepeatStep | RecordsStep | OpenStep | HandStep | SkipStep) or _bodies(s) for s in steps):
+        return
+    if any(isinstance(s, ReadStep) and any(r.place.mode == "next" for r in s.raws) for s in steps) or any(isinstance(s, SpanStep) for s in steps):
+        return
+    lengths = [s.low.value for s in steps if isinstance(s, LengthStep) and s.high is s.low and s.low.op == "constant"]
+    if not lengths:
+        return
+    tail = max(tail, 1 if any(_checks_end(e) for s in steps for e in _expressions(s)) else 0)
+    unread = [b for b in range(int(lengths[-1]) - tail) if b not in frame.used and not any(b == _read_byte(e) for s in steps for e in _expressions(s))]
+    if unread:
+        base = frame.scope.counting.first
+        shown = ", ".join(str(b + base) for b in unread[:6]) + (" and more" if len(unread) > 6 else "")
+        work.check.warn(f"no line reads byte{'s' if len(unread) > 1 else ''} {shown}", node.span)
+
+
+def _rejected(steps: tuple[Step, ...], name: str) -> bool:
+    """Whether messages in which this value is missing are refused."""
+
+    def asks(ex: Ex) -> bool:
+        return (ex.op == "missing" and ex.args[0].op == "name" and ex.args[0].value == name) or any(map(asks, ex.args))
+
+    return any((isinstance(s, RejectStep) and s.rule is not None and asks(s.rule)) or any(_rejected(body, name) for body in _bodies(s)) for s in steps)
+
+
+def _checks_end(ex: Ex) -> bool:
+    return (ex.op == "check" and ex.value[2] == -1) or any(map(_checks_end, ex.args))
+
+
+def _read_byte(ex: Ex) -> int | None:
+    if ex.op == "read" and ex.value.place.mode == "start" and ex.value.place.width == 1:
+        return int(ex.value.place.offset)
+    return next((b for b in map(_read_byte, ex.args) if b is not None), None)
+
+
+def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, owner: str | None = None, others: Others | None = None) -> tuple[DecoderPlan | None, list[Problem]]:
     """A decoder's plan, or None with the errors; warnings come along either way.
 
     `declared` are the fields of the device type (converted to, and held against); `owner` its key,
-    which the decoder's name must repeat.
+    which the decoder's name must repeat. `others` finds the decoders that it hands on to.
     """
     declared = declared or {}
     try:
@@ -436,17 +730,32 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
     checker = Checker(problems, poisoned)
     if owner is not None and node.name != owner:
         checker.error(f"this decoder belongs to the device type `{owner}`", node.span, owner)
-    if node.source == "json" and node.order:
-        checker.error("a byte order has no meaning in JSON", node.span)
-    work = _Decoders(checker, declared, node.source)
-    frame = _Frame(Scope({}, None, node.source, node.name), node.order == "little", {})
+    if node.source in DOCUMENTS and node.order:
+        checker.error(f"a byte order has no meaning in {node.source.upper() if node.source != 'senml' else 'SenML'}", node.span)
+    if node.counted not in (None, 0, 1):
+        checker.error("places are counted from 0 or from 1", node.span)
+    work = _Decoders(checker, declared, others)
+    scope = Scope({}, None, node.source, node.name, Counting(node.order == "little", node.counted or 0))
+    frame = Frame(scope, {}, used={})
+    if node.source == "senml":
+        scope.names.update(name=Type("text"), unit=Type("text"))
     steps = work.body(node.body, frame)
-    if not frame.group and not work.repeats and not checker.failed:
+    work.keep(frame)
+    if not work.fields and not work.handed and not checker.failed:
         checker.error("this decoder gives no reading: add a line such as `byte 0  battery  u8 / 50  V`", node.span)
-    names = list(frame.group) + [spec.name for group in work.repeats for spec in group]
-    if len(names) > limits.FIELDS:
+    if len(work.fields) > limits.FIELDS:
         checker.error(f"a decoder gives at most {limits.FIELDS} fields", node.span)
+    tail = _tail(steps)
+    if not checker.failed:
+        for name, (message, span) in work.untold.items():
+            if not _rejected(steps, name):
+                checker.warn(message, span)
+        _bytes_unread(work, node, frame, steps, tail)
     problems = sorted(checker.problems, key=lambda p: (p.span.line, p.span.column))
     if checker.failed:
         return None, problems
-    return DecoderPlan(node.name, node.source, steps, tuple(frame.group.values()), tuple(work.repeats), _tail(steps)), problems
+    plan = DecoderPlan(node.name, node.source, steps, tuple(work.fields.values()), tuple(frame.group.values()), tail, tuple(work.constants), tuple(work.commands), work.before)
+    return plan, problems
+
+
+__all__ = ["PLAIN", "Others", "Raw", "check_decoder", "type_of"]

@@ -13,17 +13,67 @@ EARTH_RADIUS_M = 6_371_008.8  # mean radius, IUGG 1980
 
 @dataclass(frozen=True)
 class Function:
-    """`takes` are argument kinds (`same`: a number in the unit of the first); `gives` the result."""
+    """`takes` are argument kinds (`same`: a number in the unit of the first; `like`: of the kind of the first).
+
+    `gives` is the kind of the result. `by_row` functions take and give plain values, one row at a time.
+    """
 
     takes: tuple[str, ...]
     gives: str
     compute: Callable[..., Any] | None
     words: str
     many: bool = False
+    by_row: bool = False
 
 
 def _round(values: np.ndarray) -> np.ndarray:
     return np.copysign(np.floor(np.abs(values) + 0.5), values)
+
+
+def _wrapped(values: Any, bits: Any) -> Any:
+    """`values` modulo 2^bits, read as signed: the change of a counter that wraps."""
+    whole = np.exp2(bits)
+    return np.mod(np.asarray(values, float) + whole / 2, whole) - whole / 2
+
+
+def _bit_count(values: Any) -> Any:
+    return np.bitwise_count(np.asarray(values, float).astype(np.int64)).astype(float)
+
+
+def _part(text: str, separator: str, number: float) -> str | None:
+    parts = text.split(separator) if separator else [text]
+    index = int(number) - 1 if number > 0 else int(number)
+    return parts[index] if number and -len(parts) <= index < len(parts) else None
+
+
+def _before_last(text: str, mark: str) -> str:
+    return text.rpartition(mark)[0] if mark else text
+
+
+def _after_last(text: str, mark: str) -> str:
+    return text.rpartition(mark)[2] if mark else text
+
+
+def _before_first(text: str, mark: str) -> str:
+    return text.partition(mark)[0] if mark else text
+
+
+def _after_first(text: str, mark: str) -> str:
+    return text.partition(mark)[2] if mark else text
+
+
+def _bearing(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
+    """Initial bearing along the great circle, degrees clockwise from north, 0 to below 360."""
+    a, b, span = np.radians(lat1), np.radians(lat2), np.radians(np.asarray(lon2, float) - np.asarray(lon1, float))
+    return np.mod(np.degrees(np.arctan2(np.sin(span) * np.cos(b), np.cos(a) * np.sin(b) - np.sin(a) * np.cos(b) * np.cos(span))), 360.0)
+
+
+def _degrees(compute: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    return lambda x: np.degrees(compute(x))
+
+
+def _of_degrees(compute: Callable[[Any], Any]) -> Callable[[Any], Any]:
+    return lambda x: compute(np.radians(x))
 
 
 FUNCTIONS: dict[str, Function] = {
@@ -34,15 +84,64 @@ FUNCTIONS: dict[str, Function] = {
     "round": Function(("number",), "same", _round, "round(x): to whole numbers, half away from zero"),
     "floor": Function(("number",), "same", np.floor, "floor(x): down to a whole number"),
     "ceil": Function(("number",), "same", np.ceil, "ceil(x): up to a whole number"),
+    "mod": Function(("number", "same"), "same", np.mod, "mod(a, b): what is left of a after whole steps of b"),
     "sqrt": Function(("plain",), "plain", np.sqrt, "sqrt(x): of a plain number"),
+    "power": Function(("plain", "plain"), "plain", lambda a, b: np.power(np.asarray(a, float), b), "power(a, b): a to the b"),
     "log": Function(("plain",), "plain", np.log, "log(x): natural, of a plain number"),
     "log10": Function(("plain",), "plain", np.log10, "log10(x): to base 10, of a plain number"),
     "exp": Function(("plain",), "plain", np.exp, "exp(x): of a plain number"),
+    "sin": Function(("deg",), "plain", _of_degrees(np.sin), "sin(angle)"),
+    "cos": Function(("deg",), "plain", _of_degrees(np.cos), "cos(angle)"),
+    "tan": Function(("deg",), "plain", _of_degrees(np.tan), "tan(angle)"),
+    "asin": Function(("plain",), "deg", _degrees(np.arcsin), "asin(x): the angle"),
+    "acos": Function(("plain",), "deg", _degrees(np.arccos), "acos(x): the angle"),
+    "atan": Function(("plain",), "deg", _degrees(np.arctan), "atan(x): the angle"),
+    "atan2": Function(("number", "same"), "deg", lambda y, x: np.degrees(np.arctan2(y, x)), "atan2(y, x): the angle of a point"),
+    "wrapped": Function(("number", "plain"), "same", _wrapped, "wrapped(difference, bits): the change of a counter of so many bits, which may have wrapped either way"),
+    "bit_count": Function(("plain",), "plain", _bit_count, "bit_count(x): how many bits are set"),
     "raw": Function(("field",), "plain", None, "raw(field): the number as it stands in the message"),
+    "first_known": Function(("any", "like"), "same", None, "first_known(a, b, ...): the first that is not missing", many=True),
+    "before": Function(("field",), "same", None, "before(field): its value in the message before, of the same device"),
+    "previous": Function(("field",), "same", None, "previous(field): its last known value in this repeat"),
+    "part": Function(("text", "text", "plain"), "text", _part, 'part(text, ",", 2): the second part between commas, -1 the last', by_row=True),
+    "before_first": Function(("text", "text"), "text", _before_first, "before_first(text, mark): what stands before the first mark", by_row=True),
+    "after_first": Function(("text", "text"), "text", _after_first, "after_first(text, mark)", by_row=True),
+    "before_last": Function(("text", "text"), "text", _before_last, "before_last(text, mark): what stands before the last mark", by_row=True),
+    "after_last": Function(("text", "text"), "text", _after_last, "after_last(text, mark)", by_row=True),
+    "lower": Function(("text",), "text", str.lower, "lower(text): in small letters", by_row=True),
+    "upper": Function(("text",), "text", str.upper, "upper(text): in capital letters", by_row=True),
+    "trimmed": Function(("text",), "text", str.strip, "trimmed(text): without blanks around it", by_row=True),
+    "text_length": Function(("text",), "plain", lambda text: float(len(text)), "text_length(text): its number of characters", by_row=True),
+    "contains": Function(("text", "text"), "truth", lambda text, other: other in text, "contains(text, other)", by_row=True),
+    "starts_with": Function(("text", "text"), "truth", str.startswith, "starts_with(text, other)", by_row=True),
+    "calendar": Function(("plain",) * 6, "time", None, "calendar(year, month, day, hour, minute, second): a time in UTC"),
+    "second_pass": Function(("time", "text"), "truth", None, "second_pass(time, zone): whether its local time comes for the second time that day"),
     "latitude": Function(("position",), "deg", None, "latitude(position)"),
     "longitude": Function(("position",), "deg", None, "longitude(position)"),
     "point": Function(("deg", "deg"), "position", None, "point(latitude, longitude)"),
     "distance": Function(("position", "position"), "m", None, "distance(a, b): along the ground"),
+    "bearing": Function(("position", "position"), "deg", None, "bearing(a, b): the direction from a to b, clockwise from north"),
+}
+
+AGGREGATES: dict[str, str] = {
+    "sum_of": "sum_of(x): over the repeats; missing if one of them is",
+    "mean_of": "mean_of(x): over the known ones",
+    "min_of": "min_of(x): the lowest of the known ones",
+    "max_of": "max_of(x): the highest of the known ones",
+    "first_of": "first_of(x): the first known one",
+    "last_of": "last_of(x): the last known one",
+    "count_of": "count_of(x): how many repeats have x, missing or not; of something true or false, how many are true",
+    "any_of": "any_of(rule): whether it is true in one of the repeats",
+    "all_of": "all_of(rule): whether it is true in every repeat",
+    "join_of": 'join_of(text, ","): the texts one after the other',
+}
+BUILTINS: dict[str, str] = {
+    "received": "received: the moment of arrival",
+    "stamp": "stamp: the time that the readings have so far",
+    "left": "left: bytes that are not read yet",
+    "bits_left": "bits_left: bits that are not read yet",
+    "index": "index: which repeat this is, counted from 1",
+    "length": "length: bytes of the message, or of the part that is open",
 }
 
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import NoReturn, Protocol
 
 from . import limits, tree
 from .plan import Place, Raw
 from .problems import Span
+
+DYNAMIC = ("varint", "signed varint", "unsigned")
 
 
 class Halt(Protocol):
@@ -15,48 +18,121 @@ class Halt(Protocol):
     def __call__(self, message: str, span: Span, fix: str | None = None) -> NoReturn: ...
 
 
-def raw_of(halt: Halt, address: tree.Address, storage: str, little: bool, span: Span, last: Raw | None = None) -> Raw:
+@dataclass(frozen=True)
+class Counting:
+    """How the header says that places are counted: byte order, and whether from 0 or from 1."""
+
+    little: bool = False
+    first: int = 0
+
+
+def split(storage: str) -> tuple[str, int]:
+    """`u16` to its letter and number of bits; digits of packed decimals take four bits each, and four for a sign."""
+    letters = storage.rstrip("0123456789")
+    count = int(storage[len(letters) :] or 0)
+    if letters == "bcd":
+        return letters, 4 * count
+    if letters == "packed":
+        return letters, 4 * (count + 1)
+    return letters, count
+
+
+def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: Counting, span: Span, last: Raw | None = None) -> Raw:
     """The place and width of a stored number. `halt` is called for a mistake and does not return."""
-    letter, width_bits = storage[0], int(storage[1:])
+    letter, width_bits = split(storage.name)
+    little = counting.little if storage.order is None else storage.order == "little"
+    swapped = storage.words is not None and (storage.words == "low") != little
+    if storage.name in DYNAMIC:
+        return _dynamic(halt, address, storage, little, span)
     whole = (width_bits + 7) // 8
-    bits: tree.Bits | None = None
+    bits = _counted(halt, getattr(address, "bits", None), counting, address.span)
+    needs = (bits.high // 8 + 1) if bits else whole
     match address:
         case tree.InBytes():
-            bits = address.bits
-            if address.last is not None:
-                if (address.first < 0) != (address.last < 0) or address.last < address.first:
-                    halt("a range of bytes goes upwards, on one side of the payload", address.span)
-                width = address.last - address.first + 1
-            else:
-                width = (bits.high // 8 + 1) if bits else whole
-            if abs(address.first) > limits.PAYLOAD_BYTES:
+            first, end = address.first, address.last
+            if end is not None and ((first < 0) != (end < 0) or end < first):
+                halt("a range of bytes goes upwards, on one side of the payload", address.span)
+            width = needs if end is None else end - first + 1
+            if abs(first) > limits.PAYLOAD_BYTES:
                 halt(f"a payload has at most {limits.PAYLOAD_BYTES} bytes", address.span)
-            place = Place("end" if address.first < 0 else "start", address.first, width)
-            if address.first < 0 and address.first + width > 0:
-                halt(f"`{storage}` at byte {address.first} reaches beyond the end of the payload", span)
+            if first < 0 and first + width > 0:
+                halt(f"`{storage.name}` at byte {first} reaches beyond the end of the payload", span)
+            place = Place("end" if first < 0 else "start", first if first < 0 else _from(halt, first, counting, address.span), width)
         case tree.InNext():
-            bits = address.bits
-            place = Place("next", 0, address.width or ((bits.high // 8 + 1) if bits else whole))
+            if isinstance(address.width, tree.Node):
+                halt(f"`{storage.name}` has a width of its own: write `next` alone, or read it as `unsigned 1 to 8 bytes`", address.span)
+            place = Place("next", 0, address.width or needs)
+        case tree.InStream():
+            if letter not in ("u", "i", "sm", "oc") or width_bits > 56:
+                halt("by single bits whole numbers of up to 56 bits are read", span)
+            return Raw(Place("stream", 0, 0), False, letter, width_bits, 0)
         case tree.InSame():
             if last is None:
                 halt("`same` needs a line before it that reads bytes", address.span)
-            bits = address.bits
             place = Place("same", 0, last.place.width)
+        case tree.InRegister():
+            count = (address.last - address.first + 1) if address.last is not None else max((needs + 1) // 2, 1)
+            if count < 1:
+                halt("a range of registers goes upwards", address.span)
+            place = Place("register", address.first, 2 * count)
+            if bits is None and width_bits != 16 * count:
+                halt(f"`{storage.name}` has {width_bits} bits, {count} register{'s' if count > 1 else ''} {16 * count}: say which bits, as in `register {address.first} bits 7 to 0`", span)
+        case tree.InCoil():
+            return Raw(Place("coil", address.number, 0), False, "u", 1, 0)
+        case tree.InRecord():
+            place = Place("record", address.tag, whole)
         case _:
-            halt("found a path: a decoder for bytes reads `byte 3`, `next` or `same`", address.span)
+            halt("found a place of documents or text: a decoder for bytes reads `byte 3`, `next`, `same`, `record 1`", address.span)
     if place.width > 8:
         halt("a number has at most 8 bytes", address.span)
+    if swapped and (place.width not in (4, 8) or bits):
+        halt("an order of words is for numbers of 32 or 64 bits", span)
     if bits:
         if bits.high >= place.width * 8:
-            halt(f"bit {bits.high} lies outside {place.width} byte{'s' if place.width > 1 else ''}: bits count from 0 (lowest) to {place.width * 8 - 1}", address.span)
-        if bits.high - bits.low + 1 != width_bits:
-            have = bits.high - bits.low + 1
-            halt(f"bits {bits.high} to {bits.low} are {have} bits, but `{storage}` has {width_bits}", span, f"{letter}{have}")
+            plural = "s" if place.width > 1 else ""
+            halt(f"bit {bits.high + counting.first} lies outside {place.width} byte{plural}: bits count from {counting.first} (lowest) to {place.width * 8 - 1 + counting.first}", address.span)
+        have = bits.high - bits.low + 1
+        if have != width_bits:
+            halt(
+                f"bits {bits.high + counting.first} to {bits.low + counting.first} are {have} bits, but `{storage.name}` has {width_bits}",
+                span,
+                f"{letter}{have}" if letter in ("u", "i", "sm", "oc") else None,
+            )
         if letter == "f":
             halt("a floating-point number takes whole bytes", span)
         return Raw(place, little, letter, width_bits, bits.low)
     if width_bits % 8:
-        halt(f"`{storage}` is no whole number of bytes: say which bits, as in `byte 0 bits {width_bits - 1} to 0`", span)
+        halt(f"`{storage.name}` is no whole number of bytes: say which bits, as in `byte 0 bits {width_bits - 1} to 0`", span)
     if place.width != whole:
-        halt(f"`{storage}` has {whole} byte{'s' if whole > 1 else ''}, the address {place.width}", span)
-    return Raw(place, little, letter, width_bits, 0)
+        halt(f"`{storage.name}` has {whole} byte{'s' if whole > 1 else ''}, the address {place.width}", span)
+    return Raw(place, little, letter, width_bits, 0, swapped)
+
+
+def _dynamic(halt: Halt, address: tree.Address, storage: tree.Storage, little: bool, span: Span) -> Raw:
+    """Numbers whose bytes say how long they are."""
+    name = storage.name
+    if name == "unsigned" and not 1 <= storage.low <= storage.high <= 8:
+        halt("a number has 1 to 8 bytes: write `unsigned 1 to 4 bytes`", span)
+    match address:
+        case tree.InRecord():
+            return Raw(Place("record", address.tag, 0), little, name, 64, 0, False, storage.low, storage.high)
+        case tree.InNext(width=None, bits=None) if name != "unsigned":
+            return Raw(Place("next", 0, 0), False, name, 64, 0)
+        case tree.InRest() if name == "unsigned":
+            return Raw(Place("rest", 0, 0), little, name, 64, 0, False, storage.low, storage.high)
+        case _:
+            halt(f"`{name}` stands at `next`, `rest` or in a record", span)
+
+
+def _from(halt: Halt, byte: int, counting: Counting, span: Span) -> int:
+    if byte < counting.first:
+        halt("this decoder counts bytes from 1", span)
+    return byte - counting.first
+
+
+def _counted(halt: Halt, bits: tree.Bits | None, counting: Counting, span: Span) -> tree.Bits | None:
+    if bits is None or counting.first == 0:
+        return bits
+    if bits.low < counting.first:
+        halt("this decoder counts bits from 1", span)
+    return tree.Bits(bits.high - counting.first, bits.low - counting.first, bits.single)

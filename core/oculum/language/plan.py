@@ -17,6 +17,7 @@ class Type:
     difference: bool = False
     literal: bool = False
     codes: tuple[tuple[int, str], ...] = ()
+    late: bool = False  # speaks of the message before
 
 
 @dataclass(frozen=True)
@@ -51,22 +52,56 @@ class FieldSpec:
 
 @dataclass(frozen=True)
 class Place:
-    """Where bytes stand: from the start, from the end, at the cursor, or as the line before."""
+    """Where bytes stand. `mode`: start, end, next, same, stream (single bits), record (offset is its tag),
 
-    mode: str  # start, end, next, same
+    register (offset is its number).
+    """
+
+    mode: str
     offset: int
-    width: int  # bytes
+    width: int  # bytes; 0 where only the bytes themselves tell
 
 
 @dataclass(frozen=True)
 class Raw:
-    """A stored number: its place, byte order and, within that, `bits` from `shift` up."""
+    """A stored number: its place, byte and word order and, within that, `bits` from `shift` up.
+
+    `storage`: u, i, f, sm (sign and magnitude), oc (ones' complement), bcd, packed (digits and a sign),
+    varint, signed varint, unsigned (`least` to `most` bytes, as many as there are).
+    """
 
     place: Place
     little: bool
-    storage: str  # u, i, f
+    storage: str
     bits: int
     shift: int
+    swapped: bool = False  # 16-bit words in the other order
+    least: int = 0
+    most: int = 0
+
+    @property
+    def signed(self) -> bool:
+        return self.storage in ("i", "sm", "oc", "signed varint")
+
+
+@dataclass(frozen=True)
+class Extent:
+    """A run of bytes. `mode`: start, end, next, rest, record, register; `width` in bytes, or an expression, or to the end."""
+
+    mode: str
+    offset: int = 0
+    width: int | Ex | None = None
+
+
+@dataclass(frozen=True)
+class At:
+    """A value that is no bytes. `mode`: path, column, group, header, topic."""
+
+    mode: str
+    path: tuple[Any, ...] = ()
+    name: str = ""
+    first: int = 0
+    last: int | None = None
 
 
 @dataclass(frozen=True)
@@ -90,17 +125,42 @@ class Sentinel:
 
 
 @dataclass(frozen=True)
+class UnitChoice:
+    """Scale and conversion that the value of the field `name` chooses: option to its scale and its conversion, (value * a + b) / c."""
+
+    name: str
+    arms: tuple[tuple[str | int, Linear, tuple[float, float, float]], ...]
+
+
+@dataclass(frozen=True)
 class Cleaning:
     """What may turn a value into a missing one, in this order: raw marks, rules, range."""
 
     sentinels: tuple[Sentinel, ...] = ()
     low: float | None = None
     high: float | None = None
-    convert: tuple[float, float] | None = None  # value * factor + offset
+    convert: tuple[float, float, float] | None = None  # (value * a + b) / c
+    unit_by: UnitChoice | None = None
+    stamped: Ex | None = None
+
+
+NO_CLEANING = Cleaning()
+
+
+@dataclass(frozen=True)
+class Zoned:
+    """How a written time is read: its pattern, its zone (a name, or the field or constant that holds it), its second pass."""
+
+    pattern: str
+    zone: str | None
+    zone_field: str | None
+    again: str | None
 
 
 @dataclass(frozen=True)
 class ReadStep:
+    """A stored number."""
+
     line: int
     name: str
     raws: tuple[Raw, ...]
@@ -108,19 +168,60 @@ class ReadStep:
     spec: FieldSpec
     cleaning: Cleaning
     hidden: bool
-    clock: tuple[float, int] | None = None  # seconds a step, epoch in microseconds
+    clock: tuple[float, int, bool] | None = None  # seconds a step, epoch in microseconds, wrapping
+    required: str | None = None  # the failure when its record is not there
+    once: bool = False
+    calendar: Zoned | None = None
+    default: Any = None  # of a command's parameter
 
 
 @dataclass(frozen=True)
-class DocStep:
+class SpanStep:
+    """A run of bytes as text or as hexadecimal digits; or whether its record is there."""
+
     line: int
     name: str
-    paths: tuple[tuple[str | int, ...], ...]
+    extent: Extent
+    form: str  # text, hex, present
+    padded: bool
+    size: int | None
+    spec: FieldSpec
+    cleaning: Cleaning
+    hidden: bool
+    required: str | None = None
+    once: bool = False
+
+
+@dataclass(frozen=True)
+class ValueStep:
+    """A value of a document, a column of text, a header."""
+
+    line: int
+    name: str
+    places: tuple[At, ...]
     linears: tuple[Linear, ...]
     spec: FieldSpec
     cleaning: Cleaning
     hidden: bool
-    required: bool
+    required: str | None
+    form: str  # number, integer, hex integer, flag, text, hex, iso, tagged, clock, calendar
+    written: bool = False  # numbers stand as text
+    comma: bool = False
+    words: tuple[tuple[str, float], ...] = ()
+    after: str = ""
+    size: int | None = None
+    clock: tuple[float, int, bool] | None = None
+    calendar: Zoned | None = None
+    unit: str | None = None  # as the line says it, before any conversion
+
+
+@dataclass(frozen=True)
+class PutStep:
+    """In a command: a stored number that follows from others."""
+
+    line: int
+    raw: Raw
+    value: Ex
 
 
 @dataclass(frozen=True)
@@ -131,6 +232,16 @@ class DeriveStep:
     spec: FieldSpec
     cleaning: Cleaning
     hidden: bool
+    late: bool = False  # speaks of the message before
+
+
+@dataclass(frozen=True)
+class MissingStep:
+    line: int
+    reason: str
+    specs: tuple[FieldSpec, ...]
+    rule: Ex
+    late: bool = False
 
 
 @dataclass(frozen=True)
@@ -138,12 +249,18 @@ class RejectStep:
     line: int
     failure: str
     reason: str
-    rule: Ex
+    rule: Ex | None
     unless: bool
 
 
 @dataclass(frozen=True)
 class StampStep:
+    line: int
+    value: Ex
+
+
+@dataclass(frozen=True)
+class DeviceStep:
     line: int
     value: Ex
 
@@ -158,7 +275,8 @@ class LengthStep:
 @dataclass(frozen=True)
 class SkipStep:
     line: int
-    count: int
+    count: int | Ex
+    unit_bits: int  # 1 or 8
 
 
 @dataclass(frozen=True)
@@ -170,36 +288,153 @@ class WhenStep:
 
 
 @dataclass(frozen=True)
-class RepeatStep:
+class ChooseStep:
     line: int
-    times: Ex | None
-    most: int
-    each_us: int
-    body: tuple[Step, ...]
-    fields: tuple[FieldSpec, ...]
-
-
-Step = ReadStep | DocStep | DeriveStep | RejectStep | StampStep | LengthStep | SkipStep | WhenStep | RepeatStep
+    arms: tuple[tuple[Ex, tuple[Step, ...]], ...]
+    otherwise: tuple[Step, ...]
 
 
 @dataclass(frozen=True)
-class DecoderPlan:
-    """A checked decoder. `fields` are the readings of the message itself, repeats carry their own."""
+class Framing:
+    start: int
+    end: int
+    escape: int | None
+    xor: int | None
+
+
+@dataclass(frozen=True)
+class RepeatStep:
+    """`kind`: end, times, bits, list, record, lines, columns, frames. `advance`: bits an element takes, where fixed."""
+
+    line: int
+    number: int  # of the repeat within the decoder
+    kind: str
+    value: Ex | None
+    most: int
+    paths: tuple[tuple[Any, ...], ...]
+    alone: bool
+    required: bool
+    tag: int
+    first: int
+    last: int
+    framing: Framing | None
+    each: Ex | None
+    direction: str
+    body: tuple[Step, ...]
+    advance: int | None
+    ordered: bool  # speaks of the repeat before
+    carried: tuple[str, ...] = ()
+    fields: tuple[FieldSpec, ...] = ()
+
+
+@dataclass(frozen=True)
+class ApartStep:
+    line: int
+    word: str
+    body: tuple[Step, ...]
+    given: tuple[str, ...] = ()  # fields that are given in it
+
+
+@dataclass(frozen=True)
+class OpenStep:
+    line: int
+    extent: Extent | None
+    at: At | None
+    encoding: str | None
+    source: str  # bytes, json, cbor, text
+    required: str | None
+    once: bool
+    body: tuple[Step, ...]
+
+
+@dataclass(frozen=True)
+class RecordsStep:
+    line: int
+    first: int | None
+    last: int | None
+    tag: Raw
+    size: Raw
+    once: bool
+
+
+@dataclass(frozen=True)
+class HandStep:
+    line: int
+    extent: Extent | None
+    at: At | None
+    encoding: str | None
+    plans: tuple[DecoderPlan, ...]
+
+
+@dataclass(frozen=True)
+class OriginStep:
+    line: int
+    value: Ex
+
+
+@dataclass(frozen=True)
+class ColumnsStep:
+    line: int
+    by: str
+
+
+@dataclass(frozen=True)
+class PatternStep:
+    line: int
+    text: str
+
+
+@dataclass(frozen=True)
+class FrameStep:
+    line: int
+    framing: Framing
+
+
+Step = (
+    ReadStep | SpanStep | ValueStep | PutStep | DeriveStep | MissingStep | RejectStep | StampStep | DeviceStep | LengthStep | SkipStep
+    | WhenStep | ChooseStep | RepeatStep | ApartStep | OpenStep | RecordsStep | HandStep | OriginStep | ColumnsStep | PatternStep | FrameStep
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ConstantSpec:
+    """A constant of a device with the value that holds where none is known."""
+
+    name: str
+    kind: str  # number, integer, text, flag
+    unit: str | None
+    default: Any
+
+
+@dataclass(frozen=True)
+class CommandPlan:
+    """What is sent to a device: its lines, written one after the other."""
 
     name: str
     source: str
     steps: tuple[Step, ...]
-    fields: tuple[FieldSpec, ...]
-    repeats: tuple[tuple[FieldSpec, ...], ...]
-    tail: int  # bytes at the end that a check has for itself
 
     @property
-    def all_fields(self) -> tuple[FieldSpec, ...]:
-        found: dict[str, FieldSpec] = {}
-        for group in (self.fields, *self.repeats):
-            for spec in group:
-                found.setdefault(spec.name, spec)
-        return tuple(found.values())
+    def parameters(self) -> tuple[ReadStep | ValueStep, ...]:
+        return tuple(step for step in self.steps if isinstance(step, ReadStep | ValueStep))
+
+
+@dataclass(frozen=True)
+class DecoderPlan:
+    """A checked decoder. `all_fields` are the fields of all its readings; a name with braces is a family of fields."""
+
+    name: str
+    source: str
+    steps: tuple[Step, ...]
+    all_fields: tuple[FieldSpec, ...]
+    fields: tuple[FieldSpec, ...]  # of the message itself; repeats have their own
+    tail: int  # bytes at the end that a check has for itself
+    constants: tuple[ConstantSpec, ...] = ()
+    commands: tuple[CommandPlan, ...] = ()
+    needs_before: bool = False  # some value speaks of the message before
+
+    def command(self, name: str) -> CommandPlan | None:
+        return next((c for c in self.commands if c.name == name), None)
 
 
 @dataclass(frozen=True)

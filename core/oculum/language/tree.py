@@ -29,8 +29,20 @@ class InBytes(Node):
 
 @dataclass(frozen=True)
 class InNext(Node):
-    width: int | None
+    """At the cursor: `width` bytes (a number or an expression), or the width of the storage."""
+
+    width: int | Expr | None
     bits: Bits | None
+
+
+@dataclass(frozen=True)
+class InStream(Node):
+    """At the cursor, by single bits."""
+
+
+@dataclass(frozen=True)
+class InRest(Node):
+    pass
 
 
 @dataclass(frozen=True)
@@ -39,11 +51,69 @@ class InSame(Node):
 
 
 @dataclass(frozen=True)
+class InRegister(Node):
+    first: int
+    last: int | None
+    bits: Bits | None
+
+
+@dataclass(frozen=True)
+class InCoil(Node):
+    number: int
+
+
+@dataclass(frozen=True)
+class InRecord(Node):
+    tag: int
+
+
+@dataclass(frozen=True)
+class Index:
+    """A step of a path into a list, counted from 0."""
+
+    number: int
+
+
+@dataclass(frozen=True)
+class Keyed:
+    """A step of a path to the element of a list whose `key` has `value`."""
+
+    key: str
+    value: str | int | float
+    word: str
+
+
+PathStep = str | int | Index | Keyed
+Path = tuple[PathStep, ...]
+
+
+@dataclass(frozen=True)
 class InDocument(Node):
-    paths: tuple[tuple[str | int, ...], ...]
+    paths: tuple[Path, ...]
 
 
-Address = InBytes | InNext | InSame | InDocument
+@dataclass(frozen=True)
+class InColumn(Node):
+    first: int
+    last: int | None
+
+
+@dataclass(frozen=True)
+class InGroup(Node):
+    name: str
+
+
+@dataclass(frozen=True)
+class InHeader(Node):
+    name: str
+
+
+@dataclass(frozen=True)
+class InTopic(Node):
+    level: int
+
+
+Address = InBytes | InNext | InStream | InRest | InSame | InRegister | InCoil | InRecord | InDocument | InColumn | InGroup | InHeader | InTopic
 
 
 # kinds -------------------------------------------------------------------
@@ -54,46 +124,84 @@ class Scale:
 
 
 @dataclass(frozen=True)
+class Storage:
+    """How a number is stored: `name` is u16, bcd6, varint and the like; order and words may differ from the header's."""
+
+    name: str
+    order: str | None = None
+    words: str | None = None
+    low: int = 0
+    high: int = 0
+
+
+@dataclass(frozen=True)
 class Stored(Node):
-    storage: str
-    order: str | None
+    storage: Storage
     scales: tuple[Scale, ...]
 
 
 @dataclass(frozen=True)
 class Flag(Node):
-    pass
+    present: bool = False
 
 
 @dataclass(frozen=True)
 class Codes(Node):
-    storage: str | None
-    order: str | None
+    storage: Storage | None
     texts: tuple[tuple[int, str], ...]
+    other: str | None = None
 
 
 @dataclass(frozen=True)
 class PositionKind(Node):
-    parts: tuple[tuple[str, tuple[Scale, ...]], ...]
+    parts: tuple[tuple[Storage | None, tuple[Scale, ...]], ...]
 
 
 @dataclass(frozen=True)
 class Clock(Node):
-    storage: str
-    order: str | None
+    storage: Storage | None  # None: a number of a document
     unit: str
     since: str
+    wrapping: bool = False
+
+
+@dataclass(frozen=True)
+class Calendar(Node):
+    """A written time: `form` is digits (packed, two a byte) or text; `pattern` names its parts by letters."""
+
+    form: str
+    pattern: str
+    zone: str | None
+    zone_name: bool
+    again: str | None
 
 
 @dataclass(frozen=True)
 class Plain(Node):
-    """A kind of a document value: number, integer, text, iso."""
+    """A kind of a document value: number, integer, text, hex, iso, tagged; `form` says how a number is written in text."""
 
     word: str
     scales: tuple[Scale, ...] = ()
+    form: str | None = None
 
 
-Kind = Stored | Flag | Codes | PositionKind | Clock | Plain
+Kind = Stored | Flag | Codes | PositionKind | Clock | Calendar | Plain
+
+
+@dataclass(frozen=True)
+class UnitArm:
+    option: str | int
+    word: str
+    scales: tuple[Scale, ...]
+    unit: str
+
+
+@dataclass(frozen=True)
+class UnitBy(Node):
+    """A unit that another value chooses."""
+
+    name: str
+    arms: tuple[UnitArm, ...]
 
 
 # qualifiers --------------------------------------------------------------
@@ -101,6 +209,7 @@ Kind = Stored | Flag | Codes | PositionKind | Clock | Plain
 class Within(Node):
     low: str
     high: str
+    times: bool = False
 
 
 @dataclass(frozen=True)
@@ -118,10 +227,46 @@ class Into(Node):
 
 @dataclass(frozen=True)
 class Word(Node):
-    word: str  # hidden, required
+    word: str  # hidden, once, padded, decimal comma
 
 
-Qualifier = Within | Missing | Into | Word
+@dataclass(frozen=True)
+class Required(Node):
+    failure: str | None
+
+
+@dataclass(frozen=True)
+class Stamped(Node):
+    value: Expr
+
+
+@dataclass(frozen=True)
+class Default(Node):
+    value: Literal
+
+
+@dataclass(frozen=True)
+class Words(Node):
+    numbers: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class After(Node):
+    text: str
+
+
+@dataclass(frozen=True)
+class Sized(Node):
+    count: int
+
+
+Qualifier = Within | Missing | Into | Word | Required | Stamped | Default | Words | After | Sized
+
+
+@dataclass(frozen=True)
+class Literal(Node):
+    kind: str  # number, text, name, truth
+    word: str
 
 
 # statements --------------------------------------------------------------
@@ -131,9 +276,18 @@ class Read(Node):
     name: str
     name_span: Span
     kind: Kind
-    unit: str | None
+    unit: str | UnitBy | None
     unit_span: Span | None
     qualifiers: tuple[Qualifier, ...]
+
+
+@dataclass(frozen=True)
+class Put(Node):
+    """In a command: a stored number that follows from other values."""
+
+    address: Address
+    storage: Storage
+    value: Expr
 
 
 @dataclass(frozen=True)
@@ -145,11 +299,18 @@ class Derive(Node):
 
 
 @dataclass(frozen=True)
+class MissingRule(Node):
+    reason: str
+    names: tuple[tuple[str, Span], ...]
+    rule: Expr
+
+
+@dataclass(frozen=True)
 class Reject(Node):
     reason: str
     failure: str | None
     unless: bool
-    rule: Expr
+    rule: Expr | None
 
 
 @dataclass(frozen=True)
@@ -158,14 +319,21 @@ class Stamp(Node):
 
 
 @dataclass(frozen=True)
+class Device(Node):
+    value: Expr
+
+
+@dataclass(frozen=True)
 class Length(Node):
     low: Expr
     high: Expr | None
+    least: bool
 
 
 @dataclass(frozen=True)
 class Skip(Node):
-    count: int
+    count: int | Expr
+    bits: bool
 
 
 @dataclass(frozen=True)
@@ -176,14 +344,134 @@ class When(Node):
 
 
 @dataclass(frozen=True)
-class Repeat(Node):
-    times: Expr | None  # None: to end
-    most: int | None
-    each: tuple[str, str, str] | None  # number, unit, earlier or later
+class Option:
+    """One value, or a span of numbers, that an arm of `choose` takes."""
+
+    kind: str  # number, text, code
+    low: str
+    high: str | None = None
+
+
+@dataclass(frozen=True)
+class Arm(Node):
+    options: tuple[Option, ...]
     body: tuple[Statement, ...]
 
 
-Statement = Read | Derive | Reject | Stamp | Length | Skip | When | Repeat
+@dataclass(frozen=True)
+class Choose(Node):
+    value: Expr
+    arms: tuple[Arm, ...]
+    otherwise: tuple[Statement, ...]
+
+
+@dataclass(frozen=True)
+class Framing:
+    start: int
+    end: int
+    escape: int | None
+    xor: int | None
+
+
+@dataclass(frozen=True)
+class Count:
+    """What a repeat runs over. `kind`: end, times, bits, list, record, lines, columns, frames."""
+
+    kind: str
+    value: Expr | None = None
+    most: int | None = None
+    paths: tuple[Path, ...] = ()
+    alone: bool = False
+    required: bool = False
+    tag: int = 0
+    first: int = 0
+    last: int = 0
+    framing: Framing | None = None
+
+
+@dataclass(frozen=True)
+class Repeat(Node):
+    count: Count
+    each: tuple[Expr, str] | None  # duration, direction
+    body: tuple[Statement, ...]
+
+
+@dataclass(frozen=True)
+class Apart(Node):
+    word: str | None
+    body: tuple[Statement, ...]
+
+
+@dataclass(frozen=True)
+class Open(Node):
+    region: Address
+    encoding: str | None
+    order: str | None
+    words: tuple[str, ...]  # required, once
+    body: tuple[Statement, ...]
+
+
+@dataclass(frozen=True)
+class Records(Node):
+    first: int | None
+    last: int | None
+    tag: Storage
+    size: Storage
+    once: bool
+
+
+@dataclass(frozen=True)
+class Hand(Node):
+    region: Address
+    encoding: str | None
+    decoders: tuple[tuple[str, Span], ...]
+
+
+@dataclass(frozen=True)
+class Constant(Node):
+    name: str
+    kind: str
+    unit: str | None
+    value: Literal
+
+
+@dataclass(frozen=True)
+class Table(Node):
+    name: str
+    unit: str | None
+    points: tuple[tuple[str, str], ...]
+
+
+@dataclass(frozen=True)
+class Origin(Node):
+    value: Expr
+
+
+@dataclass(frozen=True)
+class Columns(Node):
+    by: str
+
+
+@dataclass(frozen=True)
+class Pattern(Node):
+    text: str
+
+
+@dataclass(frozen=True)
+class Command(Node):
+    name: str
+    body: tuple[Statement, ...]
+
+
+@dataclass(frozen=True)
+class FrameLine(Node):
+    framing: Framing
+
+
+Statement = (
+    Read | Put | Derive | MissingRule | Reject | Stamp | Device | Length | Skip | When | Choose | Repeat | Apart | Open | Records
+    | Hand | Constant | Table | Origin | Columns | Pattern | Command | FrameLine
+)  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -191,6 +479,7 @@ class Decoder(Node):
     name: str
     source: str
     order: str | None
+    counted: int | None
     body: tuple[Statement, ...]
 
 
@@ -236,6 +525,7 @@ class Name(Node):
 class ByteRange(Node):
     first: int
     last: int
+    registers: bool = False
 
 
 @dataclass(frozen=True)
@@ -251,6 +541,7 @@ class ReadAt(Node):
     first: int
     last: int | None
     bits: Bits | None
+    register: bool = False
 
 
 @dataclass(frozen=True)

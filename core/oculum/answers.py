@@ -1,0 +1,82 @@
+"""Decoded messages as plain values, in the words of the documents: readings, refusals, parts."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import numpy as np
+
+from .batches import FIRST_REASON, PRESENT, Column, Decoded, Failure
+from .language.plan import FieldSpec
+
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+
+
+def moment(us: int) -> str:
+    """A time as ISO 8601 in UTC, with decimals of a second where there are some; years beyond the calendar as microseconds."""
+    try:
+        found = _EPOCH + timedelta(microseconds=us)
+    except OverflowError:
+        return f"{us} us"
+    text = found.strftime("%Y-%m-%dT%H:%M:%S")
+    return f"{text}.{found.microsecond:06d}".rstrip("0").rstrip(".") + "Z" if found.microsecond else f"{text}Z"
+
+
+def plain(spec: FieldSpec, column: Column, i: int) -> Any:
+    """The value in row i: number, truth value, text, time, or [latitude, longitude]; None where it is missing."""
+    if column.state[i] != PRESENT:
+        return None
+    value = column.values[i]
+    match spec.kind:
+        case "flag":
+            return bool(value)
+        case "code":
+            return dict(spec.codes)[int(value)]
+        case "text":
+            return str(value)
+        case "time":
+            return moment(int(value))
+        case "position":
+            return [short(float(v)) for v in value]
+    return int(value) if spec.wide else short(float(value))
+
+
+def short(value: float) -> float | int:
+    """A number to 15 significant digits; whole ones without a point."""
+    rounded = float(f"{value:.15g}")
+    return int(rounded) if rounded.is_integer() and abs(rounded) < 2**53 else rounded
+
+
+def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
+    """The readings of one message: field, value, unit, at, and where it is so device and missing."""
+    found: list[dict[str, Any]] = []
+    for group in decoded.groups:
+        for i in np.flatnonzero(group.rows == row).tolist():
+            for spec in group.fields:
+                column = group.columns[spec.name]
+                state = int(column.state[i])
+                if state == 0:
+                    continue
+                answer: dict[str, Any] = {"field": spec.name, "value": plain(spec, column, i), "unit": spec.unit, "at": moment(int(group.at[i]))}
+                if group.device is not None and group.device[i] is not None:
+                    answer["device"] = group.device[i]
+                if state >= FIRST_REASON:
+                    answer["missing"] = decoded.reasons[state - FIRST_REASON]
+                found.append(answer)
+    return found
+
+
+def refusal(failure: Failure, byte: int) -> dict[str, Any]:
+    return {"code": failure.code, "message": failure.message, "line": failure.line or None, "byte": byte if byte >= 0 else None}
+
+
+def answer(decoded: Decoded, row: int) -> dict[str, Any]:
+    """One message: `readings`, with `refused` where parts of it were; or `error`."""
+    if decoded.failure[row] >= 0:
+        return {"error": refusal(decoded.failures[decoded.failure[row]], int(decoded.byte[row]))}
+    found: dict[str, Any] = {"readings": readings(decoded, row)}
+    parts = [part for part in decoded.parts if part.row == row]
+    if parts:
+        found["refused"] = [{"part": p.name, **({"device": p.device} if p.device else {}), "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in parts]
+    return found

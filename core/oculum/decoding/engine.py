@@ -1,0 +1,404 @@
+"""Walking a decoder over a batch: every step is done for all rows at once."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+
+from ..batches import ABSENT, FIRST_REASON, Decoded, Payloads
+from ..language import limits
+from ..language.plan import (
+    ApartStep,
+    ChooseStep,
+    ColumnsStep,
+    DecoderPlan,
+    DeriveStep,
+    DeviceStep,
+    Ex,
+    HandStep,
+    LengthStep,
+    MissingStep,
+    OpenStep,
+    OriginStep,
+    PatternStep,
+    ReadStep,
+    RecordsStep,
+    RejectStep,
+    RepeatStep,
+    SkipStep,
+    SpanStep,
+    StampStep,
+    Step,
+    ValueStep,
+    WhenStep,
+)  # fmt: skip
+from . import repeats, sources, values
+from .level import Batch, Level, Records, Window, empty_values, ones
+from .numbers import number, varint
+from .reading import Reading
+
+Decode = Callable[[DecoderPlan, Payloads], Decoded]
+
+
+class Engine(Reading):
+    """One decoder on its way over one batch. `decode` hands parts on to other decoders."""
+
+    def __init__(self, batch: Batch, decode: Decode) -> None:
+        super().__init__(batch)
+        self.decode = decode
+
+    # the walk ----------------------------------------------------------------
+    def run(self, level: Level, steps: tuple[Step, ...], rows: np.ndarray) -> np.ndarray:
+        """All steps for these rows; returns those that are still good."""
+        batch = self.batch
+        for step in steps:
+            if len(rows) == 0:
+                break
+            deaths = batch.deaths
+            self.step(level, step, rows)
+            if batch.deaths != deaths:
+                rows = rows[level.alive[rows]]
+        return rows
+
+    def step(self, level: Level, step: Step, rows: np.ndarray) -> None:
+        match step:
+            case ReadStep():
+                self.read(level, step, rows)
+            case ValueStep():
+                values.read(self, level, step, rows)
+            case SpanStep():
+                self.span(level, step, rows)
+            case DeriveStep():
+                if step.late:
+                    if not step.hidden:
+                        level.given.setdefault(step.name, step.spec)
+                    level.late.append((step, rows))
+                else:
+                    self.derive(level, step, rows)
+            case MissingStep():
+                if step.late:
+                    level.late.append((step, rows))
+                else:
+                    self.miss(level, step, rows)
+            case RejectStep():
+                if step.rule is None:
+                    level.fail(rows, step.failure, step.reason, step.line)
+                    return
+                true, _ = self.truth(step.rule, level, rows)
+                hit = ~true if step.unless else true
+                if hit.any():
+                    rows = rows[hit]
+                    level.fail(rows[level.alive[rows]], step.failure, step.reason, step.line)
+            case StampStep():
+                found = self.value(step.value, level, rows)
+                known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
+                moments = np.broadcast_to(found.values, (len(rows),))
+                level.at[rows] = np.where(known, moments, level.at[rows])
+                if level.stamped is None:
+                    level.stamped = np.zeros(level.count, bool)
+                level.stamped[rows] = known
+            case DeviceStep():
+                self.device(level, step, rows)
+            case LengthStep():
+                self.length(level, step, rows)
+            case SkipStep():
+                self.skip(level, step, rows)
+            case WhenStep():
+                true, false = self.truth(step.rule, level, rows)
+                kept = level.window.last
+                if true.any():
+                    self.run(level, step.body, rows if true.all() else rows[true])
+                level.window.last = kept
+                if step.otherwise and false.any():
+                    rows = rows[false]
+                    self.run(level, step.otherwise, rows[level.alive[rows]])
+                level.window.last = None
+            case ChooseStep():
+                open_ = np.ones(len(rows), bool)
+                for rule, body in step.arms:
+                    true, _ = self.truth(rule, level, rows)
+                    chosen = open_ & true
+                    open_ &= ~true
+                    if chosen.any():
+                        some = rows[chosen]
+                        self.run(level, body, some[level.alive[some]])
+                if step.otherwise and open_.any():
+                    some = rows[open_]
+                    self.run(level, step.otherwise, some[level.alive[some]])
+            case RepeatStep():
+                repeats.repeat(self, level, step, rows)
+            case ApartStep():
+                self.apart(level, step, rows)
+            case OpenStep():
+                self.open(level, step, rows)
+            case RecordsStep():
+                self.records(level, step, rows)
+            case HandStep():
+                self.hand(level, step, rows)
+            case OriginStep():
+                found_at, known = self.numbers(step.value, level, rows)
+                window = level.window
+                if window.origin is None:
+                    window.origin = np.zeros(level.count, np.int64)
+                window.origin[rows] = np.clip(np.where(known, found_at, 0), -(2**31), 2**31).astype(np.int64)
+                level.fail(rows[~known], "malformed", "the first register is not known", step.line)
+            case ColumnsStep():
+                sources.split_columns(level, rows, step.by)
+            case PatternStep():
+                sources.match_pattern(level, rows, step.text, step.line)
+            case _:
+                raise AssertionError(step)
+
+    # statements ------------------------------------------------------------------
+    def derive(self, level: Level, step: DeriveStep, rows: np.ndarray) -> None:
+        found = self.value(step.value, level, rows)
+        kind = step.spec.kind
+        count = len(rows)
+        if kind == "text":
+            result = np.broadcast_to(np.asarray(found.values, object), (count,)).copy()
+        elif kind == "time":
+            result = np.broadcast_to(np.asarray(found.values, np.int64), (count,)).copy()
+        elif kind == "position":
+            result = np.broadcast_to(np.asarray(found.values, float), (count, 2)).copy()
+        else:
+            result = np.broadcast_to(np.asarray(found.values, float), (count,)).copy()
+        state: np.ndarray
+        if isinstance(found.state, np.ndarray):
+            own = found.state.astype(np.int16)
+            state = np.broadcast_to(own, (count,))
+        else:
+            state = ones(count) if found.state == 1 else np.full(count, int(found.state), np.int16)
+        if step.cleaning.sentinels or step.cleaning.low is not None or step.cleaning.convert is not None:
+            result, state = self.clean(level, step.cleaning, rows, result, state, [], False)
+        state = self.batch.state_of(state, count)
+        level.put(step.spec, rows, result, state)
+        if not step.hidden:
+            level.given.setdefault(step.name, step.spec)
+        if step.cleaning.stamped is not None:
+            self.stamp_field(level, step.name, step.cleaning.stamped, rows)
+        if self.batch.trace is not None:
+            for row in rows.tolist():
+                self.note(level, row, step.line, step.name, [], None)
+
+    def miss(self, level: Level, step: MissingStep, rows: np.ndarray) -> None:
+        true, _ = self.truth(step.rule, level, rows)
+        rows = rows[true]
+        if not len(rows):
+            return
+        code = self.batch.reason(step.reason)
+        for spec in step.specs:
+            level.given.setdefault(spec.name, spec)
+            column = level.columns.get(spec.name)
+            before = column.state[rows] if column is not None else np.zeros(len(rows), np.int16)
+            hit = rows[before < FIRST_REASON]
+            kept = column.values[hit] if column is not None else None
+            if kept is None:
+                kept = empty_values(spec, len(hit))
+            level.put(spec, hit, kept, np.full(len(hit), code, np.int16))
+
+    def device(self, level: Level, step: DeviceStep, rows: np.ndarray) -> None:
+        found = self.value(step.value, level, rows)
+        known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
+        names = np.broadcast_to(np.asarray(found.values, object), (len(rows),))
+        if level.device is None:
+            level.device = np.full(level.count, None, object)
+        long = np.array([bool(k) and not 1 <= len(n) <= limits.DEVICE_CHARACTERS for k, n in zip(known.tolist(), names.tolist(), strict=True)], bool)
+        level.device[rows] = np.where(known & ~long, names, np.array(None, object))
+        level.fail(rows[long], "malformed", f"the name of a device has 1 to {limits.DEVICE_CHARACTERS} characters", step.line)
+
+    def length(self, level: Level, step: LengthStep, rows: np.ndarray) -> None:
+        window = level.window
+        low, low_known = self.numbers(step.low, level, rows)
+        high, high_known = (low, low_known) if step.high is step.low else self.numbers(step.high, level, rows) if step.high is not None else (low, np.zeros(len(rows), bool))
+        lengths = (window.end - window.start)[rows]
+        what = "the payload" if window.short == "too short" else "the part"
+        exact = step.high is step.low
+        for bad, code, side in ((low_known & (lengths < low), window.short, low), (high_known & (lengths > high), "malformed", high)):
+            if not bad.any():
+                continue
+            for length, want in {(int(a), int(b)) for a, b in zip(lengths[bad][:4096], side[bad][:4096], strict=True)}:
+                some = rows[bad & (lengths == length) & (side == want)]
+                word = "" if exact else "at least " if side is low and code != "malformed" or length < want else "at most "
+                level.fail(some[level.alive[some]], code, f"{what} has {length} bytes, expected {word}{want}", step.line, min(length, want))
+            rest = rows[bad]
+            level.fail(rest[level.alive[rest]], code, f"{what} has another length than expected", step.line)
+
+    def skip(self, level: Level, step: SkipStep, rows: np.ndarray) -> None:
+        window = level.window
+        if isinstance(step.count, int) and step.unit_bits == 8 and window.offset is not None and len(rows) == level.count:
+            window.seek(window.offset + step.count)
+            return
+        count: Any = step.count
+        if isinstance(step.count, Ex):
+            found, known = self.numbers(step.count, level, rows)
+            rows, count = rows[known], np.clip(found[known], 0, 8 * limits.PAYLOAD_BYTES).astype(np.int64)
+        at = window.cursor[rows]
+        if step.unit_bits == 8:
+            at = (at + 7) >> 3 << 3
+        window.cursor[rows] = at + count * step.unit_bits
+
+    def apart(self, level: Level, step: ApartStep, rows: np.ndarray) -> None:
+        """A block that is refused by itself: what it has given is taken back for the rows that fail in it."""
+        outer = level.boundary
+        refused = np.full(level.count, -1, np.int64)
+        level.boundary = (step.word, refused)
+        devices = self.devices(level)
+        devices = devices.copy() if devices is not None else None
+        kept_children = {repeat: list(children) for repeat, children in level.children.items()}
+        handed = len(level.handed)
+        pending = level.window.pending
+        if pending is not None:
+            for row in rows.tolist():
+                wrong = pending[row]
+                if wrong is not None:
+                    level.fail(np.array([row]), wrong[0], wrong[1], step.line)
+            rows = level.living(rows)
+        self.run(level, step.body, rows)
+        level.boundary = outer
+        bad = np.flatnonzero(refused >= 0)
+        if not len(bad):
+            return
+        owners = level.message(bad)
+        index = level.index[bad].tolist() if level.index is not None else [1] * len(bad)
+        for row, message, place in zip(bad.tolist(), owners.tolist(), index, strict=True):
+            self.batch.parts.append(sources.part(message, f"{step.word} {place}", devices[row] if devices is not None else None, self.batch.failures[refused[row]]))
+        level.alive[bad] = True
+        for name in step.given:
+            column = level.columns.get(name)
+            if column is not None:
+                column.state = column.state.copy()
+                column.state[bad] = ABSENT
+        for repeat, children in level.children.items():
+            for child in children:
+                if child not in kept_children.get(repeat, []) and child.up is not None:
+                    child.alive &= refused[child.up] < 0
+        level.handed[handed:] = [(done, mapped) for done, mapped in level.handed[handed:]]
+        for k in range(handed, len(level.handed)):
+            done, mapped = level.handed[k]
+            level.handed[k] = (done, np.where(refused[mapped] < 0, mapped, -1))
+
+    def devices(self, level: Level) -> np.ndarray | None:
+        """The device of every row, None where it is the sender."""
+        above = None
+        if level.parent is not None and level.up is not None:
+            outer = self.devices(level.parent)
+            above = outer[level.up] if outer is not None else None
+        if level.device is None:
+            return above
+        if above is None:
+            return level.device
+        return np.where(np.array([d is None for d in level.device], bool), above, level.device)
+
+    # windows -----------------------------------------------------------------------
+    def open(self, level: Level, step: OpenStep, rows: np.ndarray) -> None:
+        outer = level.window
+        if step.extent is not None:
+            rows, begin, stop = self.extent(level, step.extent, rows, step.line, "the part", step.once, step.required)
+            window = Window("bytes", outer.data, outer.start.copy(), outer.start.copy(), "malformed")
+            window.start[rows], window.end[rows] = begin, stop
+            window.own = outer.own
+            if step.source != "bytes":
+                rows = sources.parse_window(self.batch, level, window, step.source, rows, step.line)
+        else:
+            assert step.at is not None
+            if step.encoding in ("json", "cbor", "text", "bytes"):
+                rows, texts = values.texts(self, level, step.at, rows, step.line, step.required)
+            else:
+                rows, texts = values.encoded(self, level, step.at, step.encoding or "", rows, step.line, step.required)
+            window = sources.window_of(level.count, rows, texts, "too short" if step.source == "bytes" else "malformed")
+            if step.source != "bytes":
+                rows = sources.parse_window(self.batch, level, window, step.source, rows, step.line)
+            else:
+                window.short = "malformed"
+        if len(rows):
+            level.window = window
+            self.run(level, step.body, rows)
+            level.window = outer
+        outer.last = None
+
+    def records(self, level: Level, step: RecordsStep, rows: np.ndarray) -> None:
+        window = level.window
+        start, end = window.start[rows], window.end[rows]
+        if step.first is not None and step.last is not None:
+            at = (start if step.first >= 0 else end) + step.first
+            stop = (start if step.last >= 0 else end) + step.last + 1
+        else:
+            at, stop = (window.cursor[rows] + 7) >> 3, end
+        short = (stop > end) | (at < start) | (stop < at)
+        if short.any():
+            level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
+            rows, at, stop = rows[~short], at[~short], stop[~short]
+        found: list[list[np.ndarray]] = [[], [], [], []]
+        every = rows
+        finish = stop
+        for turn in range(limits.RECORDS + 1):
+            go = at < stop
+            if not go.all():
+                rows, at, stop = rows[go], at[go], stop[go]
+            if not len(rows):
+                break
+            if turn == limits.RECORDS:
+                level.fail(rows, "malformed", f"more than {limits.RECORDS} records stand in a row", step.line)
+                break
+            parts: list[np.ndarray] = []
+            for raw in (step.tag, step.size):
+                if raw.storage == "varint":
+                    value, taken, cut, bad = varint(window.data, at, stop, False)
+                    value = np.minimum(value, np.uint64(2**62)).astype(np.int64)
+                else:
+                    taken = np.full(len(rows), raw.place.width, np.int64)
+                    cut, bad = at + taken > stop, np.zeros(len(rows), bool)
+                    value = number(raw, window.data, np.where(cut, 0, at))[0].astype(np.int64)
+                lost = cut | bad
+                if lost.any():
+                    level.fail(rows[cut & ~bad], window.short, "a record is cut off", step.line)
+                    level.fail(rows[bad], "malformed", "the number of a record has more than ten bytes or 64 bits", step.line)
+                    keep = ~lost
+                    rows, at, stop, value, taken = rows[keep], at[keep], stop[keep], value[keep], taken[keep]
+                    parts = [p[keep] for p in parts]
+                at = at + taken
+                parts.append(value)
+            if not len(rows):
+                break
+            over = parts[1] > stop - at
+            if over.any():
+                level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
+                keep = ~over
+                rows, at, stop, parts = rows[keep], at[keep], stop[keep], [p[keep] for p in parts]
+            for k, piece in enumerate((rows, parts[0], at, at + parts[1])):
+                found[k].append(piece)
+            at = at + parts[1]
+        arrays = [np.concatenate(p) if p else np.zeros(0, np.int64) for p in found]
+        order = np.argsort(arrays[0], kind="stable")
+        window.records = Records(arrays[0][order], arrays[1][order], arrays[2][order], arrays[3][order], step.once)
+        good = level.alive[every]
+        window.cursor[every[good]] = finish[good] * 8
+        window.note_read(every[good], finish[good])
+
+    def hand(self, level: Level, step: HandStep, rows: np.ndarray) -> None:
+        """Gives the bytes of a part to other decoders: the first that knows its layout."""
+        if step.extent is not None:
+            rows, begin, stop = self.extent(level, step.extent, rows, step.line, "the part")
+            buffer = level.window.data
+            pieces = [buffer[a:b].tobytes() for a, b in zip(begin.tolist(), stop.tolist(), strict=True)]
+        else:
+            assert step.at is not None
+            rows, pieces = values.encoded(self, level, step.at, step.encoding or "text", rows, step.line, "malformed")
+        payloads = self.batch.payloads
+        for turn, plan in enumerate(step.plans):
+            if not len(rows):
+                return
+            headers = [payloads.headers[m] for m in level.message(rows).tolist()] if payloads.headers is not None else None
+            done = self.decode(plan, Payloads.of(pieces, level.at[rows], headers))
+            bad = done.failure >= 0
+            unknown = np.array([b and done.failures[f].code == "unknown layout" for b, f in zip(bad.tolist(), done.failure.tolist(), strict=True)], bool)
+            level.handed.append((done, rows))
+            last = turn == len(step.plans) - 1
+            for found in np.unique(done.failure[bad]).tolist():
+                failure = done.failures[found]
+                if failure.code != "unknown layout" or last:
+                    level.fail(rows[done.failure == found], failure.code, f"`{plan.name}`: {failure.message}", step.line)
+            again = np.flatnonzero(unknown)
+            rows, pieces = rows[again], [pieces[i] for i in again.tolist()]

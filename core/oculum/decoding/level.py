@@ -1,0 +1,360 @@
+"""The state of a batch while a decoder walks over it.
+
+A level is a set of rows: the messages, or the elements of a repeat with the row each belongs to. A
+window is what its rows look at: bytes with a cursor, documents, or lines of text.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+
+from ..batches import ABSENT, FIRST_REASON, PRESENT, Column, Failure, Part, Payloads, Trace
+from ..language.plan import FieldSpec
+from .numbers import Strided
+
+DEPENDS = "depends on a missing value"
+NO_TEXT = "code without a text"
+NOT_FINITE = "not a number"
+NO_EARLIER = "no earlier message"
+
+
+@lru_cache(maxsize=64)
+def ones(count: int) -> np.ndarray:
+    """The state of a column in which every row has a value; shared, never written."""
+    found = np.ones(count, np.int16)
+    found.flags.writeable = False
+    return found
+
+
+@lru_cache(maxsize=64)
+def everyone(count: int) -> np.ndarray:
+    """All row numbers; shared, never written."""
+    found = np.arange(count)
+    found.flags.writeable = False
+    return found
+
+
+def blank(spec: FieldSpec, count: int) -> Column:
+    """A column of `count` rows with nothing in it."""
+    return Column(empty_values(spec, count), np.zeros(count, np.int16))
+
+
+def empty_values(spec: FieldSpec, count: int) -> np.ndarray:
+    if spec.kind == "position":
+        return np.zeros((count, 2))
+    if spec.kind == "text":
+        return np.full(count, None, object)
+    if spec.kind == "time":
+        return np.zeros(count, np.int64)
+    return np.zeros(count, np.uint64) if spec.wide else np.zeros(count)
+
+
+@dataclass
+class Batch:
+    """What all levels share."""
+
+    payloads: Payloads
+    trace: Trace | None
+    failure: np.ndarray
+    byte: np.ndarray
+    failures: list[Failure] = field(default_factory=list)
+    reasons: list[str] = field(default_factory=list)
+    reason_codes: dict[str, int] = field(default_factory=dict)
+    parts: list[Part] = field(default_factory=list)
+    deaths: int = 0  # rises with every failure, so that a block knows when to look again
+    tail: int = 0
+    counted: np.ndarray | None = None  # elements of repeats, by message
+
+    def reason(self, text: str) -> int:
+        code = self.reason_codes.get(text)
+        if code is None:
+            self.reasons.append(text)
+            code = self.reason_codes[text] = FIRST_REASON + len(self.reasons) - 1
+        return code
+
+    def state_of(self, state: Any, count: int) -> np.ndarray:
+        """States of an expression as those of a column: what is no number gets a reason."""
+        if not isinstance(state, np.ndarray):
+            if state == 1:
+                return ones(count)
+            state = np.full(count, int(state), np.int16)
+        found = np.broadcast_to(state, (count,)).astype(np.int16)
+        odd = found < 0
+        if odd.any():
+            found = np.where(odd, self.reason(NOT_FINITE), found).astype(np.int16)
+        return found
+
+
+@dataclass
+class Records:
+    """Records of tag and size within a window: one entry each, in their order. All int64 (k,)."""
+
+    row: np.ndarray
+    tag: np.ndarray
+    start: np.ndarray
+    end: np.ndarray
+    once: bool
+
+
+class Window:
+    """What rows look at. start, end: byte positions in `data` (int64 (n,)).
+
+    The cursor is a bit position a row, or, while all rows stand equally far from their start, that
+    distance in bytes. `short` is the failure when the window ends too early: a part whose length the
+    message states itself is malformed then. `table`: first byte, step and length, where all rows have
+    one length and follow each other.
+    """
+
+    def __init__(self, kind: str, data: np.ndarray, start: np.ndarray, end: np.ndarray, short: str = "too short") -> None:
+        self.kind = kind  # bytes, document, text
+        self.data = data
+        self.start = start
+        self.end = end
+        self.short = short
+        self.offset: int | None = 0
+        self._cursor: np.ndarray | None = None
+        self.docs: list[Any] | None = None
+        self.table: tuple[int, int, int] | None = None
+        self.last: int | np.ndarray | None = None  # where the line before stood, for `same`
+        self.records: Records | None = None
+        self.columns: list[list[str]] | None = None
+        self.separator = ""
+        self.groups: list[Any] | None = None
+        self.origin: np.ndarray | None = None
+        self.base = ""  # where the bytes come from, when they are not the message's own
+        self.read: int = 0
+        self.read_to: np.ndarray | None = None
+        self.pending: list[tuple[str, str] | None] | None = None  # what is wrong with an element from the start
+        self.own = True  # its bytes are those of the message, and a place in it can be shown
+
+    @property
+    def lengths(self) -> np.ndarray:
+        return self.end - self.start
+
+    @property
+    def cursor(self) -> np.ndarray:
+        if self._cursor is None:
+            self._cursor = (self.start + (self.offset or 0)) * 8
+            self.offset = None
+        return self._cursor
+
+    @cursor.setter
+    def cursor(self, bits: np.ndarray) -> None:
+        self._cursor, self.offset = bits, None
+
+    def seek(self, offset: int) -> None:
+        """All rows to `offset` bytes behind their start."""
+        self._cursor, self.offset = None, offset
+
+    def note_read(self, rows: np.ndarray, ends: np.ndarray) -> None:
+        """Bytes up to `ends` (positions in `data`) are read."""
+        if self.read_to is None:
+            self.read_to = self.start + self.read
+        self.read_to[rows] = np.maximum(self.read_to[rows], ends)
+
+    def unread(self) -> np.ndarray:
+        """Bytes behind the last one read (int64 (n,))."""
+        done = self.start + self.read if self.read_to is None else np.maximum(self.read_to, self.start + self.read)
+        return np.maximum(self.end - done, 0)
+
+
+class Level:
+    """Rows with their columns. parent and up: the level above, and the row there (int64 (n,))."""
+
+    def __init__(self, batch: Batch, count: int, window: Window, parent: Level | None = None, up: np.ndarray | None = None) -> None:
+        self.batch = batch
+        self.count = count
+        self.window = window
+        self.root_window = window
+        self.parent = parent
+        self.up = up
+        self.columns: dict[str, Column] = {}
+        self.raws: dict[str, tuple[np.ndarray, np.ndarray | None]] = {}
+        self.alive = np.ones(count, bool)
+        self.at: np.ndarray = batch.payloads.received_us.copy() if parent is None or up is None else parent.at[up]
+        self.device: np.ndarray | None = None
+        self.index: np.ndarray | None = None
+        self.children: dict[int, list[Level]] = {}
+        self.ran: dict[int, np.ndarray] = {}
+        self.moments: dict[str, np.ndarray] = {}  # own times of fields
+        self.given: dict[str, FieldSpec] = {}  # fields that are readings, in their order
+        self.boundary: tuple[str, np.ndarray] | None = None  # an `apart` block: its word, rows refused in it
+        self.carry: dict[str, Column] = {}
+        self.late: list[tuple[Any, np.ndarray]] = []
+        self.handed: list[Any] = []
+        self.stamped: np.ndarray | None = None
+
+    # rows ---------------------------------------------------------------------
+    def full(self, rows: np.ndarray) -> bool:
+        return len(rows) == self.count
+
+    def living(self, rows: np.ndarray) -> np.ndarray:
+        return rows[self.alive[rows]] if self.batch.deaths else rows
+
+    def message(self, rows: np.ndarray) -> np.ndarray:
+        """Rows of the batch that these rows belong to."""
+        level: Level = self
+        while level.parent is not None and level.up is not None:
+            rows = level.up[rows]
+            level = level.parent
+        return rows
+
+    def fail(self, rows: np.ndarray, code: str, text: str, line: int, byte: Any = -1) -> None:
+        """Refuses rows: up to the message, or to the part that stands for itself."""
+        if len(rows) == 0:
+            return
+        batch = self.batch
+        batch.failures.append(Failure(code, text, line))
+        number = len(batch.failures) - 1
+        batch.deaths += len(rows)
+        level: Level = self
+        while True:
+            level.alive[rows] = False
+            if level.boundary is not None:
+                refused = level.boundary[1]
+                fresh = np.unique(rows[refused[rows] < 0])
+                refused[fresh] = number
+                return
+            if level.parent is None or level.up is None:
+                fresh = batch.failure[rows] < 0
+                batch.failure[rows[fresh]] = number
+                batch.byte[rows[fresh]] = byte if np.ndim(byte) == 0 else np.asarray(byte)[fresh]
+                return
+            if np.ndim(byte):
+                byte = -1
+            rows = np.unique(level.up[rows])
+            level = level.parent
+
+    def too_short(self, rows: np.ndarray, begin: np.ndarray, width: int, line: int, name: str) -> None:
+        window = self.window
+        code = window.short
+        what = "the payload" if code == "too short" else "the part"
+        lengths = (window.end - window.start)[rows]
+        for at in np.unique(begin)[:16]:
+            some = begin == at
+            for length in np.unique(lengths[some])[:16]:
+                chosen = rows[some & (lengths == length)]
+                where = f"byte {at}" if width == 1 else f"bytes {at} to {at + width - 1}"
+                if at < 0:
+                    where = f"{-at} bytes before it begins"
+                self.fail(chosen, code, f"{what} has {length} bytes; {name} stands in {where}", line, int(length))
+        rest = rows[self.alive[rows]]
+        self.fail(rest, code, f"{what} ends before {name}", line)
+
+    # columns ------------------------------------------------------------------
+    def put(self, spec: FieldSpec, rows: np.ndarray, values: np.ndarray, state: np.ndarray) -> None:
+        if self.full(rows) and spec.name not in self.columns:
+            self.columns[spec.name] = Column(values, state)
+            return
+        column = self.columns.get(spec.name)
+        if column is None:
+            column = self.columns[spec.name] = blank(spec, self.count)
+        else:
+            if not column.values.flags.writeable:
+                column.values = column.values.copy()
+            if not column.state.flags.writeable:
+                column.state = column.state.copy()
+        if values.dtype != column.values.dtype and column.values.dtype != object:
+            column.values = column.values.astype(np.result_type(values.dtype, column.values.dtype) if column.state.any() else values.dtype)
+        column.values[rows] = values
+        column.state[rows] = state
+
+    def put_raw(self, name: str, rows: np.ndarray, raw: np.ndarray) -> None:
+        if self.full(rows):
+            self.raws[name] = (raw, None)
+            return
+        kept = self.raws.get(name)
+        if kept is None or kept[1] is None:
+            kept = (np.zeros(self.count, raw.dtype) if kept is None else kept[0].copy(), np.zeros(self.count, bool) if kept is None else np.ones(self.count, bool))
+            self.raws[name] = kept
+        known = kept[1]
+        assert known is not None
+        kept[0][rows], known[rows] = raw, True
+
+    def find(self, name: str) -> tuple[Level, Column] | None:
+        level: Level | None = self
+        while level is not None:
+            column = level.columns.get(name)
+            if column is not None:
+                return level, column
+            level = level.parent
+        return None
+
+    def climb(self, rows: np.ndarray, target: Level) -> np.ndarray:
+        """Rows of `target`, a level above, that these rows belong to."""
+        level: Level = self
+        while level is not target:
+            assert level.parent is not None and level.up is not None
+            rows = level.up[rows]
+            level = level.parent
+        return rows
+
+    def inner(self, number: int) -> Level | None:
+        """All elements of one repeat under this level, as one level."""
+        found = self.children.get(number)
+        if not found:
+            return None
+        if len(found) > 1:
+            found[:] = [merged(found)]
+        return found[0]
+
+    def all_inner(self) -> list[Level]:
+        return [level for number in list(self.children) if (level := self.inner(number)) is not None]
+
+
+def merged(levels: list[Level]) -> Level:
+    """Levels under the same parent as one: rows one after the other."""
+    if len(levels) == 1:
+        return levels[0]
+    first = levels[0]
+    counts = [level.count for level in levels]
+    total = sum(counts)
+    offsets = np.concatenate([[0], np.cumsum(counts)])
+    up = np.concatenate([level.up for level in levels if level.up is not None])
+    result = Level(first.batch, total, first.window, first.parent, up)
+    result.alive = np.concatenate([level.alive for level in levels])
+    result.at = np.concatenate([level.at for level in levels])
+    if any(level.index is not None for level in levels):
+        result.index = np.concatenate([level.index if level.index is not None else np.zeros(level.count, np.int64) for level in levels])
+    if any(level.stamped is not None for level in levels):
+        result.stamped = np.concatenate([level.stamped if level.stamped is not None else np.zeros(level.count, bool) for level in levels])
+    if any(level.device is not None for level in levels):
+        result.device = np.concatenate([level.device if level.device is not None else np.full(level.count, None, object) for level in levels])
+    for level in levels:
+        result.given.update(level.given)
+    for name in dict.fromkeys(name for level in levels for name in level.columns):
+        sample = next(level.columns[name] for level in levels if name in level.columns)
+        values, states = [], []
+        for level in levels:
+            column = level.columns.get(name)
+            if column is None:
+                shape = (level.count, *sample.values.shape[1:])
+                values.append(np.full(shape, None, object) if sample.values.dtype == object else np.zeros(shape, sample.values.dtype))
+                states.append(np.zeros(level.count, np.int16))
+            else:
+                values.append(column.values)
+                states.append(column.state)
+        result.columns[name] = Column(np.concatenate(values), np.concatenate(states))
+    for name in dict.fromkeys(name for level in levels for name in level.moments):
+        result.moments[name] = np.concatenate([level.moments.get(name, level.at) for level in levels])
+    for number in dict.fromkeys(n for level in levels for n in level.children):
+        pieces = []
+        for level, offset in zip(levels, offsets, strict=False):
+            for child in level.children.get(number, []):
+                assert child.up is not None
+                child.up = child.up + offset
+                child.parent = result
+                pieces.append(child)
+        result.children[number] = [merged(pieces)] if pieces else []
+        result.ran[number] = np.concatenate([level.ran.get(number, np.zeros(level.count, bool)) for level in levels])
+    for level, offset in zip(levels, offsets, strict=False):
+        for handed, rows in level.handed:
+            result.handed.append((handed, rows + offset))
+    return result
+
+
+__all__ = ["ABSENT", "FIRST_REASON", "PRESENT", "Batch", "Level", "Records", "Strided", "Window", "blank", "merged", "ones"]

@@ -1,0 +1,277 @@
+"""Repeats: the elements of all rows as one level, where they can be told beforehand; else turn by turn."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..batches import PRESENT, Column
+from ..language import limits
+from ..language.plan import ApartStep, RepeatStep
+from . import sources, values
+from .level import Level, Window, everyone, merged
+from .walker import Walker
+
+DAY_LIMIT_US = 4_000_000_000_000_000_000
+
+
+def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> None:
+    """One repeat for these rows. Its readings stay with the level that is made."""
+    each = _each(engine, level, step, rows)
+    rows = level.living(rows)
+    if not len(rows):
+        return
+    window = level.window
+    if step.kind == "list":
+        rows, up, docs = values.lists(engine, level, step, rows)
+        _known(engine, level, step, rows, _documents(up, docs), up, each)
+    elif step.kind == "record":
+        records = window.records
+        assert records is not None
+        index = np.flatnonzero((records.tag == step.tag) & np.isin(records.row, rows))
+        own = Window("bytes", window.data, records.start[index], records.end[index], "malformed")
+        own.own = window.own
+        _known(engine, level, step, rows, own, records.row[index], each)
+    elif step.kind == "lines":
+        up, own = sources.lines(level, rows)
+        own = sources.decode_lines(engine.batch, level, own, up, step.line)
+        keep = level.alive[up]
+        if not keep.all():
+            own, up = sources.taken(own, np.flatnonzero(keep)), up[keep]
+        _known(engine, level, step, level.living(rows), own, up, each)
+        empty = rows[np.bincount(up, minlength=level.count)[rows] == 0]
+        level.fail(empty[level.alive[empty]], "too short", "the payload has no line", step.line)
+    elif step.kind == "columns":
+        up, pieces = sources.column_range(level, rows, step.first, step.last)
+        own = sources.window_of(len(pieces), everyone(len(pieces)), [p.encode() for p in pieces], "malformed")
+        own.kind, own.docs, own.own = "text", list(pieces), False
+        _known(engine, level, step, rows, own, up, each)
+    elif step.kind == "frames":
+        assert step.framing is not None
+        up, own = sources.frames(level, rows, step.framing)
+        none = rows[np.bincount(up, minlength=level.count)[rows] == 0]
+        if not isinstance(step.body[0], ApartStep):
+            assert own.pending is not None
+            for i, wrong in enumerate(own.pending):
+                if wrong is not None:
+                    level.fail(up[i : i + 1], wrong[0], wrong[1], step.line)
+        _known(engine, level, step, level.living(rows), own, up, each)
+        level.fail(none[level.alive[none]], "malformed", "no frame begins in the payload", step.line)
+    else:
+        _cursor(engine, level, step, rows, each)
+
+
+def _each(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> np.ndarray | None:
+    """Microseconds from one repeat to the next, by row of the level (n,)."""
+    if step.each is None:
+        return None
+    found, known = engine.numbers(step.each, level, rows)
+    wrong = ~known | (np.abs(found) > 1e10)
+    level.fail(rows[wrong], "malformed", "the time between the repeats is not known", step.line)
+    result = np.zeros(level.count)
+    result[rows] = np.where(wrong, 0.0, found) * 1e6
+    return result
+
+
+def _documents(up: np.ndarray, docs: list[Any]) -> Window:
+    none = np.zeros(len(docs), np.int64)
+    window = Window("document", np.zeros(16, np.uint8), none, none, "malformed")
+    window.docs = docs
+    window.own = False
+    return window
+
+
+def _positions(up: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
+    """For elements in order within each row: which of its row's each is, from 1; and how many each row has."""
+    totals = np.bincount(up, minlength=count)
+    order = np.argsort(up, kind="stable")
+    first = np.concatenate([[0], np.cumsum(totals)])[:-1]
+    index = np.empty(len(up), np.int64)
+    index[order] = np.arange(len(up)) - first[up[order]] + 1
+    return index, totals
+
+
+def _times(level: Level, step: RepeatStep, child: Level, each: np.ndarray | None, totals: np.ndarray) -> None:
+    """The time of every element, before its own `stamp`."""
+    if each is None or child.up is None or child.index is None:
+        return
+    up = child.up
+    turns = child.index - 1 if step.direction != "later until stamp" else child.index - totals[up]
+    if step.direction == "earlier":
+        turns = -turns
+    child.at = level.at[up] + np.clip(np.rint(turns * each[up]), -DAY_LIMIT_US, DAY_LIMIT_US).astype(np.int64)
+
+
+def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, totals: np.ndarray) -> np.ndarray:
+    """Refuses messages with more elements than are taken; returns which of `up` stay."""
+    over = np.flatnonzero(totals > step.most)
+    level.fail(over, "malformed", f"the repeat would run more than {step.most} times", step.line)
+    batch = engine.batch
+    if batch.counted is None:
+        batch.counted = np.zeros(len(batch.payloads), np.int64)
+    keep = level.alive[up] if len(over) else np.ones(len(up), bool)
+    messages = level.message(up[keep])
+    batch.counted += np.bincount(messages, minlength=len(batch.payloads))
+    many = batch.counted > limits.ELEMENTS
+    if many.any():
+        rows = np.unique(up[keep][many[messages]])
+        level.fail(rows, "malformed", f"the message has more than {limits.ELEMENTS} repeats in all", step.line)
+        keep &= level.alive[up]
+    return keep
+
+
+def _register(level: Level, step: RepeatStep, rows: np.ndarray, child: Level | None) -> None:
+    ran = level.ran.get(step.number)
+    if ran is None:
+        ran = level.ran[step.number] = np.zeros(level.count, bool)
+    ran[rows] = True
+    if child is not None and child.count:
+        level.children.setdefault(step.number, []).append(child)
+
+
+def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, window: Window, up: np.ndarray, each: np.ndarray | None) -> None:
+    """A repeat whose elements are known: all at once, or by turns where one speaks of the one before."""
+    index, totals = _positions(up, level.count)
+    keep = _allowed(engine, level, step, up, totals)
+    if not keep.all():
+        kept = np.flatnonzero(keep)
+        window, up, index = sources.taken(window, kept), up[kept], index[kept]
+    if not step.ordered:
+        child = Level(engine.batch, len(up), window, level, up)
+        child.index = index
+        child.given = {spec.name: spec for spec in step.fields}
+        _times(level, step, child, each, totals)
+        _register(level, step, rows, child)
+        engine.run(child, step.body, everyone(child.count))
+        return
+    pieces: list[Level] = []
+    carry: dict[str, Column] = {}
+    for turn in range(1, int(index.max(initial=0)) + 1):
+        chosen = np.flatnonzero((index == turn) & level.alive[up])
+        if not len(chosen):
+            continue
+        child = Level(engine.batch, len(chosen), sources.taken(window, chosen), level, up[chosen])
+        child.index = index[chosen]
+        child.given = {spec.name: spec for spec in step.fields}
+        child.carry = carry
+        _times(level, step, child, each, totals)
+        engine.run(child, step.body, everyone(child.count))
+        _carry(level, child, step, carry)
+        pieces.append(child)
+    _register(level, step, rows, merged(pieces) if pieces else None)
+
+
+def _carry(level: Level, child: Level, step: RepeatStep, carry: dict[str, Column]) -> None:
+    """Keeps the last known values that the next turn may ask for."""
+    for name in step.carried:
+        column = child.columns.get(name)
+        if column is None or child.up is None:
+            continue
+        kept = carry.get(name)
+        if kept is None:
+            shape = (level.count, *column.values.shape[1:])
+            blank = np.full(shape, None, object) if column.values.dtype == object else np.zeros(shape, column.values.dtype)
+            kept = carry[name] = Column(blank, np.zeros(level.count, np.int16))
+        known = column.state == PRESENT
+        kept.values[child.up[known]] = column.values[known]
+        kept.state[child.up[known]] = PRESENT
+
+
+def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, each: np.ndarray | None) -> None:
+    """A repeat whose elements follow each other at the cursor."""
+    outer = level.window
+    cursor = outer.cursor
+    limit = outer.end
+    if step.kind == "end" and level.parent is None and level.window is level.root_window:
+        limit = outer.end - engine.batch.tail
+    counts = np.zeros(level.count, np.int64)
+    patterns: np.ndarray | None = None
+    if step.kind == "times" or step.kind == "bits":
+        assert step.value is not None
+        found, known = engine.numbers(step.value, level, rows)
+        level.fail(rows[~known & level.alive[rows]], "malformed", "how often to repeat is not known", step.line)
+        whole = np.clip(np.where(known, found, 0), 0, 2.0**53)
+        if step.kind == "times":
+            counts[rows] = whole.astype(np.int64)
+        else:
+            patterns = np.zeros(level.count, np.int64)
+            patterns[rows] = whole.astype(np.int64)
+            counts[rows] = np.bitwise_count(patterns[rows])
+        rows = level.living(rows)
+    if step.advance and not step.ordered and patterns is None:
+        if step.kind == "end":
+            left = limit[rows] * 8 - cursor[rows]
+            counts[rows] = np.maximum(-(-left // step.advance), 0)
+        up = np.repeat(rows, counts[rows])
+        if step.kind == "times":
+            # a count that promises more than the payload holds fails at its first element behind the end
+            fits = np.maximum((limit - (cursor >> 3)) * 8 // step.advance + 1, 0)
+            up = np.repeat(rows, np.minimum(counts[rows], np.maximum(fits[rows], 0)))
+        totals = counts
+        keep = _allowed(engine, level, step, up, np.where(level.alive, totals, 0))
+        up = up[keep]
+        index, _ = _positions(up, level.count)
+        window = Window("bytes", outer.data, outer.start[up], limit[up], outer.short)
+        window.cursor = cursor[up] + (index - 1) * step.advance
+        window.own, window.origin = outer.own, outer.origin[up] if outer.origin is not None else None
+        child = Level(engine.batch, len(up), window, level, up)
+        child.index = index
+        child.given = {spec.name: spec for spec in step.fields}
+        _times(level, step, child, each, totals)
+        _register(level, step, rows, child)
+        engine.run(child, step.body, everyone(child.count))
+        done = level.living(rows)
+        cursor[done] += totals[done] * step.advance
+        outer.note_read(done, (cursor[done] + 7) >> 3)
+        outer.cursor = cursor
+        outer.last = None
+        return
+    pieces: list[Level] = []
+    carry: dict[str, Column] = {}
+    active = rows
+    for turn in range(step.most + 1):
+        active = level.living(active)
+        if step.kind == "end":
+            here = active = active[cursor[active] < limit[active] * 8]
+        elif patterns is not None:
+            here = active[(patterns[active] >> turn) & 1 == 1] if turn < 63 else active[:0]
+            active = active[patterns[active] >> turn != 0] if turn < 63 else active[:0]
+        else:
+            here = active = active[counts[active] > turn]
+        if not len(active):
+            break
+        if turn == step.most:
+            level.fail(here, "malformed", f"the repeat would run more than {step.most} times", step.line)
+            break
+        if not len(here):
+            continue
+        keep = _allowed(engine, level, step, here, np.zeros(level.count, np.int64))
+        here = here[keep]
+        window = Window("bytes", outer.data, outer.start[here], limit[here], outer.short)
+        window.cursor = cursor[here]
+        window.own, window.origin = outer.own, outer.origin[here] if outer.origin is not None else None
+        window.records = None
+        child = Level(engine.batch, len(here), window, level, here)
+        child.index = np.full(len(here), turn + 1, np.int64)
+        child.given = {spec.name: spec for spec in step.fields}
+        child.carry = carry
+        if step.kind != "end" or step.direction != "later until stamp":
+            _times(level, step, child, each, counts)
+        engine.run(child, step.body, everyone(child.count))
+        if step.kind == "end":
+            stuck = here[(window.cursor <= cursor[here]) & child.alive]
+            level.fail(stuck, "malformed", "the repeat reads nothing", step.line)
+        cursor[here] = window.cursor
+        outer.note_read(here, (window.cursor + 7) >> 3)
+        _carry(level, child, step, carry)
+        pieces.append(child)
+    outer.cursor = cursor
+    outer.last = None
+    whole_child = merged(pieces) if pieces else None
+    if whole_child is not None and step.kind == "end" and step.direction == "later until stamp" and whole_child.up is not None:
+        before = whole_child.at.copy()
+        _times(level, step, whole_child, each, np.bincount(whole_child.up, minlength=level.count))
+        if whole_child.stamped is not None:
+            whole_child.at = np.where(whole_child.stamped, before, whole_child.at)
+    _register(level, step, rows, whole_child)

@@ -1,0 +1,414 @@
+"""From bytes to what a window shows: documents, lines of text, columns, frames out of a stream."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Callable
+from functools import lru_cache
+from typing import Any
+
+import cbor2
+import numpy as np
+import orjson
+import re2
+
+from ..batches import Failure, Part
+from ..language import limits
+from ..language.plan import Framing
+from .level import Batch, Level, Window
+from .numbers import PAD
+
+Wrong = tuple[str, str, int]  # code, what is wrong, byte
+WORDS: dict[type, str] = {dict: "an object", list: "a list", str: "a text", bool: "true or false", int: "a number", float: "a number", type(None): "null", bytes: "bytes"}
+
+
+def part(row: int, name: str, device: str | None, failure: Failure) -> Part:
+    return Part(row, name, device, failure)
+
+
+# windows ---------------------------------------------------------------------
+def window_of(count: int, rows: np.ndarray, pieces: list[bytes], short: str) -> Window:
+    """A window of its own bytes: `pieces` belong to `rows`; the other rows have none."""
+    lengths = np.fromiter((len(p) for p in pieces), np.int64, len(pieces))
+    ends = np.cumsum(lengths)
+    data = np.frombuffer(b"".join(pieces) + bytes(PAD), np.uint8)
+    start, end = np.zeros(count, np.int64), np.zeros(count, np.int64)
+    start[rows], end[rows] = ends - lengths, ends
+    window = Window("bytes", data, start, end, short)
+    window.own = False
+    return window
+
+
+def taken(window: Window, rows: np.ndarray) -> Window:
+    """The window of some rows, as rows of their own."""
+    found = Window(window.kind, window.data, window.start[rows], window.end[rows], window.short)
+    found.cursor = window.cursor[rows]
+    chosen = rows.tolist()
+    found.docs = [window.docs[i] for i in chosen] if window.docs is not None else None
+    found.pending = [window.pending[i] for i in chosen] if window.pending is not None else None
+    found.columns = [window.columns[i] for i in chosen] if window.columns is not None else None
+    found.origin = window.origin[rows] if window.origin is not None else None
+    found.own, found.separator = window.own, window.separator
+    return found
+
+
+# documents -------------------------------------------------------------------
+def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: np.ndarray, line: int) -> np.ndarray:
+    """Reads the bytes of these rows as documents or text; returns the rows that are good."""
+    read = READERS[source]
+    docs: list[Any] = [None] * level.count if window.docs is None else window.docs
+    buffer = window.data.tobytes()
+    starts, ends = window.start[rows].tolist(), window.end[rows].tolist()
+    for row, a, b in zip(rows.tolist(), starts, ends, strict=True):
+        found, wrong = read(buffer[a:b])
+        if wrong is not None:
+            level.fail(np.array([row]), wrong[0], wrong[1], line, wrong[2])
+        else:
+            docs[row] = found
+    window.kind, window.docs = "text" if source == "text" else "document", docs
+    return level.living(rows)
+
+
+def _depth(raw: bytes) -> int:
+    depth = deepest = 0
+    inside = escaped = False
+    for byte in raw:
+        if inside:
+            if escaped:
+                escaped = False
+            elif byte == 92:
+                escaped = True
+            elif byte == 34:
+                inside = False
+        elif byte == 34:
+            inside = True
+        elif byte in b"[{":
+            depth += 1
+            deepest = max(deepest, depth)
+        elif byte in b"]}":
+            depth -= 1
+    return deepest
+
+
+def read_json(raw: bytes) -> tuple[Any, Wrong | None]:
+    if not raw.strip():
+        return None, ("too short", "the payload is empty", 0)
+    if raw.count(b"[") + raw.count(b"{") > limits.JSON_DEPTH and _depth(raw) > limits.JSON_DEPTH:
+        return None, ("malformed", f"the document nests more than {limits.JSON_DEPTH} deep", 0)
+    try:
+        return orjson.loads(raw), None
+    except orjson.JSONDecodeError as error:
+        return None, ("malformed", f"not JSON: {error.msg}", error.pos)
+
+
+class _Tagged(ValueError):
+    pass
+
+
+def _refuse_tag(_: Any, tag: Any) -> Any:
+    """Tags that are not known stay as their content; shared references are refused."""
+    if tag.tag in (28, 29, 256, 25):
+        raise _Tagged(f"tag {tag.tag} (a reference to another part) is not taken")
+    return tag.value
+
+
+def _cbor_head(raw: bytes, at: int) -> tuple[int, int, int, int]:
+    """Major type, additional information, argument, and where the head ends. Raises IndexError where it is cut off."""
+    first = raw[at]
+    major, info = first >> 5, first & 31
+    if info < 24:
+        return major, info, info, at + 1
+    if info in (24, 25, 26, 27):
+        size = 1 << (info - 24)
+        if at + 1 + size > len(raw):
+            raise IndexError
+        return major, info, int.from_bytes(raw[at + 1 : at + 1 + size], "big"), at + 1 + size
+    if info == 31 and major in (2, 3, 4, 5, 7):
+        return major, info, -1, at + 1
+    raise _Tagged("the bytes are not well-formed CBOR")
+
+
+def _cbor_scan(raw: bytes) -> int:
+    """The end of the first CBOR item. Raises IndexError where it is cut off, _Tagged where it cannot be taken.
+
+    Bounds nesting, items and tags before anything is built.
+    """
+    at, items = 0, 0
+    open_: list[int] = [1]  # items still to come on each level; -1: until a break
+    while open_:
+        if open_[-1] == 0:
+            open_.pop()
+            continue
+        major, info, argument, after = _cbor_head(raw, at)
+        items += 1
+        if items > limits.CBOR_ITEMS:
+            raise _Tagged(f"the document has more than {limits.CBOR_ITEMS} items")
+        if major == 7 and info == 31:
+            if open_[-1] >= 0:
+                raise _Tagged("a break stands where none belongs")
+            if open_[-1] == -3:
+                raise _Tagged("a map ends between a key and its value")
+            open_.pop()
+            at = after
+            continue
+        if open_[-1] > 0:
+            open_[-1] -= 1
+        elif open_[-1] in (-2, -3):
+            open_[-1] = -5 - open_[-1]
+        elif open_[-1] == -4 and (major not in (2, 3) or info == 31):
+            raise _Tagged("a piece of a text is none")
+        at = after
+        if major in (2, 3):
+            if info == 31:
+                open_.append(-4)
+            else:
+                if at + argument > len(raw):
+                    raise IndexError
+                at += argument
+        elif major == 4:
+            open_.append(argument)
+        elif major == 5:
+            open_.append(-2 if info == 31 else 2 * argument)
+        elif major == 6:
+            if argument in (25, 28, 29, 256):
+                raise _Tagged(f"tag {argument} (a reference to another part) is not taken")
+            open_.append(1)
+        elif major == 7 and info == 24 and argument < 32:
+            raise _Tagged("a simple value is written too long")
+        if len(open_) > limits.CBOR_DEPTH:
+            raise _Tagged(f"the document nests more than {limits.CBOR_DEPTH} deep")
+        if len(open_) > 1 and open_[-1] > len(raw) - at + 1:
+            raise IndexError  # more items are promised than there are bytes
+    return at
+
+
+def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
+    if not raw:
+        return None, ("too short", "the payload is empty", 0)
+    try:
+        end = _cbor_scan(raw)
+    except IndexError:
+        return None, ("too short", "the CBOR ends before it is complete", len(raw))
+    except _Tagged as error:
+        return None, ("malformed", str(error), 0)
+    if end != len(raw):
+        return None, ("malformed", f"{len(raw) - end} bytes stand behind the end of the CBOR", end)
+    try:
+        return cbor2.CBORDecoder(io.BytesIO(raw), tag_hook=_refuse_tag).decode(), None
+    except (cbor2.CBORDecodeError, ValueError, TypeError, OverflowError, ArithmeticError, RecursionError) as error:
+        return None, ("malformed", f"not CBOR: {str(error)[:100]}", 0)
+
+
+def read_text(raw: bytes) -> tuple[Any, Wrong | None]:
+    try:
+        return raw.decode(), None
+    except UnicodeDecodeError as error:
+        return None, ("malformed", "the text is no UTF-8", error.start)
+
+
+READERS: dict[str, Callable[[bytes], tuple[Any, Wrong | None]]] = {"json": read_json, "cbor": read_cbor, "text": read_text}
+
+
+# text ------------------------------------------------------------------------
+def lines(level: Level, rows: np.ndarray) -> tuple[np.ndarray, Window]:
+    """The lines of these rows that have something in them: the row each belongs to, and their bytes."""
+    window = level.window
+    buffer = window.data.tobytes()
+    up: list[int] = []
+    starts: list[int] = []
+    ends: list[int] = []
+    for row, a, b in zip(rows.tolist(), window.start[rows].tolist(), window.end[rows].tolist(), strict=True):
+        at = a
+        for piece in buffer[a:b].split(b"\n"):
+            size = len(piece) - (1 if piece.endswith(b"\r") else 0)
+            if size:
+                up.append(row)
+                starts.append(at)
+                ends.append(at + size)
+            at += len(piece) + 1
+    own = Window("text", window.data, np.array(starts, np.int64), np.array(ends, np.int64), "too short")
+    own.own = window.own
+    return np.array(up, np.int64), own
+
+
+def decode_lines(batch: Batch, level: Level, own: Window, up: np.ndarray, line: int) -> Window:
+    buffer = own.data.tobytes()
+    docs: list[Any] = []
+    for row, a, b in zip(up.tolist(), own.start.tolist(), own.end.tolist(), strict=True):
+        text, wrong = read_text(buffer[a:b])
+        if wrong is not None and level.alive[row]:
+            level.fail(np.array([row]), wrong[0], wrong[1], line)
+        docs.append(text or "")
+    own.docs = docs
+    return own
+
+
+def split_columns(level: Level, rows: np.ndarray, by: str) -> None:
+    window = level.window
+    docs = window.docs or []
+    columns: list[list[str]] = window.columns if window.columns is not None else [[] for _ in range(level.count)]
+    for row in rows.tolist():
+        columns[row] = str(docs[row]).split(by, limits.COLUMNS)
+    window.columns, window.separator = columns, by
+
+
+def column_range(level: Level, rows: np.ndarray, first: int, last: int) -> tuple[np.ndarray, list[str]]:
+    """The columns from `first` to `last` (from 1, or from -1 backwards) of every row, one after the other."""
+    columns = level.window.columns or []
+    up: list[int] = []
+    pieces: list[str] = []
+    for row in rows.tolist():
+        own = columns[row]
+        low = first - 1 if first > 0 else max(len(own) + first, 0)
+        high = last if last > 0 else len(own) + last + 1
+        for piece in own[low : max(high, low)]:
+            up.append(row)
+            pieces.append(piece)
+    return np.array(up, np.int64), pieces
+
+
+@lru_cache(maxsize=256)
+def compiled(pattern: str) -> Any:
+    options = re2.Options()
+    options.log_errors = False
+    options.max_mem = limits.PATTERN_MEMORY
+    return re2.compile(pattern, options)
+
+
+def match_pattern(level: Level, rows: np.ndarray, pattern: str, line: int) -> None:
+    """Holds the text of these rows against a pattern; linear in its length."""
+    window = level.window
+    docs = window.docs or []
+    expression = compiled(pattern)
+    found: list[Any] = [None] * level.count
+    for row in rows.tolist():
+        match = expression.search(str(docs[row]))
+        if match is None:
+            level.fail(np.array([row]), "malformed", "the text does not match the pattern", line)
+        else:
+            found[row] = match.groupdict()
+    window.groups = found
+
+
+# frames out of a stream --------------------------------------------------------
+def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray, Window]:
+    """The frames between their marks, escapes taken out: the row each belongs to, and its bytes.
+
+    A frame that is broken off, or escapes what needs none, comes with what is wrong with it.
+    """
+    window = level.window
+    start, end = window.start[rows], window.end[rows]
+    lengths = end - start
+    total = int(lengths.sum())
+    owner = np.repeat(np.arange(len(rows)), lengths)
+    offset = np.concatenate([[0], np.cumsum(lengths)])[:-1]
+    byte = window.data[np.repeat(start - offset, lengths) + np.arange(total)]
+    begins = np.flatnonzero(byte == framing.start)
+    events = np.flatnonzero((byte == framing.start) | (byte == framing.end))
+    following = np.searchsorted(events, begins, "right")
+    at = np.where(following < len(events), events[np.minimum(following, max(len(events) - 1, 0))] if len(events) else 0, total)
+    inside = at < total
+    safe = np.minimum(at, max(total - 1, 0))
+    whole = inside & (byte[safe] == framing.end) & (owner[safe] == owner[begins]) if len(begins) else np.zeros(0, bool)
+    size = np.where(whole, at - begins - 1, 0)
+    count = len(begins)
+    frame = np.repeat(np.arange(count), size)
+    first = np.concatenate([[0], np.cumsum(size)])[:-1]
+    content = byte[np.repeat(begins + 1 - first, size) + np.arange(int(size.sum()))]
+    wrong_escape = np.zeros(count, bool)
+    if framing.escape is not None:
+        escape = content == framing.escape
+        turned = np.zeros(len(content), bool)
+        places = np.flatnonzero(escape)
+        ends_with = (places + 1 >= len(content)) | (frame[np.minimum(places + 1, max(len(content) - 1, 0))] != frame[places])
+        wrong_escape[frame[places[ends_with]]] = True
+        places = places[~ends_with]
+        value = content[places + 1] ^ (framing.xor or 0)
+        odd = ~np.isin(value, [framing.start, framing.end, framing.escape])
+        wrong_escape[frame[places[odd]]] = True
+        turned[places + 1] = True
+        content = np.where(turned, content ^ (framing.xor or 0), content)[~escape]
+        size = size - np.bincount(frame[escape], minlength=count)
+    ends = np.cumsum(size)
+    own = Window("bytes", np.concatenate([content, np.zeros(PAD, np.uint8)]).astype(np.uint8), ends - size, ends, "too short")
+    own.own = False
+    own.pending = [
+        ("too short", "the frame has no end") if not fine else ("malformed", "an escape stands before a byte that needs none") if bad else None
+        for fine, bad in zip(whole.tolist(), wrong_escape.tolist(), strict=True)
+    ]
+    return rows[owner[begins]] if count else np.zeros(0, np.int64), own
+
+
+# SenML -------------------------------------------------------------------------
+class Measured:
+    """One resolved SenML record: its value with its unit and kind, and its sum."""
+
+    __slots__ = ("kind", "sum", "unit", "value")
+
+    def __init__(self, value: Any, kind: str, unit: str | None, total: Any) -> None:
+        self.value, self.kind, self.unit, self.sum = value, kind, unit, total
+
+
+_CBOR_LABELS = {-1: "bver", -2: "bn", -3: "bt", -4: "bu", -5: "bv", -6: "bs", 0: "n", 1: "u", 2: "v", 3: "vs", 4: "vb", 5: "s", 6: "t", 7: "ut", 8: "vd"}
+_VALUES = {"v": "number", "vs": "text", "vb": "flag", "vd": "data"}
+_RELATIVE = 2**28
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9:./_-]*")
+
+
+def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None, int, Measured]], Wrong | None]:
+    """The records of a SenML pack (RFC 8428), resolved: full name, unit, time in microseconds, value."""
+    found: list[tuple[str, str | None, int, Measured]] = []
+    if not raw.strip():
+        return found, ("too short", "the payload is empty", 0)
+    binary = raw[0] >= 0x80
+    pack, wrong = read_cbor(raw) if binary else read_json(raw)
+    if wrong is not None:
+        return found, wrong
+    if not isinstance(pack, list) or not all(isinstance(r, dict) for r in pack):
+        return found, ("malformed", "a SenML pack is a list of records", 0)
+    if binary:
+        pack = [{_CBOR_LABELS.get(k, k) if isinstance(k, int) else k: v for k, v in r.items()} for r in pack]
+    for record in pack:
+        version = record.get("bver", 10)
+        if version != 10:
+            return found, ("unknown layout", f"found version {str(version)[:20]} of SenML, expected 10", 0)
+        for key in record:
+            if isinstance(key, str) and key.endswith("_"):
+                return found, ("unknown layout", f"the record asks for `{key[:40]}` to be understood", 0)
+    base: dict[str, Any] = {"bn": "", "bt": 0.0, "bu": None, "bv": 0.0, "bs": 0.0}
+    for index, record in enumerate(pack, 1):
+        for key in base:
+            if key in record:
+                base[key] = record[key]
+        wrong = _kinds(base, record, index)
+        if wrong is not None:
+            return found, wrong
+        given = [key for key in _VALUES if key in record]
+        if len(given) != 1 and (given or "s" not in record):
+            return found, ("malformed", f"record {index} has {len(given)} values, expected one", 0)
+        name = base["bn"] + record.get("n", "")
+        if not _NAME.fullmatch(name):
+            return found, ("malformed", f'record {index} has no name that SenML allows: "{name[:40]}"', 0)
+        time = base["bt"] + record.get("t", 0)
+        us = round(time * 1e6) + (received_us if time < _RELATIVE else 0)
+        if not abs(us) < 2**62:
+            return found, ("malformed", f"the time of record {index} is out of all bounds", 0)
+        unit = record.get("u", base["bu"])
+        value = record[given[0]] if given else None
+        if given and given[0] == "v":
+            value = value + base["bv"]
+        total = record["s"] + base["bs"] if "s" in record else None
+        found.append((name, unit, us, Measured(value, _VALUES[given[0]] if given else "", unit, total)))
+    return found, None
+
+
+def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | None:
+    wants: dict[str, tuple[type, ...]] = {"n": (str,), "u": (str,), "v": (int, float), "vs": (str,), "vb": (bool,), "vd": (str, bytes), "s": (int, float), "t": (int, float)}
+    for key, kinds in wants.items():
+        if key in record and (not isinstance(record[key], kinds) or (isinstance(record[key], bool) and bool not in kinds)):
+            return "malformed", f"`{key}` of record {index} is {WORDS.get(type(record[key]), 'something else')}", 0
+    for key, kinds in {"bn": (str,), "bu": (str, type(None)), "bt": (int, float), "bv": (int, float), "bs": (int, float)}.items():
+        if not isinstance(base[key], kinds) or isinstance(base[key], bool):
+            return "malformed", f"`{key}` of record {index} is {WORDS.get(type(base[key]), 'something else')}", 0
+    return None

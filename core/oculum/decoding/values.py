@@ -1,0 +1,528 @@
+"""Values of documents, columns of text and headers: found one by one, checked, and turned into columns."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import re
+from collections.abc import Callable
+from datetime import UTC, datetime, timedelta
+from decimal import Decimal
+from typing import Any
+
+import cbor2
+import numpy as np
+
+from ..batches import ABSENT, FIRST_REASON, PRESENT
+from ..clocks import iso_us, parse_written, pattern_parts
+from ..language import limits
+from ..language.plan import At, RepeatStep, UnitChoice, ValueStep
+from ..language.tree import Index, Keyed
+from ..quantities import UnitError, parse_unit, same_scale
+from .level import Level
+from .numbers import scaled
+from .sources import WORDS, Measured
+from .view import View
+from .walker import Walker
+
+GONE = object()
+BEYOND_NULL = object()  # a path leads through null: absent, unless null is a mark
+WRONG = object()  # a path leads through something that holds nothing
+_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
+_NUMBER = re.compile(r"[+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
+_COMMA = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
+
+
+class Unfit(ValueError):
+    """A value of another kind than its line says; the message says what was expected."""
+
+
+# finding ---------------------------------------------------------------------
+def walk(document: Any, path: tuple[Any, ...]) -> Any:
+    """What stands at a path, GONE, or WRONG where the path leads through a value that holds nothing."""
+    for step in path:
+        if isinstance(document, dict):
+            if isinstance(step, Index):
+                return WRONG
+            if isinstance(step, Keyed):
+                return WRONG
+            found = document.get(step, GONE)
+            if found is GONE and isinstance(step, int):
+                found = document.get(str(step), GONE)
+            document = found
+        elif isinstance(document, list):
+            if isinstance(step, Index):
+                document = document[step.number] if step.number < len(document) else GONE
+            elif isinstance(step, Keyed):
+                document = next((e for e in document if isinstance(e, dict) and type(e.get(step.key)) is not bool and e.get(step.key) == step.value), GONE)
+            else:
+                return WRONG
+        elif document is None:
+            return BEYOND_NULL
+        elif isinstance(document, Measured) and step == "sum":
+            document = Measured(document.sum, "number", f"{document.unit}.s" if document.unit else None, None) if document.sum is not None else GONE
+        else:
+            return WRONG
+        if document is GONE:
+            return GONE
+    return document
+
+
+def shown_path(path: tuple[Any, ...]) -> str:
+    """A path as the language writes it."""
+    text = ""
+    for step in path:
+        if isinstance(step, Index):
+            text += f"[{step.number}]"
+        elif isinstance(step, Keyed):
+            text += f"[{step.key} = {step.word}]"
+        else:
+            text += ("." if text else "") + str(step)
+    return text or "."
+
+
+def shown(at: At) -> str:
+    match at.mode:
+        case "path":
+            return f"`{shown_path(at.path)}`"
+        case "column":
+            return f"column {at.first}" if at.last is None else f"columns {at.first} to {at.last}"
+        case "group":
+            return f"group {at.name}"
+        case "header":
+            return f"header {at.name}"
+        case "topic":
+            return f"level {at.first} of the topic"
+    return "the text"
+
+
+def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
+    """What stands at a place for each of the rows, or GONE."""
+    window = level.window
+    if at.mode == "path":
+        docs = window.docs or []
+        path = at.path
+        if not path:
+            return [docs[row] for row in rows.tolist()]
+        if len(path) == 1 and isinstance(path[0], str):
+            key = path[0]
+            return [doc.get(key, GONE) if type(doc) is dict else walk(doc, path) for doc in map(docs.__getitem__, rows.tolist())]
+        return [walk(docs[row], path) for row in rows.tolist()]
+    if at.mode == "column":
+        found: list[Any] = []
+        columns = window.columns or []
+        for row in rows.tolist():
+            own = columns[row]
+            low = at.first - 1 if at.first > 0 else len(own) + at.first
+            if at.last is None:
+                found.append(own[low] if 0 <= low < len(own) else GONE)
+            else:
+                high = at.last if at.last > 0 else len(own) + at.last + 1
+                found.append(window.separator.join(own[low:high]) if 0 <= low < len(own) else GONE)
+        return found
+    if at.mode == "group":
+        groups = window.groups or []
+        return [GONE if (value := groups[row].get(at.name)) is None else value for row in rows.tolist()]
+    if at.mode == "rest":
+        docs = window.docs or []
+        return [docs[row] for row in rows.tolist()]
+    headers = level.batch.payloads.headers
+    found = []
+    for message in level.message(rows).tolist():
+        own_headers = headers[message] if headers is not None else {}
+        if at.mode == "header":
+            found.append(own_headers.get(at.name, GONE))
+        else:
+            parts = own_headers.get("topic", "").split("/")
+            found.append(parts[at.first - 1] if 0 < at.first <= len(parts) and parts[at.first - 1] else GONE)
+    return found
+
+
+# kinds -----------------------------------------------------------------------
+def _number(found: Any) -> float:
+    if type(found) in (int, float):
+        if isinstance(found, int) and abs(found) > 2**53:
+            raise Unfit("a number of at most 53 bits")
+        return float(found)
+    if isinstance(found, Decimal):
+        return float(found)
+    raise Unfit("a number")
+
+
+def _integer(found: Any) -> float:
+    try:
+        value = _number(found)
+    except Unfit as error:
+        raise Unfit("a whole number" if str(error) == "a number" else str(error)) from None
+    if not np.isfinite(value) or value != int(value):
+        raise Unfit("a whole number")
+    return value
+
+
+def _flag(found: Any) -> float:
+    if not isinstance(found, bool):
+        raise Unfit("true or false")
+    return float(found)
+
+
+def _text(found: Any) -> str:
+    if not isinstance(found, str):
+        raise Unfit("a text")
+    return found.replace("\x00", "\N{SYMBOL FOR NULL}")[: limits.TEXT_CHARACTERS]
+
+
+def _hex(found: Any) -> str:
+    if isinstance(found, bytes):
+        return found[: limits.TEXT_CHARACTERS // 2].hex()
+    raise Unfit("bytes")
+
+
+def _iso(found: Any) -> int:
+    if not isinstance(found, str) or len(found) > 40:
+        raise Unfit("a time with its zone, such as 2000-01-01T00:00:00Z")
+    try:
+        return iso_us(found)
+    except ValueError:
+        raise Unfit("a time with its zone, such as 2000-01-01T00:00:00Z") from None
+
+
+def _tagged(found: Any) -> int:
+    if not isinstance(found, datetime):
+        raise Unfit("a time (CBOR tag 0 or 1)")
+    moment = found if found.tzinfo is not None else found.replace(tzinfo=UTC)
+    return (moment - _EPOCH) // timedelta(microseconds=1)
+
+
+def _digits(text: Any, comma: bool) -> str:
+    if not isinstance(text, str) or len(text) > 40 or not text.isascii() or not (_COMMA if comma else _NUMBER).fullmatch(text):
+        raise Unfit("a number")
+    return text.replace(",", ".")
+
+
+def _hex_integer(found: Any) -> float:
+    if not isinstance(found, str) or not 1 <= len(found) <= 13 or not re.fullmatch(r"[0-9A-Fa-f]+", found):
+        raise Unfit("a number in hexadecimal digits")
+    return float(int(found, 16))
+
+
+def reader(step: ValueStep) -> Callable[[Any], Any]:
+    """Turns one value of a document into what its column holds. It raises Unfit."""
+    comma = step.comma
+    clock = step.clock
+    if step.form == "number":
+        return (lambda found: float(_digits(found, comma))) if step.written else _number
+    if step.form == "integer":
+        return (lambda found: _integer(float(_digits(found, comma)))) if step.written else _integer
+    if step.form == "clock" and clock is not None:
+        seconds, epoch, _ = clock
+
+        def moment(found: Any) -> int:
+            value = float(_digits(found, comma)) if step.written else _number(found)
+            if not abs(value * seconds) < 1e12:
+                raise Unfit("a time within bounds")
+            if isinstance(found, int) and (seconds * 1e6).is_integer():
+                return epoch + found * int(seconds * 1e6)
+            return epoch + round(value * seconds * 1e6)
+
+        return moment
+    if step.form == "flag" and step.written:
+        return lambda found: {"true": 1.0, "false": 0.0}[found] if found in ("true", "false") else _unfit("true or false")
+    return {"hex integer": _hex_integer, "flag": _flag, "text": _text, "hex": _hex, "iso": _iso, "tagged": _tagged}[step.form]
+
+
+def _unfit(wanted: str) -> Any:
+    raise Unfit(wanted)
+
+
+def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> None:
+    """One line that reads from documents, columns or headers."""
+    batch = engine.batch
+    count = len(rows)
+    state = np.ones(count, np.int16)
+    parts: list[np.ndarray] = []
+    failed: list[tuple[int, str, str]] = []
+    plain_words = dict(step.words)
+    worded = np.zeros(count, bool)
+    marks = [(raw, s.reason) for s in step.cleaning.sentinels for raw in s.raws]
+    raws_seen: list[Any] = []
+    convert = reader(step) if step.form != "calendar" else None
+    calendars: dict[int, dict[str, int]] = {}
+    for at in step.places:
+        found = find(level, at, rows)
+        raws_seen.append(found[0] if found else None)
+        if step.form == "number" and not step.written and not marks and _all_numbers(found):
+            parts.append(np.array(found, np.float64))
+            continue
+        values: list[Any] = [None if step.spec.kind == "text" else 0] * count
+        for i, value in enumerate(found):
+            if isinstance(value, Measured):
+                try:
+                    value = _measured(value, step)
+                except Unfit as error:
+                    failed.append((i, "malformed", f"{shown(at)}: {error}"))
+                    continue
+            if value is GONE or value is BEYOND_NULL:
+                reason = _mark(marks, "\x00absent") or (_mark(marks, "\x00null") if value is BEYOND_NULL else None)
+                if reason is not None:
+                    state[i] = batch.reason(reason)
+                else:
+                    state[i] = ABSENT
+                    if step.required is not None:
+                        failed.append((i, step.required, f"{shown(at)} is not there"))
+                continue
+            if value is None or value is cbor2.undefined:
+                word = "null" if value is None else "undefined"
+                reason = _mark(marks, f"\x00{word}")
+                if reason is None and step.required is not None:
+                    failed.append((i, step.required, f"{shown(at)} is {word}"))
+                state[i] = batch.reason(reason if reason is not None else word)
+                continue
+            if marks and isinstance(value, str | int | float) and not isinstance(value, bool):
+                reason = _mark(marks, value)
+                if reason is not None:
+                    state[i] = batch.reason(reason)
+                    continue
+            try:
+                if value is WRONG:
+                    raise Unfit("something that holds it")
+                if plain_words and isinstance(value, str) and value in plain_words:
+                    values[i] = plain_words[value]
+                    worded[i] = True
+                    continue
+                if step.after or step.size is not None:
+                    value = _trimmed(value, step)
+                if convert is None:
+                    calendars[i] = _calendar(value, step)
+                else:
+                    values[i] = convert(value)
+            except Unfit as error:
+                code = step.required if step.required is not None and value is not WRONG else "malformed"
+                what = WORDS.get(type(value), "something else") if value is not WRONG else "within something else"
+                detail = f" `{str(value)[:40]}`" if isinstance(value, str | int | float) else ""
+                failed.append((i, code, f"{shown(at)} is {what}{detail}, expected {error}"))
+                state[i] = ABSENT
+        parts.append(np.array(values, object if step.spec.kind == "text" else np.int64 if step.spec.kind == "time" else np.float64))
+    for i, code, text in failed:
+        if level.alive[rows[i]]:
+            level.fail(rows[i : i + 1], code, text, step.line)
+    result = _result(step, parts)
+    if calendars:
+        result, bad = _calendar_values(engine, level, step, rows, calendars, result)
+        for i in bad:
+            level.fail(rows[i : i + 1], "malformed", f"{shown(step.places[0])} is not in the calendar", step.line)
+    if failed or not level.alive[rows].all():
+        kept = level.alive[rows]
+        rows, result, state, worded = rows[kept], result[kept], state[kept], worded[kept]
+    if not len(rows):
+        return
+    if step.spec.kind == "code":
+        known = np.isin(result, [n for n, _ in step.spec.codes])
+        if dict(step.spec.codes).get(-1) is not None:
+            result = np.where(known, result, -1.0)
+        else:
+            state = np.where(known | (state != PRESENT), state, batch.reason("code without a text")).astype(np.int16)
+    if worded.any() and step.cleaning.unit_by is not None:
+        state = np.where(worded, _WORDED, state).astype(np.int16)
+    raws = [result] if step.form == "number" and any(raw != raw or raw in (np.inf, -np.inf) for raw, _ in marks if isinstance(raw, float)) else []
+    result, state = engine.clean(level, step.cleaning, rows, result, state, raws, False)
+    if len(state) != len(rows):
+        rows = rows[level.alive[rows]]
+    level.put(step.spec, rows, result, state)
+    if not step.hidden:
+        level.given.setdefault(step.name, step.spec)
+    if step.cleaning.stamped is not None:
+        engine.stamp_field(level, step.name, step.cleaning.stamped, rows)
+    if batch.trace is not None:
+        for i, row in enumerate(rows.tolist()):
+            if i == 0:
+                raw = [None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r for r in raws_seen]
+                engine.note(level, row, step.line, step.name, [], raw, paths=[shown(at).strip("`") for at in step.places], trail=trail(level, row))
+            else:
+                engine.note(level, row, step.line, step.name, [], None, paths=[shown(at).strip("`") for at in step.places], trail=trail(level, row))
+
+
+_WORDED = -7  # a value that a word stands for, in the final unit already
+
+
+def trail(level: Level, row: int) -> list[int]:
+    """Which element of each list leads to a row, from the outside."""
+    found: list[int] = []
+    current: Level | None = level
+    while current is not None and current.up is not None:
+        if current.index is not None:
+            found.insert(0, int(current.index[row]) - 1)
+        row = int(current.up[row])
+        current = current.parent
+    return found
+
+
+def _all_numbers(found: list[Any]) -> bool:
+    kinds = set(map(type, found))
+    return bool(kinds) and (kinds == {float} or (kinds <= {int, float} and all(type(v) is float or abs(v) <= 2**53 for v in found)))
+
+
+def _mark(marks: list[tuple[Any, str]], value: Any) -> str | None:
+    return next((reason for raw, reason in marks if type(raw) is type(value) and raw == value or (not isinstance(raw, str) and not isinstance(value, str) and raw == value)), None)
+
+
+def _trimmed(value: Any, step: ValueStep) -> Any:
+    if step.after:
+        if not isinstance(value, str) or not value.startswith(step.after):
+            raise Unfit(f'a text that begins with "{step.after}"')
+        value = value[len(step.after) :]
+    if step.size is not None:
+        have = len(value) if isinstance(value, bytes) else len(value) / 2 if isinstance(value, str) and step.form == "hex integer" else len(value.encode()) if isinstance(value, str) else -1
+        if have != step.size:
+            raise Unfit(f"{step.size} bytes")
+    return value
+
+
+def _measured(record: Measured, step: ValueStep) -> Any:
+    """The value of a SenML record in the unit that its line says."""
+    wants = {"number": "number", "integer": "number", "text": "text", "flag": "flag", "hex": "data"}.get(step.form, "")
+    if record.value is None:
+        return GONE
+    if record.kind != wants:
+        raise Unfit(f"found {record.kind or 'no value'}, expected {wants or 'another kind'}")
+    if wants == "number" and step.cleaning.unit_by is None:
+        if step.unit is not None and record.unit is None:
+            raise Unfit(f"the record has no unit, expected `{step.unit}`")
+        if step.unit is not None and record.unit != step.unit and not _same_unit(record.unit or "", step.unit):
+            raise Unfit(f"found the unit `{record.unit}`, expected `{step.unit}`")
+    return record.value
+
+
+def _same_unit(found: str, wanted: str) -> bool:
+    try:
+        a, b = parse_unit(found), parse_unit(wanted)
+    except UnitError:
+        return False
+    return a.dimension == b.dimension and same_scale(a, b)
+
+
+def _result(step: ValueStep, parts: list[np.ndarray]) -> np.ndarray:
+    if step.spec.kind == "position":
+        return np.stack([scaled(p, linear) for p, linear in zip(parts, step.linears, strict=True)], axis=1)
+    if step.spec.kind in ("number", "integer"):
+        return parts[0] if step.linears[0].plain else scaled(parts[0], step.linears[0])
+    return parts[0]
+
+
+def _calendar(value: Any, step: ValueStep) -> dict[str, int]:
+    assert step.calendar is not None
+    found = parse_written(value, step.calendar.pattern) if isinstance(value, str) and value.isascii() else None
+    if found is None:
+        raise Unfit(f"a time written as {step.calendar.pattern}")
+    return found
+
+
+def _calendar_values(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray, found: dict[int, dict[str, int]], result: np.ndarray) -> tuple[np.ndarray, list[int]]:
+    assert step.calendar is not None
+    index = np.array(list(found), np.int64)
+    letters = [letter for letter, width in pattern_parts(step.calendar.pattern) if width]
+    parts = {letter: np.array([found[i][letter] for i in found], np.int64) for letter in letters}
+    if ("Y", 2) in pattern_parts(step.calendar.pattern):
+        parts["short"] = np.ones(len(index), np.int64)
+    moments, good = engine.calendar(level, step.calendar, parts, rows[index])
+    result = result.copy()
+    result[index] = moments
+    return result, index[~good].tolist()
+
+
+def by_unit(level: Level, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+    """Values by the unit that another value chooses. Rows with an unknown one fail; a word needs none."""
+    chooser = View(level, rows).column(choice.name)
+    options = np.broadcast_to(chooser.values, (len(rows),))
+    known = np.broadcast_to(np.asarray(chooser.known, bool), (len(rows),))
+    worded = state == _WORDED
+    open_ = (state == PRESENT) & ~worded
+    converted = result.copy()
+    for option, linear, (a, b, c) in choice.arms:
+        hit = open_ & known & np.asarray(options == option, bool)
+        if hit.any():
+            converted[hit] = (scaled(result[hit], linear) * a + b) / c
+            open_ &= ~hit
+    state[worded] = PRESENT
+    if not open_.any():
+        return converted, None
+    for row, option in zip(rows[open_].tolist(), options[open_].tolist(), strict=True):
+        said = f"`{option}`" if option is not None else "none"
+        level.fail(np.array([row]), "malformed", f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}", 0)
+    return converted, open_
+
+
+# lists and envelopes -----------------------------------------------------------
+def lists(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, list[Any]]:
+    """The elements of a list of every row: rows that have it, the row of each element, the elements."""
+    columns = [find(level, At("path", path), rows) for path in step.paths]
+    up: list[int] = []
+    docs: list[Any] = []
+    ran: list[int] = []
+    words = " and ".join(f"`{shown_path(path)}`" for path in step.paths)
+    for i, row in enumerate(rows.tolist()):
+        own = [column[i] for column in columns]
+        if any(value is GONE or value is BEYOND_NULL or value is None for value in own):
+            if step.required:
+                level.fail(np.array([row]), "malformed", f"{words} is not there", step.line)
+            continue
+        if step.alone:
+            own = [value if isinstance(value, list) else [value] for value in own]
+        if not all(isinstance(value, list) for value in own):
+            found = WORDS.get(type(own[0]), "something else") if own[0] is not WRONG else "within something else"
+            level.fail(np.array([row]), "malformed", f"{words} is {found}, expected a list", step.line)
+            continue
+        if any(len(value) != len(own[0]) for value in own):
+            level.fail(np.array([row]), "malformed", f"{words} have different lengths", step.line)
+            continue
+        ran.append(row)
+        elements = own[0] if len(own) == 1 else [list(e) for e in zip(*own, strict=True)]
+        up.extend([row] * len(elements))
+        docs.extend(elements)
+    return np.array(ran, np.int64), np.array(up, np.int64), docs
+
+
+def texts(engine: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None) -> tuple[np.ndarray, list[bytes]]:
+    """Texts, or bytes, that hold a document of their own."""
+    kept: list[int] = []
+    pieces: list[bytes] = []
+    for row, value in zip(rows.tolist(), find(level, at, rows), strict=True):
+        if isinstance(value, Measured):
+            value = value.value
+        if value is GONE or value is BEYOND_NULL or value is None:
+            if required is not None:
+                level.fail(np.array([row]), required, f"{shown(at)} is not there", line)
+        elif isinstance(value, str | bytes):
+            kept.append(row)
+            pieces.append(value.encode() if isinstance(value, str) else value)
+        else:
+            level.fail(np.array([row]), "malformed", f"{shown(at)} is {WORDS.get(type(value), 'something else')}, expected a text", line)
+    return np.array(kept, np.int64), pieces
+
+
+def encoded(engine: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None) -> tuple[np.ndarray, list[bytes]]:
+    """Bytes that are written as text: base64 (either alphabet, padded or not) or hexadecimal."""
+    rows, found = texts(engine, level, at, rows, line, required)
+    kept: list[int] = []
+    pieces: list[bytes] = []
+    for row, text in zip(rows.tolist(), found, strict=True):
+        try:
+            pieces.append(unwrap(text, encoding))
+            kept.append(row)
+        except ValueError:
+            level.fail(np.array([row]), "malformed", f"{shown(at)} is no {encoding}", line)
+    return np.array(kept, np.int64), pieces
+
+
+def unwrap(text: bytes, encoding: str) -> bytes:
+    """Bytes out of their writing. Raises ValueError."""
+    if encoding == "hex":
+        return binascii.unhexlify(text.replace(b" ", b""))
+    if encoding == "base64":
+        bare = text.rstrip(b"=").replace(b"-", b"+").replace(b"_", b"/")
+        if len(bare) % 4 == 1 or not re.fullmatch(rb"[A-Za-z0-9+/]*", bare):
+            raise ValueError
+        return base64.b64decode(bare + b"=" * (-len(bare) % 4))
+    return text
+
+
+__all__ = ["FIRST_REASON", "GONE", "by_unit", "encoded", "lists", "read", "shown_path", "texts", "walk"]

@@ -1,0 +1,586 @@
+"""Checking the lines that give fields: addresses, kinds, units, marks."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from datetime import UTC, datetime
+from fractions import Fraction
+from zoneinfo import ZoneInfo
+
+from ..clocks import pattern_problem
+from ..quantities import Unit, between, describe, parse_unit, same_scale
+from . import limits, tree
+from .build import number_signed
+from .checker import PLAIN, SECOND, TRUTH, Checker, Scope, is_late, type_of
+from .places import DYNAMIC, raw_of, split
+from .plan import NO_CLEANING, At, Cleaning, Extent, FieldSpec, Linear, Place, Raw, ReadStep, Sentinel, SpanStep, Step, UnitChoice, ValueStep, Zoned
+from .problems import Span, meant
+
+LARGEST = 2**62
+PLAIN_LINEAR = Linear(1, 0, 1)
+DOCUMENTS = ("json", "cbor", "senml")
+STORED = ("bytes", "registers", "coils")
+
+
+@dataclass
+class Frame:
+    """What is known at one point of the text."""
+
+    scope: Scope
+    group: dict[str, FieldSpec]  # fields of this level
+    last: Raw | None = None
+    maybe: set[str] = field(default_factory=set)  # names that stand in one arm only
+    conditional: bool = False
+    columns: bool = False
+    groups: tuple[str, ...] = ()
+    records: bool = False
+    used: dict[int, tuple[int, str]] | None = None  # byte to the bits read, and by which line; None where bytes move
+    level: int = 0
+
+
+def linear_of(checker: Checker, scales: tuple[tree.Scale, ...], span: Span) -> Linear:
+    """The scale of a line as whole numbers. Raises Halt after recording a problem."""
+    a, b = Fraction(1), Fraction(0)
+    for scale in scales:
+        value = checker.fraction(scale.number, span)
+        if scale.sign == "*":
+            a, b = a * value, b * value
+        elif scale.sign == "/":
+            if value == 0:
+                checker.halt("a scale cannot divide by 0", span)
+            a, b = a / value, b / value
+        else:
+            b = b + value if scale.sign == "+" else b - value
+    if a == 0:
+        checker.halt("a scale of 0 loses the value", span)
+    c = math.lcm(a.denominator, b.denominator)
+    found = Linear(int(a * c), int(b * c), c)
+    if max(abs(found.a), abs(found.b), found.c) > LARGEST:
+        checker.halt("the scale has too many digits", span)
+    return found
+
+
+def epoch_us(text: str, checker: Checker, span: Span) -> int:
+    """Microseconds since 1970 of a date or moment in UTC. Raises Halt after recording a problem."""
+    try:
+        moment = datetime.fromisoformat(text.replace("Z", "+00:00"))
+    except ValueError:
+        checker.halt(f'"{text}" is no date: write it as "2000-01-01" or "2000-01-01T00:00:00Z"', span)
+    moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment
+    return round((moment - datetime(1970, 1, 1, tzinfo=UTC)) / (datetime(1970, 1, 1, 0, 0, 0, 1) - datetime(1970, 1, 1)))
+
+
+def compatible(declared: str, found: str) -> bool:
+    """Whether a field declared as one kind may be given as another."""
+    return declared == found or {declared, found} <= {"number", "integer"}
+
+
+class Reads:
+    """The part of a decoder's check that concerns lines with a field."""
+
+    check: Checker
+    declared: Mapping[str, FieldSpec]
+    spans: dict[str, Span]
+    in_command: bool = False
+    untold: dict[str, tuple[str, Span]]  # codes with numbers that have no text
+
+    # names -----------------------------------------------------------------
+    def name_free(self, node: tree.Read | tree.Derive, frame: Frame) -> None:
+        name = node.name
+        if name in ("received", "stamp", "index"):
+            self.check.halt(f"`{name}` has a meaning of its own in decoders: choose another name", node.name_span)
+        if name in frame.scope.names and name not in frame.maybe:
+            where = f"line {self.spans[name].line}" if name in self.spans else "a line above"
+            self.check.halt(f"`{name}` stands already in {where}", node.name_span)
+        for part in name.split("{")[1:]:
+            used = part.split("}")[0]
+            if used == "index":
+                if not frame.scope.in_repeat:
+                    self.check.halt("`{index}` in a name counts repeats; this line stands in none", node.name_span)
+            elif used not in frame.scope.names:
+                self.check.halt(f"`{used}` in `{name}` is no value read above{meant(used, frame.scope.names)}", node.name_span)
+            elif frame.scope.names[used].kind not in ("number", "text", "code"):
+                self.check.halt(f"a name is made from numbers and texts; `{used}` is neither", node.name_span)
+        self.spans.setdefault(name, node.name_span)
+
+    def emit(self, name: str, span: Span, spec: FieldSpec, frame: Frame, hidden: bool, late: bool = False) -> None:
+        earlier = frame.scope.names.get(name)
+        found = type_of(spec)
+        if earlier is not None and (earlier.kind, earlier.unit and earlier.unit.code) != (found.kind, found.unit and found.unit.code):
+            self.check.halt(f"`{name}` is {earlier.kind} in {earlier.unit.code if earlier.unit else 'no unit'} above: two lines of one name must agree", span)
+        if earlier is not None and spec.kind == "code":
+            known = frame.group.get(name)
+            if known is not None and known.codes != spec.codes:
+                self.check.halt(f"`{name}` has other texts above: two lines of one name must agree", span)
+        if not hidden:
+            frame.group[name] = spec
+            if len(frame.group) > limits.FIELDS:
+                self.check.halt(f"a decoder gives at most {limits.FIELDS} fields", span)
+        frame.scope.names[name] = frame.scope.seen[name] = found
+        if late:
+            frame.scope.late.add(name)
+        if frame.conditional:
+            frame.maybe.add(name)
+
+    # qualifiers --------------------------------------------------------------
+    def cleaning(self, node: tree.Read | tree.Derive, spec: FieldSpec, unit: Unit | None, frame: Frame, raws: tuple[Raw, ...]) -> tuple[Cleaning, FieldSpec]:
+        check = self.check
+        sentinels: list[Sentinel] = []
+        low = high = None
+        into: tree.Into | None = None
+        stamped = None
+        hidden = has(node, "hidden")
+        numeric = spec.kind in ("number", "integer")
+        for q in node.qualifiers:
+            match q:
+                case tree.Within(times=True):
+                    if spec.kind != "time":
+                        check.halt("a range between moments is for times", q.span)
+                    low, high = float(epoch_us(q.low, check, q.span)), float(epoch_us(q.high, check, q.span))
+                case tree.Within():
+                    if not numeric:
+                        check.halt(f"`within` is for numbers; `{spec.name}` is a {spec.kind}", q.span)
+                    low, high = float(check.bounded(q.low, q.span)), float(check.bounded(q.high, q.span))
+                    if low > high:
+                        check.halt(f"the range goes downwards: write `within {q.high} to {q.low}`", q.span, f"within {q.high} to {q.low}")
+                case tree.Missing(when=None):
+                    for raw, word in zip(q.raws, q.raw_words, strict=True):
+                        self.fits(raw, word, raws, q.span)
+                    sentinels.append(Sentinel(q.reason, signed_marks(q.raws, raws), None))
+                case tree.Missing():
+                    assert q.when is not None
+                    rule = check._truth(q.when, frame.scope)
+                    if is_late(rule) and isinstance(node, tree.Read):
+                        check.halt("a line that reads cannot go by the message before: say it with `derive`", q.span)
+                    sentinels.append(Sentinel(q.reason, (), rule))
+                case tree.Into():
+                    into = q
+                case tree.Stamped():
+                    stamped = check.typed(q.value, frame.scope)
+                    if stamped.type.kind != "time":
+                        check.halt("`stamped` takes a time: the moment at which this was measured", q.span)
+        declared = None if self.in_command else self.declared.get(spec.name)
+        unit_by = None
+        if isinstance(node, tree.Read) and isinstance(node.unit, tree.UnitBy):
+            unit, unit_by = self.unit_choice(node.unit, into, frame)
+            into = None
+            spec = replace(spec, unit=unit.code)
+        if numeric and unit is not None:
+            final = spec.unit
+            if into:
+                final = check.unit(into.unit, into.span).code
+            elif declared is not None and declared.unit and not hidden:
+                final = declared.unit
+            target = parse_unit(final or "1")
+            if target.dimension != unit.dimension:
+                source = "declared in" if not into else "to be given in"
+                span = into.span if into else (node.qualifiers[0].span if node.qualifiers else self.spans[spec.name])
+                check.halt(f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is {describe(unit.dimension)}", span)
+            convert = None
+            if not same_scale(unit, target):
+                convert = between(unit, target)
+                if not into:
+                    low, high = (None if x is None else (x * convert[0] + convert[1]) / convert[2] for x in (low, high))
+                    check.warn(f"`{spec.name}` is declared in {target.code}: values in {unit.code} are converted", self.spans[spec.name], f"{unit.code}  into {target.code}")
+            spec = replace(spec, unit=final, wide=spec.wide and convert is None)
+            found = Cleaning(tuple(sentinels), low, high, convert, unit_by, stamped)
+            return NO_CLEANING if found == NO_CLEANING else found, spec
+        if into:
+            check.halt(f"`into` converts numbers; `{spec.name}` is a {spec.kind}", into.span)
+        if declared is not None and not hidden and not compatible(declared.kind, spec.kind):
+            check.halt(f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name])
+        found = Cleaning(tuple(sentinels), low, high, None, None, stamped)
+        return NO_CLEANING if found == NO_CLEANING else found, spec
+
+    def unit_choice(self, node: tree.UnitBy, into: tree.Into | None, frame: Frame) -> tuple[Unit, UnitChoice]:
+        check = self.check
+        if node.name not in frame.scope.names:
+            check.halt(f"`{node.name}` is no value read above{meant(node.name, frame.scope.names)}", node.span)
+        chooser = frame.scope.names[node.name]
+        first = check.unit(into.unit if into else node.arms[0].unit, into.span if into else node.span)
+        arms: list[tuple[str | int, Linear, tuple[float, float, float]]] = []
+        for arm in node.arms:
+            unit = check.unit(arm.unit, node.span)
+            if unit.dimension != first.dimension:
+                check.halt(f"`{unit.code}` is {describe(unit.dimension)}, but `{first.code}` is {describe(first.dimension)}: one field has one dimension", node.span)
+            option = arm.option
+            if chooser.kind == "code" and isinstance(option, str):
+                option = next((number for number, text in chooser.codes if text == option), -2)
+                if option == -2:
+                    check.halt(f"{arm.word} is not one of the texts of `{node.name}`", node.span)
+            if isinstance(option, str) != (chooser.kind == "text"):
+                check.halt(f"{arm.word} cannot be a value of `{node.name}`, which is {'a text' if chooser.kind == 'text' else 'a number'}", node.span)
+            linear = linear_of(check, arm.scales, node.span)
+            arms.append((option, linear, between(unit, first)))
+        return first, UnitChoice(node.name, tuple(arms))
+
+    def fits(self, raw: object, word: str, raws: tuple[Raw, ...], span: Span) -> None:
+        if not raws:
+            return
+        if isinstance(raw, str):
+            self.check.halt(f"found {word if raw.startswith(chr(0)) else chr(34) + raw + chr(34)}: a mark in bytes is a number, such as 0xFFFF", span)
+        for place in raws:
+            if place.storage == "f" or place.storage in DYNAMIC:
+                continue
+            low = -(2 ** (place.bits - 1)) if place.signed else 0
+            if not isinstance(raw, int) or not low <= raw < 2**place.bits:
+                self.check.halt(f"{word} does not fit into {place.bits} bits", span)
+
+    # lines in bytes ------------------------------------------------------------
+    def read(self, node: tree.Read, frame: Frame) -> Step:
+        self.name_free(node, frame)
+        address = node.address
+        source = frame.scope.source or ""
+        if isinstance(address, tree.InHeader | tree.InTopic):
+            return self.read_value(node, frame)
+        needs = {
+            tree.InDocument: (DOCUMENTS, "at"), tree.InColumn: (("text",), "column"), tree.InGroup: (("text",), "group"),
+            tree.InRegister: (("registers",), "register"), tree.InCoil: (("coils",), "coil"),
+        }.get(type(address), ((*STORED, "text") if isinstance(address, tree.InRest) else STORED, "a place in bytes"))  # fmt: skip
+        if source not in needs[0]:
+            self.check.halt(f"{needs[1] if ' ' in needs[1] else '`' + needs[1] + '`'} belongs to {' and '.join(needs[0])}; this is {source}", address.span)
+        if isinstance(address, tree.InColumn) and not frame.columns:
+            self.check.halt('say first what stands between columns, as in `columns by ";"`', address.span)
+        if isinstance(address, tree.InGroup) and address.name not in frame.groups:
+            self.check.halt(f"`{address.name}` is no group of the pattern{meant(address.name, frame.groups)}", address.span)
+        if isinstance(address, tree.InRecord) and not frame.records:
+            self.check.halt("say first how records are made, as in `records tag u8, size u8`", address.span)
+        if source in DOCUMENTS or source == "text":
+            return self.read_value(node, frame)
+        kind = node.kind
+        if (isinstance(kind, tree.Plain) and kind.word in ("text", "hex")) or (isinstance(kind, tree.Flag) and kind.present):
+            return self.read_span(node, frame)
+        return self.read_number(node, frame)
+
+    def read_number(self, node: tree.Read, frame: Frame) -> Step:
+        check, kind, address, scope = self.check, node.kind, node.address, frame.scope
+        unit = check.unit(node.unit, node.unit_span or node.span) if isinstance(node.unit, str) else None
+        linears: tuple[Linear, ...] = (PLAIN_LINEAR,)
+        clock = None
+        calendar = None
+        span = kind.span
+
+        def raw(storage: tree.Storage) -> Raw:
+            return raw_of(check.halt, address, storage, scope.counting, span, frame.last)
+
+        match kind:
+            case tree.Stored():
+                raws: tuple[Raw, ...] = (raw(kind.storage),)
+                linears = (linear_of(check, kind.scales, span),)
+                whole = raws[0].storage != "f" and linears[0].c == 1
+                unit = unit or PLAIN
+                wide = whole and raws[0].bits > 53 and raws[0].storage in ("u", "i", *DYNAMIC) and linears[0].plain and unit.code == "1"
+                spec = FieldSpec(node.name, "integer" if whole and unit.code == "1" else "number", unit.code, (), wide)
+            case tree.Flag():
+                bits = getattr(address, "bits", None)
+                if not isinstance(address, tree.InCoil | tree.InStream) and (bits is None or bits.high != bits.low):
+                    check.halt("a flag is one bit: say which, as in `byte 0 bit 7`", span)
+                raws = (raw(tree.Storage("u1")),)
+                spec = FieldSpec(node.name, "flag")
+            case tree.Codes():
+                bits = getattr(address, "bits", None)
+                storage = kind.storage or tree.Storage(f"u{bits.high - bits.low + 1}" if bits else "u8")
+                if storage.name in DYNAMIC or split(storage.name)[0] != "u":
+                    check.halt("a code is stored unsigned", span)
+                raws = (raw(storage),)
+                spec = FieldSpec(node.name, "code", None, self.codes(kind, raws[0].bits))
+            case tree.PositionKind():
+                storages = [storage for storage, _ in kind.parts]
+                if None in storages:
+                    check.halt("in bytes a position says how it is stored, as in `position i32 / 1e7, i32 / 1e7`", span)
+                first_storage, second_storage = (s for s in storages if s is not None)
+                first = raw(first_storage)
+                letter, width = split(second_storage.name)
+                if width % 8 or first.bits % 8 or getattr(address, "bits", None) or first.place.mode not in ("start", "end", "next", "register"):
+                    check.halt("a position takes whole bytes", span)
+                step = first.place.width // 2 if first.place.mode == "register" else first.place.width
+                place = Place("next", 0, width // 8) if first.place.mode == "next" else Place(first.place.mode, first.place.offset + step, width // 8)
+                if first.place.mode == "end" and first.place.offset + first.place.width + width // 8 > 0:
+                    check.halt("the position reaches beyond the end of the payload", span)
+                raws = (first, Raw(place, first.little, letter, width, 0))
+                linears = tuple(linear_of(check, scales, span) for _, scales in kind.parts)
+                spec = FieldSpec(node.name, "position")
+            case tree.Clock(storage=tree.Storage()):
+                assert kind.storage is not None
+                raws = (raw(kind.storage),)
+                clock = self.clock(kind, raws[0])
+                spec = FieldSpec(node.name, "time")
+            case tree.Calendar(form="digits"):
+                digits = sum(c.isalpha() for c in kind.pattern)
+                if digits % 2 or digits > 16:
+                    check.halt("packed digits stand two a byte: the pattern has an even number of letters, at most 16", span)
+                if isinstance(address, tree.InNext) and address.width == digits // 2:
+                    address = tree.InNext(address.span, None, address.bits)
+                raws = (raw_of(check.halt, address, tree.Storage(f"u{4 * digits}"), scope.counting, span, frame.last),)
+                calendar = self.zoned(kind, frame)
+                spec = FieldSpec(node.name, "time")
+            case _:
+                check.halt(f"`{getattr(kind, 'word', 'time')}` is a kind of documents; in bytes say how it is stored, such as `u16`", span)
+        if node.unit and spec.kind not in ("number", "integer"):
+            check.halt(f"a {spec.kind} has no unit", node.unit_span or node.span)
+        if not isinstance(kind, tree.PositionKind) and raws[0].place.mode not in ("record",):
+            self.no_words(node, (tree.Required,), "asks for something that may be absent; bytes at a place are always there, or the message is too short")
+        self.no_words(node, (tree.Words, tree.After, tree.Sized), "belongs to text")
+        cleaning, spec = self.cleaning(node, spec, unit, frame, raws)
+        if not self.in_command:
+            self.sensible(node, raws, linears, spec, cleaning)
+            self.touch(node, raws, frame)
+        frame.last = raws[-1]
+        self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
+        default = self.default(node, spec)
+        return ReadStep(node.span.line, node.name, raws, linears, spec, cleaning, has(node, "hidden"), clock, required_of(node), has(node, "once"), calendar, default)
+
+    def read_span(self, node: tree.Read, frame: Frame) -> Step:
+        check, kind = self.check, node.kind
+        present = isinstance(kind, tree.Flag)
+        if present and not isinstance(node.address, tree.InRecord):
+            check.halt("`flag present` says whether a record is there, as in `record 9  charging  flag present`", kind.span)
+        extent = self.extent(node.address, frame)
+        if node.unit:
+            check.halt("a text has no unit", node.unit_span or node.span)
+        self.no_words(node, (tree.Words, tree.After), "belongs to documents and text")
+        spec = FieldSpec(node.name, "flag" if present else "text")
+        cleaning, spec = self.cleaning(node, spec, None, frame, ())
+        sized = next((q.count for q in node.qualifiers if isinstance(q, tree.Sized)), None)
+        form = "present" if present else kind.word if isinstance(kind, tree.Plain) else ""
+        self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
+        frame.last = None
+        return SpanStep(node.span.line, node.name, extent, form, has(node, "padded"), sized, spec, cleaning, has(node, "hidden"), required_of(node), has(node, "once"))
+
+    def extent(self, address: tree.Address, frame: Frame) -> Extent:
+        """A run of bytes; raises Halt for an address that is none."""
+        check = self.check
+        match address:
+            case tree.InBytes(bits=None):
+                last = address.first if address.last is None else address.last
+                base = frame.scope.counting.first
+                first = address.first - base if address.first > 0 else address.first
+                last = last - base if last > 0 else last
+                if (first < 0) == (last < 0):
+                    if last < first:
+                        check.halt("a range of bytes goes upwards", address.span)
+                    return Extent("end" if first < 0 else "start", first, last - first + 1)
+                if first < 0:
+                    check.halt("a range of bytes goes upwards", address.span)
+                return Extent("between", first, last)
+            case tree.InNext(bits=None):
+                if address.width is None:
+                    check.halt("say how many bytes, as in `next 8 bytes`, `next size bytes` or `rest`", address.span)
+                width = address.width if isinstance(address.width, int) else check._number(address.width, frame.scope)
+                if not isinstance(width, int) and is_late(width):
+                    check.halt("a width cannot go by the message before", address.span)
+                return Extent("next", 0, width)
+            case tree.InRest():
+                return Extent("rest")
+            case tree.InRecord():
+                if not frame.records:
+                    check.halt("say first how records are made, as in `records tag u8, size u8`", address.span)
+                return Extent("record", address.tag)
+            case tree.InRegister(bits=None):
+                count = (address.last or address.first) - address.first + 1
+                if count < 1:
+                    check.halt("a range of registers goes upwards", address.span)
+                return Extent("register", address.first, 2 * count)
+        check.halt("this is no run of whole bytes: write `bytes 4 to 11`, `next 8 bytes`, `rest` or `record 1`", address.span)
+
+    def codes(self, kind: tree.Codes, bits: int) -> tuple[tuple[int, str], ...]:
+        numbers = [n for n, _ in kind.texts]
+        if len(set(numbers)) != len(numbers):
+            self.check.halt("a number stands twice in this code", kind.span)
+        for n in numbers:
+            if n >= 2**bits:
+                self.check.halt(f"{n} does not fit into {bits} bits", kind.span)
+        return (*kind.texts, (-1, kind.other)) if kind.other is not None else kind.texts
+
+    def clock(self, kind: tree.Clock, raw: Raw | None) -> tuple[float, int, bool]:
+        found = self.check.unit(kind.unit, kind.span)
+        if found.dimension != SECOND.dimension:
+            self.check.halt(f"a time counts seconds or the like; `{kind.unit}` is {describe(found.dimension)}", kind.span)
+        if kind.wrapping and (raw is None or raw.storage != "u" or raw.bits > 48):
+            self.check.halt("a counter that wraps is stored unsigned, in at most 48 bits", kind.span)
+        return float(found.factor), epoch_us(kind.since, self.check, kind.span), kind.wrapping
+
+    def zoned(self, kind: tree.Calendar, frame: Frame) -> Zoned:
+        check = self.check
+        problem = pattern_problem(kind.pattern)
+        if problem:
+            check.halt(problem, kind.span)
+        zone_field = None
+        if kind.zone is not None and kind.zone_name:
+            zone_field = kind.zone
+            if frame.scope.names.get(zone_field) is None or frame.scope.names[zone_field].kind != "text":
+                check.halt(f'`{zone_field}` is no text read above: a zone is a name such as "Atlantic/Azores"', kind.span)
+        elif kind.zone is not None:
+            try:
+                ZoneInfo(kind.zone)
+            except (ValueError, OSError, KeyError):
+                check.halt(f'"{kind.zone}" is no time zone: write a name such as "Atlantic/Azores"', kind.span)
+        if kind.again is not None and frame.scope.names.get(kind.again) != TRUTH:
+            check.halt(f"`{kind.again}` is no flag read above: it tells the second pass of a doubled hour", kind.span)
+        return Zoned(kind.pattern, None if kind.zone_name else kind.zone, zone_field, kind.again)
+
+    # lines in documents, columns and headers -------------------------------------
+    def read_value(self, node: tree.Read, frame: Frame) -> Step:
+        check, kind, address = self.check, node.kind, node.address
+        unit = check.unit(node.unit, node.unit_span or node.span) if isinstance(node.unit, str) else None
+        linears: tuple[Linear, ...] = (PLAIN_LINEAR,)
+        textual = not isinstance(address, tree.InDocument)
+        written = textual
+        clock = calendar = None
+        wanted = 1
+        form = ""
+        match kind:
+            case tree.Plain(word="number" | "integer"):
+                unit = unit or PLAIN
+                linears = (linear_of(check, kind.scales, kind.span),)
+                form = "hex integer" if kind.form == "hex" else kind.word
+                written = written or kind.form is not None
+                spec = FieldSpec(node.name, kind.word, unit.code)
+            case tree.Plain(word="text" | "hex"):
+                form = kind.word
+                spec = FieldSpec(node.name, "text")
+            case tree.Plain():
+                form = kind.word
+                spec = FieldSpec(node.name, "time")
+            case tree.Clock(storage=None):
+                form, clock = "clock", self.clock(kind, None)
+                spec = FieldSpec(node.name, "time")
+            case tree.Calendar(form="text"):
+                form, calendar = "calendar", self.zoned(kind, frame)
+                spec = FieldSpec(node.name, "time")
+            case tree.Flag(present=False):
+                form = "flag"
+                spec = FieldSpec(node.name, "flag")
+            case tree.Codes(storage=None):
+                form = "integer"
+                spec = FieldSpec(node.name, "code", None, self.codes(kind, 53))
+            case tree.PositionKind():
+                wanted = 2
+                form = "number"
+                if any(storage is not None for storage, _ in kind.parts):
+                    check.halt("in a document a position is `position number, number`", kind.span)
+                linears = tuple(linear_of(check, scales, kind.span) for _, scales in kind.parts)
+                spec = FieldSpec(node.name, "position")
+            case _:
+                check.halt("a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`", kind.span)
+        places: tuple[At, ...]
+        match address:
+            case tree.InDocument():
+                if len(address.paths) != wanted:
+                    check.halt("a position has two paths, `at lat, lon`; everything else has one", address.span)
+                places = tuple(At("path", path) for path in address.paths)
+            case tree.InColumn():
+                places = (At("column", first=address.first, last=address.last),)
+            case tree.InGroup():
+                places = (At("group", name=address.name),)
+            case tree.InHeader():
+                places = (At("header", name=address.name),)
+            case tree.InTopic():
+                places = (At("topic", first=address.level),)
+            case _:
+                places = (At("rest"),)
+        if wanted == 2 and len(places) != 2:
+            check.halt("a position is read from two paths of a document", address.span)
+        if node.unit and spec.kind not in ("number", "integer"):
+            check.halt(f"a {spec.kind} has no unit", node.unit_span or node.span)
+        words = self.words(node, spec)
+        cleaning, spec = self.cleaning(node, spec, unit, frame, ())
+        sized = next((q.count for q in node.qualifiers if isinstance(q, tree.Sized)), None)
+        after = next((q.text for q in node.qualifiers if isinstance(q, tree.After)), "")
+        self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
+        said = node.unit if isinstance(node.unit, str) else None
+        return ValueStep(
+            node.span.line, node.name, places, linears, spec, cleaning, has(node, "hidden"), required_of(node), form,
+            written, has(node, "decimal comma"), words, after, sized, clock, calendar, said,
+        )  # fmt: skip
+
+    def words(self, node: tree.Read, spec: FieldSpec) -> tuple[tuple[str, float], ...]:
+        found = next((q for q in node.qualifiers if isinstance(q, tree.Words)), None)
+        if found is None:
+            return ()
+        if spec.kind not in ("number", "integer", "flag"):
+            self.check.halt(f"`words` gives numbers for words; `{spec.name}` is a {spec.kind}", found.span)
+        return tuple((text, float(self.check.bounded(number, found.span))) for text, number in found.numbers)
+
+    def default(self, node: tree.Read, spec: FieldSpec) -> object:
+        found = next((q for q in node.qualifiers if isinstance(q, tree.Default)), None)
+        if found is None:
+            return None
+        if not self.in_command:
+            self.check.halt("`default` belongs to the parameters of a command", found.span)
+        word = found.value.word
+        if spec.kind == "code":
+            if word not in [text for _, text in spec.codes]:
+                self.check.halt(f"`{word}` is not one of the texts of this code{meant(word, [t for _, t in spec.codes])}", found.span)
+            return word
+        if spec.kind == "flag" and found.value.kind == "truth":
+            return word == "true"
+        if spec.kind in ("number", "integer") and found.value.kind == "number":
+            return number_signed(word)
+        if spec.kind in ("text", "time") and found.value.kind == "text":
+            return word
+        self.check.halt(f"`{word}` is no {spec.kind}", found.span)
+
+    def no_words(self, node: tree.Read, kinds: tuple[type, ...], why: str) -> None:
+        for q in node.qualifiers:
+            if isinstance(q, kinds):
+                name = {tree.Required: "required", tree.Words: "words", tree.After: "after", tree.Sized: "size"}[type(q)]
+                self.check.halt(f"`{name}` {why}", q.span)
+
+    # remarks ---------------------------------------------------------------------
+    def sensible(self, node: tree.Read, raws: tuple[Raw, ...], linears: tuple[Linear, ...], spec: FieldSpec, cleaning: Cleaning) -> None:
+        """Warns of a range that the storage cannot hold, a scale that loses digits, codes without a text."""
+        raw, linear = raws[0], linears[0]
+        if spec.kind == "code" and raw.storage == "u" and raw.bits <= 8 and raw.bits > 1:
+            absent = 2**raw.bits - len(spec.codes)
+            if -1 not in dict(spec.codes) and 0 < absent <= 4 and raw.bits <= 3:
+                lost = [str(n) for n in range(2**raw.bits) if n not in dict(spec.codes)]
+                self.untold[spec.name] = (f"`{spec.name}` has no text for {', '.join(lost)}: such a value will be missing (say `otherwise` and a text, or reject it)", node.kind.span)
+        if spec.kind not in ("number", "integer") or raw.storage not in ("u", "i"):
+            return
+        low, high = (-(2 ** (raw.bits - 1)), 2 ** (raw.bits - 1) - 1) if raw.storage == "i" else (0, 2**raw.bits - 1)
+        ends = sorted(((low * linear.a + linear.b) / linear.c, (high * linear.a + linear.b) / linear.c))
+        if cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high < ends[0] or cleaning.low > ends[1]):
+            self.check.warn(f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say here: {ends[0]:g} to {ends[1]:g}", node.span)
+        elif cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high > ends[1] * (1 + 1e-9) + 1e-9 and cleaning.low < ends[0] - 1e-9):
+            self.check.warn(f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} leaves nothing out", node.span)
+        if raw.bits + max(abs(linear.a).bit_length() - 1, 0) > 53 and not linear.plain:
+            self.check.warn("the largest values have more digits than a number keeps (about 15): the scale loses the last ones", node.kind.span)
+
+    def touch(self, node: tree.Read, raws: tuple[Raw, ...], frame: Frame) -> None:
+        """Notes which bits a line reads and warns where another has read them."""
+        if frame.used is None:
+            return
+        for raw in raws:
+            if raw.place.mode != "start":
+                continue
+            mask = ((1 << raw.bits) - 1) << raw.shift
+            for k in range(raw.place.width):
+                part = (mask >> (8 * (k if raw.little else raw.place.width - 1 - k))) & 0xFF
+                have, by = frame.used.get(raw.place.offset + k, (0, ""))
+                if have & part and by != node.name:
+                    self.check.warn(f"`{node.name}` reads bits of byte {raw.place.offset + k + frame.scope.counting.first} that `{by}` has read already", node.address.span)
+                    return
+            for k in range(raw.place.width):
+                part = (mask >> (8 * (k if raw.little else raw.place.width - 1 - k))) & 0xFF
+                have, _ = frame.used.get(raw.place.offset + k, (0, ""))
+                frame.used[raw.place.offset + k] = (have | part, node.name)
+
+
+def has(node: tree.Read | tree.Derive, word: str) -> bool:
+    return any(isinstance(q, tree.Word) and q.word == word for q in node.qualifiers)
+
+
+def required_of(node: tree.Read) -> str | None:
+    found = next((q for q in node.qualifiers if isinstance(q, tree.Required)), None)
+    return None if found is None else found.failure or "malformed"
+
+
+def signed_marks(marks: tuple[str | int | float, ...], raws: tuple[Raw, ...]) -> tuple[object, ...]:
+    """Marks as the storage reads them: 0x8000 of an i16 is -32768."""
+    if not raws or raws[0].storage != "i":
+        return marks
+    half, whole = 2 ** (raws[0].bits - 1), 2 ** raws[0].bits
+    return tuple(mark - whole if isinstance(mark, int) and mark >= half else mark for mark in marks)
