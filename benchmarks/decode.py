@@ -91,9 +91,12 @@ def fixed_by_hand(data: np.ndarray, count: int) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def records_by_hand(payload: bytes) -> dict[str, float | None]:
-    """RECORDS for one message in plain Python."""
-    found: dict[str, float | None] = {}
+Found = tuple[str, float | None, str | None, int]  # field, value, why it is missing, measured at
+
+
+def records_by_hand(payload: bytes, received: int = 0) -> list[Found]:
+    """RECORDS for one message in plain Python: its readings, as the compiled decoder gives them."""
+    found: list[Found] = []
     at, end = 1, len(payload)
     while at < end:
         if at + 2 > end:
@@ -104,34 +107,36 @@ def records_by_hand(payload: bytes) -> dict[str, float | None]:
             raise ValueError("too short")
         content = payload[at : at + size]
         if tag == 1:
-            found["uptime"] = float(int.from_bytes(content, "big"))
+            found.append(("uptime", float(int.from_bytes(content, "big")), None, received))
         elif tag == 2:
-            found["pulses"] = float(int.from_bytes(content, "big"))
+            found.append(("pulses", float(int.from_bytes(content, "big")), None, received))
         elif tag == 3:
             raw = int.from_bytes(content, "big", signed=True)
-            found["load"] = None if raw == 0x7FFF else raw * 10.0
+            found.append(("load", None, "broken", received) if raw == 0x7FFF else ("load", raw * 10.0, None, received))
         elif tag == 4:
-            found["brake"] = float(content[0]) if content[0] <= 2 else None
+            found.append(("brake", float(content[0]), None, received) if content[0] <= 2 else ("brake", None, "code without a text", received))
         elif tag == 5:
             raw = int.from_bytes(content, "big", signed=True)
-            found["heat"] = None if raw == -128 else float(raw)
+            found.append(("heat", None, "not fitted", received) if raw == -128 else ("heat", float(raw), None, received))
         elif tag == 6:
-            found["current"] = int.from_bytes(content, "big") / 100
+            found.append(("current", int.from_bytes(content, "big") / 100, None, received))
         at += size
     return found
 
 
-def repeats_by_hand(payload: bytes, received: int) -> list[tuple[int, float | None, float]]:
-    """REPEATS for one message in plain Python."""
+def repeats_by_hand(payload: bytes, received: int) -> list[Found]:
+    """REPEATS for one message in plain Python: its readings, as the compiled decoder gives them."""
     count = payload[0]
     if count > 48:
         raise ValueError("malformed")
     if len(payload) < 1 + 4 * count:
         raise ValueError("too short")
-    found = []
+    found: list[Found] = []
     for k in range(count):
         level, heat = struct.unpack_from(">Hh", payload, 1 + 4 * k)
-        found.append((received - k * 600_000_000, None if level == 0xFFFF else level / 100, heat / 100))
+        at = received - k * 600_000_000
+        found.append(("level", None, "no sample", at) if level == 0xFFFF else ("level", level / 100, None, at))
+        found.append(("heat", heat / 100, None, at))
     return found
 
 
@@ -242,13 +247,14 @@ def _equal(name: str, mine: Any, theirs: list[Any]) -> None:
     if name == "records":
         columns = mine.groups[0].columns
         for row in range(0, len(theirs), 97):
-            for field, value in theirs[row].items():
+            for field, value, _, _ in theirs[row]:
                 assert (columns[field].values[row] if columns[field].state[row] == 1 else None) == value
         return
     group = mine.groups[0]
-    expected = {(row, at): (level, heat) for row, own in enumerate(theirs) for at, level, heat in own}
-    assert len(expected) == len(group.rows)
+    expected = {(row, at, field): value for row, own in enumerate(theirs) for field, value, _, at in own}
+    assert len(expected) == 2 * len(group.rows)
     level, heat = group.columns["level"], group.columns["heat"]
     for i in range(0, len(group.rows), 311):
         value = level.values[i] if level.state[i] == 1 else None
-        assert expected[int(group.rows[i]), int(group.at[i])] == (value, heat.values[i])
+        assert expected[int(group.rows[i]), int(group.at[i]), "level"] == value
+        assert expected[int(group.rows[i]), int(group.at[i]), "heat"] == heat.values[i]

@@ -182,6 +182,10 @@ _BASIC = re.compile(r"(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)(?:[.,](\d{1,9}))?(Z
 
 def iso_us(text: str) -> int:
     """Microseconds of an ISO 8601 time with its zone, extended or basic form. Raises ValueError."""
+    if len(text) == 20 and text[10] == "T" and text[19] == "Z" and text[4] == "-" == text[7] and text[13] == ":" == text[16] and text.isascii():
+        # the usual form; what is no calendar date, or no digit, raises
+        moment = datetime.fromisoformat(text)
+        return ((moment.toordinal() - 719_163) * 86_400 + moment.hour * 3600 + moment.minute * 60 + moment.second) * SECOND
     match = (_EXTENDED.fullmatch(text) or _BASIC.fullmatch(text)) if text.isascii() else None
     if not match:
         raise ValueError(text)

@@ -25,7 +25,7 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
     batch = Batch(payloads, trace, np.full(count, -1, np.int32), np.full(count, -1, np.int32), tail=plan.tail)
     window = Window("bytes", payloads.data, payloads.starts, payloads.ends)
     level = Level(batch, count, window)
-    engine = Engine(batch, decode)
+    engine = Engine(batch, decode, plan.raw_names)
     _constants(level, plan.constants)
     rows = everyone(count)
     if plan.source in ("bytes", "registers", "coils"):
@@ -147,7 +147,8 @@ def _nothing_left(batch: Batch, groups: list[Group], parts: list[Part]) -> None:
 
 def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group]) -> None:
     """The readings of a level and of those below it."""
-    rows = np.flatnonzero(alive) if not alive.all() else everyone(level.count)
+    batch = level.batch
+    rows = everyone(level.count) if not level.batch.deaths or alive.all() else np.flatnonzero(alive)
     devices = engine.devices(level)
     messages = level.message(rows)
     plain: dict[str, FieldSpec] = {}
@@ -164,7 +165,7 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
         _handed(engine, level, done, mapped, alive, devices, groups)
     for inner in level.all_inner():
         assert inner.up is not None
-        _collect(engine, inner, inner.alive & alive[inner.up], groups)
+        _collect(engine, inner, inner.alive & alive[inner.up] if batch.deaths else inner.alive, groups)
 
 
 def _group(level: Level, specs: dict[str, FieldSpec], rows: np.ndarray, messages: np.ndarray, at: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:

@@ -34,7 +34,7 @@ from ..language.plan import (
     ValueStep,
     WhenStep,
 )  # fmt: skip
-from . import repeats, sources, values
+from . import fast, repeats, sources, values
 from .level import Batch, Level, Records, Window, empty_values, ones
 from .numbers import number, varint
 from .reading import Reading
@@ -45,8 +45,8 @@ Decode = Callable[[DecoderPlan, Payloads], Decoded]
 class Engine(Reading):
     """One decoder on its way over one batch. `decode` hands parts on to other decoders."""
 
-    def __init__(self, batch: Batch, decode: Decode) -> None:
-        super().__init__(batch)
+    def __init__(self, batch: Batch, decode: Decode, keep_raw: frozenset[str]) -> None:
+        super().__init__(batch, keep_raw)
         self.decode = decode
 
     # the walk ----------------------------------------------------------------
@@ -54,6 +54,10 @@ class Engine(Reading):
         """All steps for these rows; returns those that are still good."""
         batch = self.batch
         for step in steps:
+            if isinstance(step, ReadStep) and len(rows) == level.count and batch.trace is None:
+                ready = fast.prepared(step)
+                if ready is not None and fast.read(level, ready, step.name in self.keep_raw):
+                    continue
             if len(rows) == 0:
                 break
             deaths = batch.deaths
@@ -210,6 +214,8 @@ class Engine(Reading):
 
     def length(self, level: Level, step: LengthStep, rows: np.ndarray) -> None:
         window = level.window
+        if step.low.op == "constant" and window.table is not None and window.table[2] == step.low.value and (step.high is None or step.high is step.low):
+            return
         low, low_known = self.numbers(step.low, level, rows)
         high, high_known = (low, low_known) if step.high is step.low else self.numbers(step.high, level, rows) if step.high is not None else (low, np.zeros(len(rows), bool))
         lengths = (window.end - window.start)[rows]
@@ -331,6 +337,7 @@ class Engine(Reading):
             level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
             rows, at, stop = rows[~short], at[~short], stop[~short]
         found: list[list[np.ndarray]] = [[], [], [], []]
+        bytewise = step.tag.place.width == 1 and step.size.place.width == 1
         every = rows
         finish = stop
         for turn in range(limits.RECORDS + 1):
@@ -342,6 +349,23 @@ class Engine(Reading):
             if turn == limits.RECORDS:
                 level.fail(rows, "malformed", f"more than {limits.RECORDS} records stand in a row", step.line)
                 break
+            if bytewise:
+                over = at + 2 > stop
+                if over.any():
+                    level.fail(rows[over], window.short, "a record is cut off", step.line)
+                    rows, at, stop = rows[~over], at[~over], stop[~over]
+                tag, size = window.data[at].astype(np.int64), window.data[at + 1].astype(np.int64)
+                at = at + 2
+                behind = at + size
+                over = behind > stop
+                if over.any():
+                    level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
+                    keep = ~over
+                    rows, at, stop, tag, behind = rows[keep], at[keep], stop[keep], tag[keep], behind[keep]
+                for k, piece in enumerate((rows, tag, at, behind)):
+                    found[k].append(piece)
+                at = behind
+                continue
             parts: list[np.ndarray] = []
             for raw in (step.tag, step.size):
                 if raw.storage == "varint":
@@ -371,8 +395,7 @@ class Engine(Reading):
                 found[k].append(piece)
             at = at + parts[1]
         arrays = [np.concatenate(p) if p else np.zeros(0, np.int64) for p in found]
-        order = np.argsort(arrays[0], kind="stable")
-        window.records = Records(arrays[0][order], arrays[1][order], arrays[2][order], arrays[3][order], step.once)
+        window.records = Records(arrays[0], arrays[1], arrays[2], arrays[3], step.once)
         good = level.alive[every]
         window.cursor[every[good]] = finish[good] * 8
         window.note_read(every[good], finish[good])

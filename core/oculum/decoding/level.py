@@ -89,15 +89,46 @@ class Batch:
         return found
 
 
+DENSE_TAGS = 32
+
+
 @dataclass
 class Records:
-    """Records of tag and size within a window: one entry each, in their order. All int64 (k,)."""
+    """Records of tag and size within a window: one entry each, those of a row in their order. All int64 (k,)."""
 
     row: np.ndarray
     tag: np.ndarray
     start: np.ndarray
     end: np.ndarray
     once: bool
+    dense: np.ndarray | None = None
+    twice: np.ndarray | None = None
+
+    def last(self, tag: int, count: int, once: bool) -> tuple[np.ndarray, np.ndarray | None]:
+        """For each of `count` rows its last record with a tag, or -1; and which rows have more than one, if asked."""
+        if tag >= DENSE_TAGS:
+            index = np.flatnonzero(self.tag == tag)
+            chosen = np.full(count, -1, np.int64)
+            chosen[self.row[index]] = index
+            return chosen, np.bincount(self.row[index], minlength=count) > 1 if once else None
+        if self.dense is None:
+            small = self.tag < DENSE_TAGS
+            every = bool(small.all())
+            index = everyone(len(self.tag)) if every else np.flatnonzero(small)
+            place = self.tag * count + self.row if every else self.tag[index] * count + self.row[index]
+            highest = int(self.tag[index].max(initial=0)) + 1
+            dense = np.full(highest * count, -1, np.int64)
+            dense[place] = index
+            self.dense = dense.reshape(highest, count)
+            self.twice = place
+        if tag >= len(self.dense):
+            return np.full(count, -1, np.int64), None
+        twice = None
+        if once and self.twice is not None:
+            if self.twice.ndim == 1:
+                self.twice = (np.bincount(self.twice, minlength=self.dense.size) > 1).reshape(self.dense.shape)
+            twice = self.twice[tag]
+        return self.dense[tag], twice
 
 
 class Window:
@@ -123,12 +154,14 @@ class Window:
         self.records: Records | None = None
         self.columns: list[list[str]] | None = None
         self.separator = ""
+        self.found: dict[tuple[str, ...], list[Any]] = {}  # what stands at the beginnings of paths, for all rows
         self.groups: list[Any] | None = None
         self.origin: np.ndarray | None = None
         self.base = ""  # where the bytes come from, when they are not the message's own
         self.read: int = 0
         self.read_to: np.ndarray | None = None
         self.pending: list[tuple[str, str] | None] | None = None  # what is wrong with an element from the start
+        self.safe = 0  # so many bytes from every start lie within the window
         self.own = True  # its bytes are those of the message, and a place in it can be shown
 
     @property
@@ -165,7 +198,7 @@ class Window:
 class Level:
     """Rows with their columns. parent and up: the level above, and the row there (int64 (n,))."""
 
-    def __init__(self, batch: Batch, count: int, window: Window, parent: Level | None = None, up: np.ndarray | None = None) -> None:
+    def __init__(self, batch: Batch, count: int, window: Window, parent: Level | None = None, up: np.ndarray | None = None, at: np.ndarray | None = None) -> None:
         self.batch = batch
         self.count = count
         self.window = window
@@ -175,7 +208,7 @@ class Level:
         self.columns: dict[str, Column] = {}
         self.raws: dict[str, tuple[np.ndarray, np.ndarray | None]] = {}
         self.alive = np.ones(count, bool)
-        self.at: np.ndarray = batch.payloads.received_us.copy() if parent is None or up is None else parent.at[up]
+        self.at: np.ndarray = at if at is not None else batch.payloads.received_us.copy() if parent is None or up is None else parent.at[up]
         self.device: np.ndarray | None = None
         self.index: np.ndarray | None = None
         self.children: dict[int, list[Level]] = {}

@@ -20,8 +20,9 @@ from .view import View
 class Reading:
     """The part of the walk that reads."""
 
-    def __init__(self, batch: Batch) -> None:
+    def __init__(self, batch: Batch, keep_raw: frozenset[str]) -> None:
         self.batch = batch
+        self.keep_raw = keep_raw
 
     # expressions -------------------------------------------------------------
     def value(self, ex: Ex, level: Level, rows: np.ndarray) -> Val:
@@ -31,9 +32,15 @@ class Reading:
         """Whether a rule is known to be true, and known to be false: bool (m,)."""
         found = self.value(ex, level, rows)
         known, held = found.known, found.values
-        shape = (len(rows),)
-        true = np.broadcast_to(np.logical_and(known, np.asarray(held, bool)), shape)
-        return true, np.broadcast_to(np.logical_and(known, np.logical_not(held)), shape)
+        if isinstance(held, np.ndarray) and held.dtype == bool and held.shape == (len(rows),):
+            if known is True:
+                return held, ~held
+            if isinstance(known, np.ndarray) and known.shape == held.shape:
+                return held & known, known & ~held
+        true, false = np.empty(len(rows), bool), np.empty(len(rows), bool)
+        true[:] = np.logical_and(known, np.asarray(held, bool))
+        false[:] = np.logical_and(known, np.logical_not(held))
+        return true, false
 
     def numbers(self, ex: Ex, level: Level, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """Values and what of them is known, both (m,)."""
@@ -61,6 +68,12 @@ class Reading:
                 window.seek(offset + width)
                 window.read = max(window.read, offset + width)
             return rows, Strided(first + offset, step, level.count)
+        if offset is not None and full and offset + width <= window.safe:
+            window.last = offset
+            if mode != "same":
+                window.seek(offset + width)
+                window.read = max(window.read, offset + width)
+            return rows, window.start + offset
         start, end = window.start[rows], window.end[rows]
         if offset is not None:
             begin = start + offset
@@ -95,23 +108,19 @@ class Reading:
     def in_record(self, level: Level, tag: int, once: bool, required: str | None, rows: np.ndarray, line: int, name: str) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Rows that have a record, and its bytes: rows, start, end."""
         records = level.window.records
-        chosen = np.full(level.count, -1, np.int64)
-        if records is not None:
-            index = np.flatnonzero(records.tag == tag)
-            owner = records.row[index]
-            chosen[owner] = index
-            if once or records.once:
-                twice = np.flatnonzero(np.bincount(owner, minlength=level.count) > 1)
-                twice = np.intersect1d(twice, rows)
-                level.fail(twice, "malformed", f"record {tag} stands twice", line)
-        rows = level.living(rows)
-        there = chosen[rows] >= 0
-        if required is not None:
-            level.fail(rows[~there], required, f"record {tag} (`{name}`) is not there", line)
-        rows = rows[there]
         if records is None:
-            return rows, rows, rows
-        index = chosen[rows]
+            return rows[:0], rows[:0], rows[:0]
+        chosen, twice = records.last(tag, level.count, once or records.once)
+        if twice is not None and twice.any():
+            bad = rows[twice[rows]]
+            level.fail(bad[level.alive[bad]], "malformed", f"record {tag} stands twice", line)
+            rows = level.living(rows)
+        index = chosen if len(rows) == level.count else chosen[rows]
+        there = index >= 0
+        if not there.all():
+            if required is not None:
+                level.fail(rows[~there], required, f"record {tag} (`{name}`) is not there", line)
+            rows, index = rows[there], index[there]
         return rows, records.start[index], records.end[index]
 
     def stored(self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, Any]:
@@ -247,7 +256,8 @@ class Reading:
                 if len(rows) == 0:
                     return
         if spec.kind in ("code", "flag", "number", "integer"):
-            level.put_raw(step.name, rows, first)
+            if step.name in self.keep_raw:
+                level.put_raw(step.name, rows, first)
         level.put(spec, rows, result, state)
         if not step.hidden:
             level.given.setdefault(step.name, spec)

@@ -29,7 +29,10 @@ def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
     elif step.kind == "record":
         records = window.records
         assert records is not None
-        index = np.flatnonzero((records.tag == step.tag) & np.isin(records.row, rows))
+        wanted = np.zeros(level.count, bool)
+        wanted[rows] = True
+        index = np.flatnonzero((records.tag == step.tag) & wanted[records.row])
+        index = index[np.argsort(records.row[index], kind="stable")]
         own = Window("bytes", window.data, records.start[index], records.end[index], "malformed")
         own.own = window.own
         _known(engine, level, step, rows, own, records.row[index], each)
@@ -92,15 +95,16 @@ def _positions(up: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
     return index, totals
 
 
-def _times(level: Level, step: RepeatStep, child: Level, each: np.ndarray | None, totals: np.ndarray) -> None:
+def _times(level: Level, step: RepeatStep, up: np.ndarray, index: np.ndarray, each: np.ndarray | None, totals: np.ndarray) -> np.ndarray:
     """The time of every element, before its own `stamp`."""
-    if each is None or child.up is None or child.index is None:
-        return
-    up = child.up
-    turns = child.index - 1 if step.direction != "later until stamp" else child.index - totals[up]
+    if each is None:
+        return level.at[up]
+    turns = index - 1 if step.direction != "later until stamp" else index - totals[up]
     if step.direction == "earlier":
         turns = -turns
-    child.at = level.at[up] + np.clip(np.rint(turns * each[up]), -DAY_LIMIT_US, DAY_LIMIT_US).astype(np.int64)
+    if step.each is not None and step.each.op == "constant" and step.each.value * 1e6 == int(step.each.value * 1e6):
+        return level.at[up] + turns * int(step.each.value * 1e6)
+    return level.at[up] + np.clip(np.rint(turns * each[up]), -DAY_LIMIT_US, DAY_LIMIT_US).astype(np.int64)
 
 
 def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, totals: np.ndarray) -> np.ndarray:
@@ -121,6 +125,24 @@ def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, tot
     return keep
 
 
+def _within(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, totals: np.ndarray) -> np.ndarray:
+    """As `_allowed`, by how many elements each row has; returns the rows that stay."""
+    over = rows[totals[rows] > step.most]
+    if len(over):
+        level.fail(over, "malformed", f"the repeat would run more than {step.most} times", step.line)
+        rows = level.living(rows)
+    batch = engine.batch
+    if batch.counted is None:
+        batch.counted = np.zeros(len(batch.payloads), np.int64)
+    messages = level.message(rows)
+    np.add.at(batch.counted, messages, totals[rows])
+    many = batch.counted[messages] > limits.ELEMENTS
+    if many.any():
+        level.fail(rows[many], "malformed", f"the message has more than {limits.ELEMENTS} repeats in all", step.line)
+        rows = level.living(rows)
+    return rows
+
+
 def _register(level: Level, step: RepeatStep, rows: np.ndarray, child: Level | None) -> None:
     ran = level.ran.get(step.number)
     if ran is None:
@@ -138,10 +160,9 @@ def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, win
         kept = np.flatnonzero(keep)
         window, up, index = sources.taken(window, kept), up[kept], index[kept]
     if not step.ordered:
-        child = Level(engine.batch, len(up), window, level, up)
+        child = Level(engine.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
-        _times(level, step, child, each, totals)
         _register(level, step, rows, child)
         engine.run(child, step.body, everyone(child.count))
         return
@@ -151,11 +172,10 @@ def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, win
         chosen = np.flatnonzero((index == turn) & level.alive[up])
         if not len(chosen):
             continue
-        child = Level(engine.batch, len(chosen), sources.taken(window, chosen), level, up[chosen])
+        child = Level(engine.batch, len(chosen), sources.taken(window, chosen), level, up[chosen], _times(level, step, up[chosen], index[chosen], each, totals))
         child.index = index[chosen]
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
-        _times(level, step, child, each, totals)
         engine.run(child, step.body, everyone(child.count))
         _carry(level, child, step, carry)
         pieces.append(child)
@@ -203,22 +223,30 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         if step.kind == "end":
             left = limit[rows] * 8 - cursor[rows]
             counts[rows] = np.maximum(-(-left // step.advance), 0)
-        up = np.repeat(rows, counts[rows])
-        if step.kind == "times":
-            # a count that promises more than the payload holds fails at its first element behind the end
-            fits = np.maximum((limit - (cursor >> 3)) * 8 // step.advance + 1, 0)
-            up = np.repeat(rows, np.minimum(counts[rows], np.maximum(fits[rows], 0)))
         totals = counts
-        keep = _allowed(engine, level, step, up, np.where(level.alive, totals, 0))
-        up = up[keep]
-        index, _ = _positions(up, level.count)
-        window = Window("bytes", outer.data, outer.start[up], limit[up], outer.short)
-        window.cursor = cursor[up] + (index - 1) * step.advance
+        rows = _within(engine, level, step, rows, totals)
+        own_counts = totals[rows]
+        # a count that promises more than the payload holds fails at its first element behind the end
+        fits = np.maximum((limit[rows] * 8 - cursor[rows]) // step.advance, 0)
+        every = bool((own_counts <= fits).all())
+        shown = own_counts if every else np.minimum(own_counts, fits + 1)
+        up = np.repeat(rows, shown)
+        before = np.cumsum(shown) - shown
+        turn = np.arange(len(up))
+        index = turn + 1 - np.repeat(before, shown)
+        if every and step.advance % 8 == 0:
+            size = step.advance // 8
+            begin = turn * size + np.repeat(((cursor[rows] + 7) >> 3) - before * size, shown)
+            window = Window("bytes", outer.data, begin, begin, outer.short)
+            window.end = begin + size
+            window.safe = size
+        else:
+            window = Window("bytes", outer.data, outer.start[up], limit[up], outer.short)
+            window.cursor = cursor[up] + (index - 1) * step.advance
         window.own, window.origin = outer.own, outer.origin[up] if outer.origin is not None else None
-        child = Level(engine.batch, len(up), window, level, up)
+        child = Level(engine.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
-        _times(level, step, child, each, totals)
         _register(level, step, rows, child)
         engine.run(child, step.body, everyone(child.count))
         done = level.living(rows)
@@ -252,12 +280,12 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         window.cursor = cursor[here]
         window.own, window.origin = outer.own, outer.origin[here] if outer.origin is not None else None
         window.records = None
-        child = Level(engine.batch, len(here), window, level, here)
-        child.index = np.full(len(here), turn + 1, np.int64)
+        index = np.full(len(here), turn + 1, np.int64)
+        known = step.kind != "end" or step.direction != "later until stamp"
+        child = Level(engine.batch, len(here), window, level, here, _times(level, step, here, index, each if known else None, counts))
+        child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
-        if step.kind != "end" or step.direction != "later until stamp":
-            _times(level, step, child, each, counts)
         engine.run(child, step.body, everyone(child.count))
         if step.kind == "end":
             stuck = here[(window.cursor <= cursor[here]) & child.alive]
@@ -270,8 +298,7 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
     outer.last = None
     whole_child = merged(pieces) if pieces else None
     if whole_child is not None and step.kind == "end" and step.direction == "later until stamp" and whole_child.up is not None:
-        before = whole_child.at.copy()
-        _times(level, step, whole_child, each, np.bincount(whole_child.up, minlength=level.count))
-        if whole_child.stamped is not None:
-            whole_child.at = np.where(whole_child.stamped, before, whole_child.at)
+        assert whole_child.index is not None
+        at = _times(level, step, whole_child.up, whole_child.index, each, np.bincount(whole_child.up, minlength=level.count))
+        whole_child.at = at if whole_child.stamped is None else np.where(whole_child.stamped, whole_child.at, at)
     _register(level, step, rows, whole_child)

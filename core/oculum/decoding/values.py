@@ -104,9 +104,8 @@ def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
         path = at.path
         if not path:
             return [docs[row] for row in rows.tolist()]
-        if len(path) == 1 and isinstance(path[0], str):
-            key = path[0]
-            return [doc.get(key, GONE) if type(doc) is dict else walk(doc, path) for doc in map(docs.__getitem__, rows.tolist())]
+        if all(isinstance(step, str) for step in path):
+            return _keys(level, docs, path, rows)
         return [walk(docs[row], path) for row in rows.tolist()]
     if at.mode == "column":
         found: list[Any] = []
@@ -136,6 +135,29 @@ def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
             parts = own_headers.get("topic", "").split("/")
             found.append(parts[at.first - 1] if 0 < at.first <= len(parts) and parts[at.first - 1] else GONE)
     return found
+
+
+def _keys(level: Level, docs: list[Any], path: tuple[Any, ...], rows: np.ndarray) -> list[Any]:
+    """What stands at a path of keys; the beginnings of paths are kept, as many lines share them."""
+    if not level.full(rows):
+        own = [docs[row] for row in rows.tolist()]
+        for key in path:
+            own = [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in own]
+        return own
+    known = level.window.found
+    found = docs
+    for depth, key in enumerate(path, 1):
+        part = path[:depth]
+        if part not in known:
+            known[part] = [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in found]
+        found = known[part]
+    return found
+
+
+def _beyond(document: Any, key: str) -> Any:
+    if document is GONE or document is BEYOND_NULL or document is WRONG:
+        return document
+    return walk(document, (key,))
 
 
 # kinds -----------------------------------------------------------------------
@@ -254,7 +276,17 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
             parts.append(np.array(found, np.float64))
             continue
         values: list[Any] = [None if step.spec.kind == "text" else 0] * count
-        for i, value in enumerate(found):
+        if step.form == "text" and not marks and not step.after and step.size is None and set(map(type, found)) == {str} and _plain_texts(found):
+            parts.append(np.array([*found, None], object)[:-1])
+            continue
+        special: Any = range(count)
+        if step.form == "number" and not step.written and all(isinstance(raw, str) for raw, _ in marks):
+            special = [i for i, v in enumerate(found) if type(v) is not float and (type(v) is not int or abs(v) > 2**53)]
+            values = list(found)
+            for i in special:
+                values[i] = 0
+        for i in special:
+            value = found[i]
             if isinstance(value, Measured):
                 try:
                     value = _measured(value, step)
@@ -359,6 +391,10 @@ def trail(level: Level, row: int) -> list[int]:
 def _all_numbers(found: list[Any]) -> bool:
     kinds = set(map(type, found))
     return bool(kinds) and (kinds == {float} or (kinds <= {int, float} and all(type(v) is float or abs(v) <= 2**53 for v in found)))
+
+
+def _plain_texts(found: list[Any]) -> bool:
+    return max(map(len, found)) <= limits.TEXT_CHARACTERS and "\x00" not in "".join(found)
 
 
 def _mark(marks: list[tuple[Any, str]], value: Any) -> str | None:

@@ -61,6 +61,7 @@ class Checker:
     def __init__(self, problems: Iterable[Problem] = (), poisoned: Iterable[str] = ()) -> None:
         self.problems = list(problems)
         self.poisoned = set(poisoned)
+        self.raw_names: set[str] = set()  # fields whose stored number is asked for
         self.depth = 0
 
     # problems ------------------------------------------------------------
@@ -397,6 +398,7 @@ class Checker:
             if want == "field":
                 if found.op != "name":
                     self.halt(f"`{name}` takes the name of a field", written.span)
+                self.raw_names.add(str(found.value))
             elif want in ("position", "text", "time"):
                 if found.type.kind != want:
                     self.halt(f"`{name}` takes a {want}, found {_shown(found.type)}", written.span)

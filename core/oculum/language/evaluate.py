@@ -29,7 +29,7 @@ class Val(NamedTuple):
         """bool, or bool (m,)."""
         if isinstance(self.state, np.ndarray):
             return self.state if self.state.dtype == bool else self.state == 1
-        return self.state == 1
+        return bool(self.state == 1)
 
 
 class Names(Protocol):

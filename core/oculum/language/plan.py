@@ -432,6 +432,7 @@ class DecoderPlan:
     constants: tuple[ConstantSpec, ...] = ()
     commands: tuple[CommandPlan, ...] = ()
     needs_before: bool = False  # some value speaks of the message before
+    raw_names: frozenset[str] = frozenset()  # fields whose stored number is asked for
 
     def command(self, name: str) -> CommandPlan | None:
         return next((c for c in self.commands if c.name == name), None)
