@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import decode, ingest
+from . import decode, fuzz, ingest
 
-BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {"decode": decode.measure, "ingest": ingest.measure}
+BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {"decode": decode.measure, "fuzz": fuzz.measure, "ingest": ingest.measure}
 
 
 def run(name: str, seconds: float) -> dict[str, Any]:

@@ -44,6 +44,8 @@ def plain(spec: FieldSpec, column: Column, i: int) -> Any:
 
 def short(value: float) -> float | int:
     """A number to 15 significant digits; whole ones without a point."""
+    if value.is_integer() and abs(value) < 2**53:
+        return int(value)
     rounded = float(f"{value:.15g}")
     return int(rounded) if rounded.is_integer() and abs(rounded) < 2**53 else rounded
 

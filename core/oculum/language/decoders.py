@@ -754,7 +754,9 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
     problems = sorted(checker.problems, key=lambda p: (p.span.line, p.span.column))
     if checker.failed:
         return None, problems
-    plan = DecoderPlan(node.name, node.source, steps, tuple(work.fields.values()), tuple(frame.group.values()), tail, tuple(work.constants), tuple(work.commands), work.before, frozenset(checker.raw_names))
+    plan = DecoderPlan(
+        node.name, node.source, steps, tuple(work.fields.values()), tuple(frame.group.values()), tail, tuple(work.constants), tuple(work.commands), work.before, frozenset(checker.raw_names)
+    )
     return plan, problems
 
 
