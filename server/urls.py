@@ -7,7 +7,9 @@ from rest_framework.permissions import AllowAny
 from server.access import api as access
 from server.alarms import api as alarms
 from server.definitions import api as definitions
+from server.definitions import trying
 from server.fleet import api as fleet
+from server.fleet import constants
 from server.history import api as history
 from server.intake import api as intake
 
@@ -31,6 +33,8 @@ V1 = [
     ("devices", fleet.DevicesView),
     ("devices/<str:name>", fleet.DeviceView),
     ("devices/<str:name>/key", fleet.DeviceKeyView),
+    ("devices/<str:name>/constants", constants.ConstantsView),
+    ("devices/<str:name>/constants/<int:ident>", constants.ConstantView),
     ("devices/<str:name>/series", history.SeriesView),
     ("arrivals", intake.ArrivalsView),
     ("arrivals/<int:ident>", intake.ArrivalView),
@@ -46,6 +50,12 @@ V1 = [
     ("definitions/<int:ident>", definitions.DefinitionView),
     ("definitions/<int:ident>/versions", definitions.VersionsView),
     ("definitions/<int:ident>/trial", definitions.TrialView),
+    ("definitions/<int:ident>/trial/progress", trying.TrialProgressView),
+    ("definitions/<int:ident>/cases", trying.CasesView),
+    ("definitions/<int:ident>/cases/run", trying.RunCasesView),
+    ("definitions/<int:ident>/cases/<int:case>", trying.CaseView),
+    ("definitions/<int:ident>/effect", trying.EffectView),
+    ("definitions/<int:ident>/in-force", trying.InForceView),
     ("definitions/<int:ident>/publish", definitions.PublishView),
     ("definitions/<int:ident>/retire", definitions.RetireView),
     ("alarms", alarms.AlarmsView),

@@ -82,3 +82,48 @@ def answer(decoded: Decoded, row: int) -> dict[str, Any]:
     if parts:
         found["refused"] = [{"part": p.name, **({"device": p.device} if p.device else {}), "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in parts]
     return found
+
+
+def close(found: Any, wanted: Any) -> bool:
+    """Equal, or as near as two ways of calculating the same come: 1e-11 of the magnitude, or 1e-12."""
+    plain_number = (int, float)
+    if isinstance(found, bool) or isinstance(wanted, bool) or not isinstance(found, plain_number) or not isinstance(wanted, plain_number):
+        return bool(found == wanted)
+    return abs(found - wanted) <= max(1e-12, 1e-11 * abs(wanted))
+
+
+def _named(reading: dict[str, Any]) -> str:
+    return f"{reading['device']} {reading['field']}" if reading.get("device") else str(reading["field"])
+
+
+def differences(found: dict[str, Any], expect: dict[str, Any]) -> list[str]:
+    """What an answer has otherwise than expected, in words; nothing if it is as expected.
+
+    `expect` has `error` (a code) or `readings`, of which those that stand there are compared, and none
+    may be missing or come on top.
+    """
+    if "error" in expect:
+        code = expect["error"]["code"] if isinstance(expect["error"], dict) else expect["error"]
+        if "error" not in found:
+            return [f"expected to be refused as {code}, found {len(found['readings'])} readings"]
+        return [] if found["error"]["code"] == code else [f"expected to be refused as {code}, found {found['error']['code']}: {found['error']['message']}"]
+    if "error" in found:
+        return [f"expected readings, found it refused as {found['error']['code']}: {found['error']['message']}"]
+    mine: dict[tuple[str, str], dict[str, Any]] = {(_named(r), r["at"]): r for r in found["readings"]}
+    theirs: dict[tuple[str, str], dict[str, Any]] = {(_named(r), r["at"]): r for r in expect.get("readings", [])}
+    told = [f"{name} at {at} is expected and not there" for name, at in theirs if (name, at) not in mine]
+    told += [f"{name} at {at} is there and not expected" for name, at in mine if (name, at) not in theirs]
+    for key, wanted in theirs.items():
+        got = mine.get(key)
+        if got is None:
+            continue
+        if wanted.get("missing") != got.get("missing") or not close(got["value"], wanted.get("value")) or ("unit" in wanted and wanted["unit"] != got["unit"]):
+            told.append(f"{key[0]}: expected {_said(wanted)}, found {_said(got)}")
+    return told
+
+
+def _said(reading: dict[str, Any]) -> str:
+    if reading.get("missing"):
+        return f"missing ({reading['missing']})"
+    unit = reading.get("unit")
+    return f"{reading.get('value')}{f' {unit}' if unit not in (None, '1') else ''}"

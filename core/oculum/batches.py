@@ -91,6 +91,7 @@ class Group:
     at: np.ndarray
     columns: dict[str, Column]
     device: np.ndarray | None = None
+    owner: np.ndarray | None = None  # int64 (m,): the device that each reading belongs to, where it is not the sender
 
 
 @dataclass(frozen=True)

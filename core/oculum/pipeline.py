@@ -7,12 +7,12 @@ what is done with its result make the difference.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from .alarms.evaluate import DeviceState, Transition, evaluate_condition
-from .batches import Column, Decoded, Failure, Group, Payloads, Trace
+from .batches import Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
 from .history.events import Events, Newest, build_events, newest_after
 from .language.plan import ConditionPlan, DecoderPlan
@@ -41,16 +41,66 @@ class Effects:
     transitions: list[tuple[int, Transition]] = field(default_factory=list)
 
 
-def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: Trace | None = None) -> Decoded:
+Owners = Callable[[int, str], int | None]  # sender, name of a device: its number, where the sender may speak for it
+
+
+def without_context(decoded: Decoded, context: int) -> Decoded:
+    """A batch without its first messages, which were there only as the ones before."""
+    if context == 0:
+        return decoded
+    groups = []
+    for group in decoded.groups:
+        keep = np.flatnonzero(group.rows >= context)
+        columns = {name: column.taken(keep) for name, column in group.columns.items()}
+        groups.append(replace(group, rows=group.rows[keep] - context, at=group.at[keep], columns=columns, device=group.device[keep] if group.device is not None else None))
+    parts = [replace(part, row=part.row - context) for part in decoded.parts if part.row >= context]
+    return Decoded(groups, decoded.failures, decoded.failure[context:], decoded.byte[context:], decoded.reasons, decoded.unread[context:], parts)
+
+
+def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
+    """Gives readings to the devices that the messages name; those of a device that the sender may not speak for are refused as a part.
+
+    sender: int64 (n,), the device of each message. Sets `owner` of the groups.
+    """
+    known: dict[tuple[int, str], int | None] = {}
+    told: set[tuple[int, str]] = set()
+    for place, group in enumerate(decoded.groups):
+        if group.device is None:
+            continue
+        own = sender[group.rows]
+        keep = np.ones(len(own), bool)
+        for i, name in enumerate(group.device.tolist()):
+            if name is None:
+                continue
+            key = (int(own[i]), name)
+            if key not in known:
+                known[key] = owners(*key)
+            found = known[key]
+            if found is not None:
+                own[i] = found
+                continue
+            keep[i] = False
+            row = int(group.rows[i])
+            if (row, name) not in told:
+                told.add((row, name))
+                decoded.parts.append(Part(row, "device", name, Failure("not assigned", f"the sender may not speak for `{name[:60]}`: no such device is assigned to it", 0)))
+        kept = np.flatnonzero(keep)
+        columns = {n: c.taken(kept) for n, c in group.columns.items()}
+        decoded.groups[place] = Group(group.fields, group.rows[kept], group.at[kept], columns, group.device[kept], own[kept])
+
+
+def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: Trace | None = None, context: int = 0) -> Decoded:
     """Decoded messages; one whose times lie too far before or after its arrival is refused.
 
-    oldest_us: measured times before this moment are older than what is kept.
+    oldest_us: measured times before this moment are older than what is kept. The first `context` messages
+    are there only as the ones before, and are not in the result.
     """
-    decoded = decode(plan, payloads, trace)
+    decoded = without_context(decode(plan, payloads, trace), context)
+    received = payloads.received_us[context:]
     groups: list[Group] = []
-    bad = np.zeros(len(payloads), bool)
+    bad = np.zeros(len(received), bool)
     for group in decoded.groups:
-        ahead = group.at > payloads.received_us[group.rows] + FUTURE_US
+        ahead = group.at > received[group.rows] + FUTURE_US
         behind = group.at < oldest_us
         for mask, text in ((ahead, "measured more than 5 min after it arrived"), (behind & ~ahead, "measured before the time that is kept")):
             rows = np.unique(group.rows[mask])
@@ -63,7 +113,7 @@ def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: T
         for group in decoded.groups:
             keep = np.flatnonzero(~bad[group.rows])
             columns: dict[str, Column] = {name: column.taken(keep) for name, column in group.columns.items()}
-            groups.append(Group(group.fields, group.rows[keep], group.at[keep], columns))
+            groups.append(replace(group, rows=group.rows[keep], at=group.at[keep], columns=columns, device=group.device[keep] if group.device is not None else None))
         decoded.groups = groups
     return decoded
 
@@ -78,12 +128,17 @@ def process(
     until: int,
     oldest_us: int,
     ids: np.ndarray,
+    context: int = 0,
+    owners: Owners | None = None,
 ) -> Effects:
     """A batch through decoder and conditions.
 
     device, arrival, ids: int64 (n,), the messages in order of arrival. until: see `evaluate_condition`.
+    context, owners: see `decode_batch` and `owned`.
     """
-    decoded = decode_batch(plan, payloads, oldest_us)
+    decoded = decode_batch(plan, payloads, oldest_us, None, context)
+    if owners is not None:
+        owned(decoded, device, owners)
     events = build_events(decoded, device, arrival, newest, ids)
     effects = Effects(decoded, events, newest_after(events))
     for condition in conditions:

@@ -25,11 +25,11 @@ from server.access.errors import Refused
 from server.access.models import Person, record
 from server.fleet.models import DeviceType
 from server.history.models import DecodeAgain
-from server.trials.past import condition_trial, decoder_trial, explain
+from server.trials.past import Span, condition_trial, decoder_trial, explain
 
 from .models import Definition, Version
 from .plans import decoder_plan
-from .publishing import NotPublishable, check, plain, publish, retire
+from .publishing import CasesFail, NotPublishable, check, plain, publish, retire
 
 TEXT: dict[str, Any] = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
 
@@ -89,6 +89,9 @@ class DecodeIn(serializers.Serializer):
     type = serializers.CharField(required=False, allow_null=True)
     payload_hex = serializers.CharField(max_length=140_000, allow_blank=True)
     received_at = serializers.DateTimeField(required=False)
+    headers = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    constants = serializers.DictField(child=serializers.JSONField(), required=False)
+    previous_hex = serializers.CharField(max_length=140_000, required=False, allow_null=True)
 
 
 class PlaceOut(serializers.Serializer):
@@ -107,6 +110,7 @@ class MarkOut(serializers.Serializer):
     places = PlaceOut(many=True)
     raw = serializers.ListField(child=serializers.JSONField(allow_null=True), allow_null=True)
     paths = serializers.ListField(child=serializers.CharField())
+    trail = serializers.ListField(child=serializers.IntegerField())
 
 
 class ReadingOut(serializers.Serializer):
@@ -117,6 +121,15 @@ class ReadingOut(serializers.Serializer):
     text = serializers.CharField(allow_null=True)
     missing = serializers.CharField(allow_null=True)
     at = serializers.DateTimeField()
+    device = serializers.CharField(allow_null=True)
+
+
+class PartOut(serializers.Serializer):
+    part = serializers.CharField()
+    device = serializers.CharField(allow_null=True)
+    error = serializers.CharField()
+    message = serializers.CharField()
+    line = serializers.IntegerField()
 
 
 class DecodeError(serializers.Serializer):
@@ -132,6 +145,7 @@ class DecodeOut(serializers.Serializer):
     error = DecodeError(allow_null=True)
     unread = serializers.IntegerField()
     tail = serializers.IntegerField()
+    parts = PartOut(many=True)
 
 
 class VersionOut(serializers.ModelSerializer):
@@ -166,6 +180,7 @@ class DraftIn(serializers.Serializer):
 
 class PublishIn(serializers.Serializer):
     text = serializers.CharField(**TEXT)
+    despite_cases = serializers.BooleanField(required=False, default=False)
     why = serializers.CharField(max_length=300, required=False, allow_blank=True)
 
 
@@ -183,8 +198,18 @@ class TrialReason(serializers.Serializer):
     example = serializers.CharField()
 
 
+class Distribution(serializers.Serializer):
+    low = serializers.FloatField()
+    high = serializers.FloatField()
+    middle = serializers.FloatField()
+    counts = serializers.ListField(child=serializers.IntegerField())
+
+
 class TrialField(serializers.Serializer):
     field = serializers.CharField()
+    kind = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    distribution = Distribution(allow_null=True)
     values = serializers.IntegerField()
     missing = serializers.IntegerField()
     differ = serializers.IntegerField(allow_null=True)
@@ -197,6 +222,7 @@ class DecoderTrialOut(serializers.Serializer):
     messages = serializers.IntegerField()
     decoded = serializers.IntegerField()
     failed = serializers.IntegerField()
+    partly = serializers.IntegerField()
     decoded_before = serializers.IntegerField(allow_null=True)
     reasons = TrialReason(many=True)
     fields = TrialField(many=True)  # type: ignore[assignment]
@@ -240,7 +266,7 @@ class TrialOut(serializers.Serializer):
 class AgainOut(serializers.ModelSerializer):
     class Meta:
         model = DecodeAgain
-        fields = ["id", "state", "total", "done", "decoded", "asked_at"]
+        fields = ["id", "state", "total", "done", "decoded", "asked_at", "start", "end"]
 
 
 class FunctionOut(serializers.Serializer):
@@ -378,13 +404,14 @@ class DecodeView(APIView):
         data = asked.validated_data
         try:
             payload = bytes.fromhex(data["payload_hex"])
+            previous = bytes.fromhex(data["previous_hex"]) if data.get("previous_hex") else None
         except ValueError:
             raise Refused("invalid", "payload_hex: two hexadecimal digits a byte are expected") from None
         plan, problems = check("decoder", data["text"], type_of(data.get("type")))
         if not isinstance(plan, DecoderPlan):
             raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
         at = data.get("received_at") or timezone.now()
-        return Response(explain(plan, payload, int(at.timestamp() * 1e6)))
+        return Response(explain(plan, payload, int(at.timestamp() * 1e6), data.get("headers"), data.get("constants"), previous))
 
 
 class TrialView(APIView):
@@ -405,7 +432,10 @@ class TrialView(APIView):
         with transaction.atomic():
             if isinstance(plan, DecoderPlan):
                 live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
-                found: dict[str, Any] = {"decoder": decoder_trial(plan, live, definition.type, data["messages"])}
+                last: dict[str, Any] = {}
+                for step in decoder_trial(plan, live, Span(definition.type_id, data["messages"])):
+                    last = step
+                found: dict[str, Any] = {"decoder": last["result"]}
             else:
                 type_ = DeviceType.objects.get(key=plan.device_type)
                 found = {"condition": condition_trial(plan, type_, began - timedelta(days=data["days"]), began)}
@@ -421,7 +451,9 @@ class PublishView(APIView):
         asked = PublishIn(data=request.data)
         asked.is_valid(raise_exception=True)
         try:
-            publish(definition, asked.validated_data["text"], person_of(request), asked.validated_data.get("why", ""))
+            publish(definition, asked.validated_data["text"], person_of(request), asked.validated_data.get("why", ""), asked.validated_data["despite_cases"])
+        except CasesFail as error:
+            raise Refused("cases fail", str(error), 409, names=error.names) from None
         except NotPublishable as error:
             raise Refused("definition", str(error), problems=problems_of(error.problems)) from None
         Definition.objects.filter(pk=ident).update(draft_number=definition.draft_number + 1)
@@ -437,25 +469,51 @@ class RetireView(APIView):
         return Response(DefinitionOut(DefinitionView.find(ident)).data)
 
 
+class AgainIn(serializers.Serializer):
+    start = serializers.DateTimeField(required=False, allow_null=True)
+    end = serializers.DateTimeField(required=False, allow_null=True)
+
+    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
+        if (data.get("start") is None) != (data.get("end") is None) or (data.get("start") and data["start"] >= data["end"]):
+            raise serializers.ValidationError("a span has a start and a later end; without both, the refused messages are meant")
+        return data
+
+
+class AgainState(serializers.Serializer):
+    state = serializers.ChoiceField(["paused", "waiting"])
+
+
 class DecodeAgainView(APIView):
-    """Runs the refused messages of a type once more through the decoder in force, in the background."""
+    """Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival."""
 
     @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])
     def get(self, request: Request, key: str) -> Response:
         job = DecodeAgain.objects.filter(type__key=key).order_by("-id").first()
-        return Response(AgainOut(job).data if job else {"id": 0, "state": "none", "total": 0, "done": 0, "decoded": 0, "asked_at": None})
+        return Response(AgainOut(job).data if job else {"id": 0, "state": "none", "total": 0, "done": 0, "decoded": 0, "asked_at": None, "start": None, "end": None})
 
-    @extend_schema(request=None, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
+    @extend_schema(request=AgainIn, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
     def post(self, request: Request, key: str) -> Response:
         type_ = generics.get_object_or_404(DeviceType, key=key)
+        asked = AgainIn(data=request.data or {})
+        asked.is_valid(raise_exception=True)
+        span = {"start": asked.validated_data.get("start"), "end": asked.validated_data.get("end")}
         person: Person = person_of(request)
-        job = DecodeAgain.objects.filter(type=type_, state__in=["waiting", "running"]).first() or DecodeAgain.objects.create(type=type_, person=person)
-        record(person, "decoded again", key)
+        job = DecodeAgain.objects.filter(type=type_, state__in=["waiting", "running", "paused"]).first() or DecodeAgain.objects.create(type=type_, person=person, **span)
+        record(person, "decoded again", key, start=str(span["start"] or ""), end=str(span["end"] or ""))
         return Response(AgainOut(job).data, 202)
+
+    @extend_schema(request=AgainState, responses=AgainOut, operation_id="pause_decoding_again", tags=["definitions"])
+    def patch(self, request: Request, key: str) -> Response:
+        """Pauses the work, or goes on with it."""
+        asked = AgainState(data=request.data)
+        asked.is_valid(raise_exception=True)
+        wanted = asked.validated_data["state"]
+        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running"] if wanted == "paused" else ["paused"]).update(state=wanted)
+        return self.get(request, key)
 
     @extend_schema(responses=AgainOut, operation_id="cancel_decoding_again", tags=["definitions"])
     def delete(self, request: Request, key: str) -> Response:
-        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running"]).update(state="cancelled")
+        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running", "paused"]).update(state="cancelled")
         return self.get(request, key)
 
 

@@ -26,6 +26,24 @@ class Definition(models.Model):
         ]
 
 
+class Case(models.Model):
+    """A message with what a decoder must give for it. It belongs to the decoder and is run with every draft."""
+
+    definition = models.ForeignKey(Definition, on_delete=models.CASCADE, related_name="cases")
+    name = models.CharField(max_length=120)
+    payload = models.BinaryField(max_length=65_536)
+    received_at = models.DateTimeField()
+    headers = models.JSONField(default=dict)
+    constants = models.JSONField(default=dict)
+    previous = models.BinaryField(max_length=65_536, null=True)
+    expect = models.JSONField()
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["definition", "name"], name="one_case_a_name")]
+
+
 class Version(models.Model):
     """A published text. `fields` is what the device type declared when it was published."""
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from functools import lru_cache
 from typing import Any
@@ -9,7 +10,7 @@ from typing import Any
 import orjson
 
 from oculum.language.conditions import check_condition
-from oculum.language.decoders import check_decoder
+from oculum.language.decoders import Others, check_decoder
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 
 
@@ -32,8 +33,24 @@ def _condition(text: str, key: str, fields: bytes, setpoints: bytes) -> Conditio
     return check_condition(text, {key: (specs(orjson.loads(fields)), units(orjson.loads(setpoints)))})[0]
 
 
-def decoder_plan(text: str, fields: list[dict[str, Any]]) -> DecoderPlan | None:
+def hands_on(text: str) -> bool:
+    """Whether a decoder gives parts of its messages to others."""
+    return re.search(r"^\s*decode\s", text, re.M) is not None
+
+
+def decoder_plan(text: str, fields: list[dict[str, Any]], others: Others | None = None) -> DecoderPlan | None:
+    """The plan of a published text. `others` finds the decoders that it hands on to."""
+    if hands_on(text):
+        return check_decoder(text, specs(fields), others=others)[0]
     return _decoder(text, orjson.dumps(fields))
+
+
+def published(key: str) -> DecoderPlan | None:
+    """The decoder in force of a device type, by its key."""
+    from .models import Definition
+
+    found = Definition.objects.filter(kind="decoder", type__key=key, live__isnull=False).select_related("live").first()
+    return decoder_plan(found.live.text, found.live.fields) if found is not None and found.live is not None else None
 
 
 def condition_plan(text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> ConditionPlan | None:

@@ -15,8 +15,17 @@ from server.access.models import Person, record
 from server.fleet.models import DeviceType
 from server.fleet.registering import control
 
+from .cases import failing
 from .models import Definition, Version
-from .plans import specs, units
+from .plans import published, specs, units
+
+
+class CasesFail(Exception):
+    """The text is sound, but does not give what its cases expect."""
+
+    def __init__(self, names: list[str]) -> None:
+        super().__init__(f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}")
+        self.names = names
 
 
 class NotPublishable(Exception):
@@ -34,7 +43,7 @@ def types_by_key() -> dict[str, tuple[dict[str, FieldSpec], dict[str, str]]]:
 def check(kind: str, text: str, type_: DeviceType | None) -> tuple[DecoderPlan | ConditionPlan | None, list[Problem]]:
     """The plan of a draft, or its errors."""
     if kind == "decoder":
-        return check_decoder(text, specs(type_.fields) if type_ else {}, type_.key if type_ else None)
+        return check_decoder(text, specs(type_.fields) if type_ else {}, type_.key if type_ else None, published)
     return check_condition(text, types_by_key())
 
 
@@ -44,10 +53,10 @@ def plain(spec: FieldSpec) -> dict[str, Any]:
     return found
 
 
-def publish(definition: Definition, text: str, person: Person | None, why: str = "") -> Version:
+def publish(definition: Definition, text: str, person: Person | None, why: str = "", despite_cases: bool = False) -> Version:
     """The next version. Fields that a decoder brings and its type does not declare are declared with it.
 
-    Raises NotPublishable.
+    Raises NotPublishable, and CasesFail unless that is what is wanted.
     """
     with transaction.atomic():
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
@@ -64,6 +73,9 @@ def publish(definition: Definition, text: str, person: Person | None, why: str =
                 definition.name = plan.name
             definition.type = type_
         elif isinstance(plan, DecoderPlan):
+            bad = failing(definition, plan)
+            if bad and not despite_cases:
+                raise CasesFail(bad)
             declared = {f["name"] for f in type_.fields}
             fresh = [plain(spec) for spec in plan.all_fields if spec.name not in declared]
             if fresh:
@@ -82,6 +94,29 @@ def _start() -> Any:
     from oculum.language.problems import Span
 
     return Span(1, 1, 2)
+
+
+def put_in_force(definition: Definition, number: int, person: Person | None) -> Version:
+    """An earlier version in force again; versions themselves never change. Raises Version.DoesNotExist."""
+    with transaction.atomic():
+        definition = Definition.objects.select_for_update().get(pk=definition.pk)
+        version = definition.versions.get(number=number)
+        definition.live, definition.retired = version, False
+        definition.save()
+        control("publish", {"definition": definition.pk, "version": version.pk}, person)
+        record(person, "put in force", f"{definition.kind} {definition.name}", version=number)
+    return version
+
+
+def effect(definition: Definition) -> dict[str, int]:
+    """What a publish touches: devices, conditions in force, open alarms, routes."""
+    from server.alarms.models import Alarm
+
+    type_ = definition.type
+    conditions = Definition.objects.filter(kind="condition", type=type_, live__isnull=False)
+    if definition.kind == "condition":
+        conditions = conditions.filter(pk=definition.pk)
+    return {"devices": type_.devices.count(), "conditions": conditions.count(), "open_alarms": Alarm.objects.filter(condition__in=conditions, cleared_at=None).count(), "routes": 0}
 
 
 def retire(definition: Definition, person: Person | None) -> None:

@@ -1,78 +1,110 @@
-"""Decoding refused messages once more, in the background, a portion between two batches."""
+"""Decoding stored messages once more, in the background, a portion between two batches."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
+import psycopg
 from psycopg.types.json import Jsonb
 
-from oculum.batches import Payloads
 from oculum.history.events import build_events, newest_after
-from oculum.pipeline import decode_batch
+from oculum.pipeline import decode_batch, owned
 
-from .rows import build_rows
-from .store import Refused, write_latest, write_refused, write_rows
+from .feeding import feed
+from .rows import COLUMNS, build_rows
+from .store import Refused, partly, write_latest, write_refused, write_rows
 
 if TYPE_CHECKING:
     from .worker import Engine
 
 PORTION = 2000
+REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s and d.part = %(part)s"
+SPAN = "from message m join fleet_device d on d.id = m.device_id where d.type_id = %(type)s and m.part = %(part)s and m.received_at >= %(start)s and m.received_at < %(end)s"
+FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic"
+
+
+def _portion(c: psycopg.Connection[Any], where: dict[str, Any], whole_span: bool) -> list[Any]:
+    """The next messages of a job, in their order."""
+    if whole_span:
+        return c.execute(f"select {FIELDS} {SPAN} and m.id > %(after)s order by m.id limit {PORTION}", where).fetchall()
+    return c.execute(
+        f"select {FIELDS} from (select r.message_id, r.received_at {REFUSED} and r.message_id > %(after)s order by r.message_id limit {PORTION}) k"
+        " join message m on m.id = k.message_id and m.received_at = k.received_at order by m.id",
+        where,
+    ).fetchall()
 
 
 def decode_again_step(engine: Engine) -> bool:
     """One portion of the oldest waiting job; False if there is none. Raises no alarms: the past is over."""
     c = engine.connection
     with c.transaction():
-        job = c.execute("select id, type_id, after_id, total from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update").fetchone()
+        job = c.execute("select id, type_id, after_id, total, start, \"end\" from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update").fetchone()
         if job is None:
             return False
-        job_id, type_id, after, total = job
+        job_id, type_id, after, total, start, end = job
+        whole_span = start is not None and end is not None
+        where = {"type": type_id, "part": engine.part, "after": after, "start": start, "end": end}
         decoder = engine.registry.decoders.get(type_id)
-        base = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %s and d.part = %s"
         if not total:
-            count = c.execute(f"select count(*) {base}", (type_id, engine.part)).fetchone()
+            count = c.execute(f"select count(*) {SPAN if whole_span else REFUSED}", where).fetchone()
             c.execute("update history_decodeagain set total = %s, state = 'running' where id = %s", (count[0] if count else 0, job_id))
-        rows = c.execute(
-            "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload from (select r.message_id, r.received_at "
-            f"{base} and r.message_id > %s order by r.message_id limit %s) k join message m on m.id = k.message_id and m.received_at = k.received_at order by m.id",
-            (type_id, engine.part, after, PORTION),
-        ).fetchall()
+        rows = _portion(c, where, whole_span)
         if not rows or decoder is None:
             c.execute("update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,))
             return True
         ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-        payloads = Payloads.of([r[3] for r in rows], received)
-        decoded = decode_batch(decoder.plan, payloads, 0)
+        payloads, context = feed(c, decoder.plan, ids, received, device, [bytes(r[3]) for r in rows], [r[4] for r in rows], engine.registry.constants)
+        decoded = decode_batch(decoder.plan, payloads, 0, None, context)
+        owned(decoded, device, engine.registry.owner)
+        if whole_span:
+            # What the messages gave before goes on record, so that nothing stands twice.
+            c.execute(
+                f"with gone as (delete from reading_row where message_id = any(%s) and received_at >= %s and received_at < %s returning {COLUMNS})"
+                f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
+                (ids.tolist(), start, end),
+            )
         for group in decoded.groups:
             layout = engine.layouts.number(c, group.fields)
             write_rows(c, build_rows(group, decoded.reasons, layout, decoder.version_id, device, ids, received))
         good = np.flatnonzero(decoded.good)
-        c.execute("delete from refused where message_id = any(%s)", (ids[good].tolist(),))
-        c.execute(
-            "update activity a set failed = greatest(a.failed - g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
-            " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[]) with ordinality x(u, o))) g(d, t) group by 1, 2) g"
-            " where a.device_id = g.d and a.hour = g.hour",
-            (device[good].tolist(), received[good].tolist()),
-        )
+        before = {r[0] for r in c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()}
         still = np.flatnonzero(~decoded.good).tolist()
         write_refused(c, [
             Refused(int(ids[i]), int(received[i]), int(device[i]), decoder.version_id, f.code, f.message[:300], f.line, int(decoded.byte[i]))
             for i in still for f in [decoded.failures[decoded.failure[i]]]
         ])  # fmt: skip
+        write_refused(c, partly(decoded, ids, received, device, decoder.version_id))
+        healed = [i for i in good.tolist() if int(ids[i]) in before]
+        newly = [i for i in still if int(ids[i]) not in before]
+        for chosen, step in ((healed, -1), (newly, 1)):
+            c.execute(
+                "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
+                " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[]) with ordinality x(u, o))) g(d, t) group by 1, 2) g"
+                " where a.device_id = g.d and a.hour = g.hour",
+                (step, device[chosen].tolist(), received[chosen].tolist()),
+            )
         order = np.maximum.accumulate(received)
         events = build_events(decoded, device, order, engine.newest, ids)
         touched: set[int] = set()
         for key, (found, row) in newest_after(events).items():
             engine.newest[key] = found
-            engine.latest.setdefault(key[0], {})[key[1]] = [found.value, found.at, int(ids[row]), int(received[row])]
+            value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
+            engine.latest.setdefault(key[0], {})[key[1]] = [value, found.at, int(ids[row]), int(received[row])]
             touched.add(key[0])
-        write_latest(c, [(d, int(ids[device == d][-1]), int(received[device == d][-1]), 0, False, engine.latest[d]) for d in sorted(touched)])
+        last = c.execute("select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s)", (sorted(touched),)).fetchall()
+        known = {r[0]: r[1:] for r in last}
+        portion = {int(d): i for i, d in enumerate(device.tolist())}
+        write_latest(c, [
+            (d, int(known[d][0]), int(known[d][1]), 0, bool(known[d][2]) and int(known[d][0]) not in before, engine.latest[d]) if d in known
+            else (d, int(ids[portion.get(d, -1)]), int(received[portion.get(d, -1)]), 0, False, engine.latest[d])
+            for d in sorted(touched)
+        ])  # fmt: skip
         c.execute(
             "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
             (len(rows), len(good), int(ids[-1]), job_id),
         )
-        names = [engine.registry.devices[d].name for d in sorted(touched)]
+        names = [engine.registry.devices[d].name for d in sorted(touched)][:500]
         c.execute("insert into live_change (body) values (%s)", (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),))
         c.execute("select pg_notify('oculum_live', '')")
     return True

@@ -8,7 +8,7 @@ from typing import Any
 import psycopg
 
 from oculum.language.plan import ConditionPlan, DecoderPlan
-from server.definitions.plans import condition_plan, decoder_plan
+from server.definitions.plans import condition_plan, decoder_plan, hands_on
 
 
 @dataclass(frozen=True)
@@ -19,6 +19,7 @@ class DeviceRow:
     type_id: int
     site_id: int | None
     labels: dict[str, str]
+    gateway_id: int | None = None
 
 
 @dataclass(frozen=True)
@@ -45,10 +46,19 @@ class Registry:
     decoders: dict[int, Decoder] = field(default_factory=dict)
     conditions: dict[int, Condition] = field(default_factory=dict)
     limits: dict[tuple[int, str, str, int], float] = field(default_factory=dict)  # type, name, scope, id
+    names: dict[str, int] = field(default_factory=dict)
+    texts: dict[str, tuple[int, int, str, list[dict[str, Any]]]] = field(default_factory=dict)  # key -> version, type, text, fields
+    constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
 
     def load_devices(self, connection: psycopg.Connection) -> None:
-        rows = connection.execute("select id, name, title, type_id, site_id, labels from fleet_device").fetchall()
+        rows = connection.execute("select id, name, title, type_id, site_id, labels, gateway_id from fleet_device").fetchall()
         self.devices = {r[0]: DeviceRow(*r) for r in rows}
+        self.names = {r[1]: r[0] for r in rows}
+        self.constants = {}
+        for device, name, value, valid_from in connection.execute(
+            "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant order by device_id, name, valid_from"
+        ).fetchall():
+            self.constants.setdefault(device, {}).setdefault(name, []).append((int(valid_from), value))
         sites = connection.execute("select id, parent_id, title from fleet_site").fetchall()
         self.parents = {r[0]: r[1] for r in sites}
         self.site_titles = {r[0]: r[2] for r in sites}
@@ -80,13 +90,29 @@ class Registry:
             return
         definition, kind, type_id, key, text, fields, setpoints = row
         if kind == "decoder":
-            plan = decoder_plan(text, fields)
-            if plan is not None:
-                self.decoders[type_id] = Decoder(version, plan)
+            self.texts[key] = (version, type_id, text, fields)
+            # a decoder that hands on to others holds their plans: it is made anew when one of them changes
+            for other, (number, owner, own_text, own_fields) in self.texts.items():
+                if other == key or hands_on(own_text):
+                    plan = decoder_plan(own_text, own_fields, self.other)
+                    if plan is not None:
+                        self.decoders[owner] = Decoder(number, plan)
         else:
             rule = condition_plan(text, key, fields, setpoints)
             if rule is not None:
                 self.conditions[definition] = Condition(definition, version, type_id, rule)
+
+    def other(self, key: str) -> DecoderPlan | None:
+        """The decoder in force of another type, for one that hands on to it."""
+        found = self.texts.get(key)
+        return decoder_plan(found[2], found[3]) if found is not None else None
+
+    def owner(self, sender: int, name: str) -> int | None:
+        """The device of a name, if the sender may speak for it: itself, or one assigned to it."""
+        found = self.names.get(name)
+        if found is None or found == sender:
+            return found
+        return found if self.devices[found].gateway_id == sender else None
 
     def limit(self, device_id: int, name: str) -> float | None:
         """A setpoint's value in force: the device's, else its nearest site's, else the type's."""

@@ -44,7 +44,7 @@ def build_rows(group: Group, reasons: list[str], layout: int, version: int, devi
     for column in group.columns.values():
         some |= column.state != 0
     order = np.flatnonzero(some)
-    owner = device[group.rows]
+    owner = group.owner if group.owner is not None else device[group.rows]
     order = order[np.lexsort((message[group.rows[order]], group.at[order], owner[order]))]
     rows, at, owner = group.rows[order], group.at[order], owner[order]
     count, width = len(order), slots(group.fields)

@@ -13,6 +13,7 @@ import orjson
 import psycopg
 from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 
+from oculum.batches import Decoded
 from oculum.language.plan import FieldSpec
 
 from .rows import COLUMNS, HEADER, TRAILER, Rows
@@ -75,16 +76,16 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     connection.execute("create temp table if not exists staged (like reading_row, turn bigserial) on commit delete rows")
     connection.execute("truncate staged")
     _copy(connection, "staged", rows.encoded)
-    # A key's history in order: what is stored, then what arrived. What equals its predecessor does
-    # nothing; the last stays, those before it go on record.
+    # A key's history in order of arrival: what is stored, and what came. What equals its predecessor does
+    # nothing; the newest arrival stays, the others go on record. (Decoding again brings old arrivals.)
     connection.execute(
         f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct device_id, at, layout_id from staged) k using (device_id, at, layout_id)"
         f" union all select {COLUMNS}, turn from staged),"
         " marked as (select *, lag(turn) over w is not null and lag(nums) over w is not distinct from nums and lag(texts) over w is not distinct from texts"
-        " and lag(missing) over w is not distinct from missing as again from chain window w as (partition by device_id, at, layout_id order by turn)),"
-        " kept as (select *, max(turn) over (partition by device_id, at, layout_id) as top from marked where not again),"
-        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept where turn < top)"
-        f" insert into reading_row ({COLUMNS}) select {COLUMNS} from kept where turn = top and turn > 0 on conflict (device_id, at, layout_id) do update set "
+        " and lag(missing) over w is not distinct from missing as again from chain window w as (partition by device_id, at, layout_id order by message_id, turn)),"
+        " kept as (select *, row_number() over v = 1 as top from marked where not again window v as (partition by device_id, at, layout_id order by message_id desc, turn desc)),"
+        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept where not top)"
+        f" insert into reading_row ({COLUMNS}) select {COLUMNS} from kept where top and turn > 0 on conflict (device_id, at, layout_id) do update set "
         + ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
     )
 
@@ -113,6 +114,16 @@ def write_refused(connection: psycopg.Connection, refused: Iterable[Refused]) ->
             [r.code for r in rows], [r.reason for r in rows], [r.line for r in rows], [r.byte for r in rows],
         ),
     )  # fmt: skip
+
+
+def partly(decoded: Decoded, ids: np.ndarray, received: np.ndarray, device: np.ndarray, version: int) -> list[Refused]:
+    """Good messages of which a part was refused: on record with the first of them. ids, received, device: int64 (n,)."""
+    found: dict[int, Refused] = {}
+    for part in decoded.parts:
+        if decoded.failure[part.row] < 0 and part.row not in found:
+            reason = f"{part.name}{f' of {part.device}' if part.device and part.name != 'device' else ''}: {part.failure.message}"
+            found[part.row] = Refused(int(ids[part.row]), int(received[part.row]), int(device[part.row]), version, part.failure.code, reason[:300], part.failure.line, -1)
+    return list(found.values())
 
 
 def write_activity(connection: psycopg.Connection, device: np.ndarray, received: np.ndarray, failed: np.ndarray) -> None:

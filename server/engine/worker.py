@@ -18,15 +18,15 @@ from django.conf import settings
 from psycopg.types.json import Jsonb
 
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
-from oculum.batches import Payloads
 from oculum.history.events import Events, Newest
 from oculum.pipeline import WatchedCondition, process
 
 from . import alarms
 from .again import decode_again_step
+from .feeding import feed
 from .registry import Condition, Registry
 from .rows import build_rows
-from .store import Layouts, Refused, moment, write_activity, write_latest, write_refused, write_rows
+from .store import Layouts, Refused, moment, partly, write_activity, write_latest, write_refused, write_rows
 
 log = logging.getLogger("oculum.engine")
 MOST = 20_000
@@ -47,12 +47,13 @@ class Arrived:
     device: np.ndarray
     payloads: list[bytes]
     txids: list[str]
+    topics: list[str]
 
     def __len__(self) -> int:
         return len(self.payloads)
 
     def part(self, start: int, end: int) -> Arrived:
-        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end])
+        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.topics[start:end])
 
 
 @dataclass
@@ -120,7 +121,7 @@ class Engine:
         assert now is not None and bounds is not None
         with c.cursor(binary=True) as cursor:
             cursor.execute(
-                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text from message"
+                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text, topic from message"
                 " where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
                 (self.part, *self.cursor, bounds[0], limit),
             )
@@ -137,8 +138,8 @@ class Engine:
             "select txid::text, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
             (*self.cursor, *upper, bounds[0]),
         ).fetchall()
-        ids, received, device, payloads, txids = zip(*rows, strict=True) if rows else ((), (), (), (), ())
-        arrived = Arrived(np.array(ids, np.int64), np.array(received, np.int64), np.array(device, np.int64), list(payloads), list(txids))
+        ids, received, device, payloads, txids, topics = zip(*rows, strict=True) if rows else ((), (), (), (), (), ())
+        arrived = Arrived(np.array(ids, np.int64), np.array(received, np.int64), np.array(device, np.int64), list(payloads), list(txids), list(topics))
         return arrived, events, int(now[0]) if whole and bounds[0] == bounds[1] else None
 
     # one step --------------------------------------------------------------------
@@ -224,19 +225,20 @@ class Engine:
                 failed[index] = True
                 refused += [Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1) for i in index]
                 continue
-            payloads = Payloads.of([arrived.payloads[i] for i in index], arrived.received[index])
             device, ids = arrived.device[index], arrived.ids[index]
-            watched = self.watched(type_id)
+            received = arrived.received[index]
+            chosen = index.tolist()
+            payloads, context = feed(self.connection, decoder.plan, ids, received, device, [arrived.payloads[i] for i in chosen], [arrived.topics[i] for i in chosen], self.registry.constants)
+            watched = self.watched({type_id, *(d.type_id for d in self.registry.devices.values() if d.gateway_id in set(device.tolist()))})
             oldest = self.clock - settings.READING_RETENTION_DAYS * 86_400_000_000
-            effects = process(decoder.plan, payloads, device, arrival[index], self.newest, watched, int(arrival[-1]), oldest, ids)
+            effects = process(decoder.plan, payloads, device, arrival[index], self.newest, watched, int(arrival[-1]), oldest, ids, context, self.registry.owner)
             for group in effects.decoded.groups:
                 layout = self.layouts.number(self.connection, group.fields)
-                write_rows(self.connection, build_rows(group, effects.decoded.reasons, layout, decoder.version_id, device, ids, arrived.received[index]))
+                write_rows(self.connection, build_rows(group, effects.decoded.reasons, layout, decoder.version_id, device, ids, received))
             for row in np.flatnonzero(~effects.decoded.good).tolist():
                 failure = effects.decoded.failures[effects.decoded.failure[row]]
-                refused.append(
-                    Refused(int(ids[row]), int(payloads.received_us[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(effects.decoded.byte[row]))
-                )
+                refused.append(Refused(int(ids[row]), int(received[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(effects.decoded.byte[row])))
+            refused += partly(effects.decoded, ids, received, device, decoder.version_id)
             failed[index] = ~effects.decoded.good
             for key, (found, row) in effects.newest.items():
                 self.newest[key] = found
@@ -250,8 +252,8 @@ class Engine:
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
 
-    def watched(self, type_id: int) -> list[WatchedCondition]:
-        return [self.watch(c) for c in self.registry.conditions.values() if c.type_id == type_id]
+    def watched(self, types: set[int]) -> list[WatchedCondition]:
+        return [self.watch(c) for c in self.registry.conditions.values() if c.type_id in types]
 
     def watch(self, condition: Condition) -> WatchedCondition:
         registry = self.registry

@@ -69,6 +69,18 @@ class Credential(models.Model):
         return self.device.name if self.device else str(self.onboarding)
 
 
+class Constant(models.Model):
+    """A constant of one unit, such as a calibration, valid from a moment on. Decoders name them."""
+
+    device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="constants")
+    name = models.CharField(max_length=63)
+    value = models.JSONField()
+    valid_from = models.DateTimeField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["device", "name", "valid_from"], name="one_constant_a_moment")]
+
+
 class Setpoint(models.Model):
     """An override of a type's setpoint, on a site or a device. In the unit that the type declares."""
 

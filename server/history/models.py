@@ -9,7 +9,7 @@ from server.fleet.models import DeviceType
 
 
 class DecodeAgain(models.Model):
-    """Refused messages of a type, run once more through the decoder in force."""
+    """Messages of a type, run once more through the decoder in force: the refused ones, or all of a span of arrival."""
 
     type = models.ForeignKey(DeviceType, on_delete=models.CASCADE)
     person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
@@ -18,4 +18,6 @@ class DecodeAgain(models.Model):
     done = models.PositiveIntegerField(default=0)
     decoded = models.PositiveIntegerField(default=0)
     after_id = models.BigIntegerField(default=0)
-    state = models.CharField(max_length=12, default="waiting")  # waiting, running, done, cancelled
+    state = models.CharField(max_length=12, default="waiting")  # waiting, running, paused, done, cancelled
+    start = models.DateTimeField(null=True)
+    end = models.DateTimeField(null=True)  # with `start`: all messages of the span, not the refused ones only

@@ -3,41 +3,47 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
 import numpy as np
+import psycopg
+from django.conf import settings
 from django.db import connection
 
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from oculum.history.events import build_events, plain
-from oculum.language.plan import ConditionPlan, DecoderPlan
-from oculum.pipeline import decode_batch
+from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
+from oculum.pipeline import decode_batch, owned
 from server.definitions.plans import specs
+from server.engine.feeding import feed
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
 from server.fleet.models import DeviceType
 from server.history.states import json_of
 
 
-def explain(plan: DecoderPlan, payload: bytes, received_us: int) -> dict[str, Any]:
+def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mapping[str, str] | None = None, constants: Mapping[str, Any] | None = None, previous: bytes | None = None) -> dict[str, Any]:
     """One message through a decoder, with the bits or the place of every value."""
-    trace = Trace()
-    decoded = decode_batch(plan, Payloads.of([payload], [received_us]), 0, trace)
-    values = readings(decoded, 0)
-    by_name: dict[str, int] = {}
+    rows = [payload] if previous is None else [previous, payload]
+    trace = Trace(row=len(rows) - 1)
+    before = np.array([-1, 0][: len(rows)], np.int64)
+    batch = Payloads.of(rows, [received_us] * len(rows), [headers or {}] * len(rows), [constants or {}] * len(rows), before)
+    decoded = decode_batch(plan, batch, 0, trace, len(rows) - 1)
+    turns: Counter[str] = Counter()
     marks = []
-    for mark in trace.marks:
-        turn = by_name.get(mark["name"], 0)
-        by_name[mark["name"]] = turn + 1
-        paths = mark.get("paths", [])
-        marks.append({"line": mark["line"], "field": mark["name"], "turn": turn, "places": mark["places"], "raw": _raw(mark["raw"]), "paths": paths})
+    for m in trace.marks:
+        marks.append({"line": m["line"], "field": m["name"], "turn": turns[m["name"]], "places": m["places"], "raw": _raw(m["raw"]), "paths": m.get("paths", []), "trail": m.get("trail", [])})
+        turns[m["name"]] += 1
     error = None
     if decoded.failure[0] >= 0:
         failure = decoded.failures[decoded.failure[0]]
         error = {"code": failure.code, "message": failure.message, "line": failure.line, "byte": int(decoded.byte[0]) if decoded.byte[0] >= 0 else None}
-    return {"values": values, "marks": marks, "error": error, "unread": int(decoded.unread[0]), "tail": plan.tail}
+    parts = [{"part": p.name, "device": p.device, "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in decoded.parts]
+    return {"values": readings(decoded, 0), "marks": marks, "error": error, "unread": int(decoded.unread[0]), "tail": plan.tail, "parts": parts}
 
 
 def _raw(raw: Any) -> Any:
@@ -61,79 +67,185 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                     "field": spec.name, "kind": spec.kind, "unit": spec.unit, "value": str(value) if isinstance(value, int) and abs(value) > 2**53 else value,
                     "text": dict(spec.codes).get(int(value)) if spec.kind == "code" and value is not None else None,
                     "missing": decoded.reasons[state - FIRST_REASON] if state >= FIRST_REASON else None, "at": moment(int(group.at[i])),
+                    "device": group.device[i] if group.device is not None else None,
                 })  # fmt: skip
     return found
 
 
-def stored(type_: DeviceType, limit: int, device: str | None = None) -> tuple[np.ndarray, list[bytes], np.ndarray]:
-    """The last messages of a type: ids, payloads, times of arrival, oldest first."""
-    with connection.cursor() as cursor:
-        cursor.execute("set local statement_timeout = '20s'")
+CHUNK = 10_000
+SAMPLES = 4_000
+BINS = 15
+
+
+@dataclass
+class Span:
+    """Stored messages of a type: the last `limit`, or all received in [start, end), of one device or of all."""
+
+    type_id: int
+    limit: int = 5_000
+    start: datetime | None = None
+    end: datetime | None = None
+    device: str | None = None
+
+
+def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, list[bytes], list[str]]]:
+    """Stored messages in portions, the newest portion first, each in order of arrival: ids, received (µs), device, payloads, topics."""
+    with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
-            "select m.id, m.payload, (extract(epoch from m.received_at) * 1000000)::bigint from fleet_device d join lateral"
-            " (select * from message where device_id = d.id order by received_at desc limit %(each)s) m on true"
-            " where d.type_id = %(type)s and (%(device)s::text is null or d.name = %(device)s) order by m.received_at desc limit %(limit)s",
-            {"type": type_.pk, "limit": limit, "each": limit if device else 2 * limit // max(type_.devices.count(), 1) + 20, "device": device},
+            "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic from message m"
+            " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
+            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) order by m.received_at desc, m.id desc limit %s",
+            (span.type_id, span.device, span.device, span.start, span.start, span.end, span.end, span.limit),
         )
-        rows = cursor.fetchall()[::-1]
-    return np.array([r[0] for r in rows], np.int64), [bytes(r[1]) for r in rows], np.array([r[2] for r in rows], np.int64)
+        while rows := cursor.fetchmany(CHUNK):
+            rows.reverse()
+            ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
+            yield ids, received, device, [bytes(r[3]) for r in rows], [r[4] for r in rows]
 
 
-def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, type_: DeviceType, limit: int) -> dict[str, Any]:
-    """The draft over the last stored messages, beside the published version."""
-    ids, payloads, received = stored(type_, limit)
-    batch = Payloads.of(payloads, received)
-    now = decode_batch(plan, batch, 0)
-    old = decode_batch(before, batch, 0) if before else None
+@dataclass
+class Compared:
+    """One field over a trial: how many values, how many differ from before and by how much."""
+
+    kind: str
+    unit: str | None
+    values: int = 0
+    missing: int = 0
+    before: int = 0
+    both: int = 0
+    differ: int = 0
+    low: float | None = None
+    high: float | None = None
+    steps: list[np.ndarray] = field(default_factory=list)
+
+    def as_dict(self, name: str, compared: bool) -> dict[str, Any]:
+        steps = np.concatenate(self.steps) if self.steps else np.zeros(0)
+        found: dict[str, Any] = {
+            "field": name, "kind": self.kind, "unit": self.unit, "values": self.values, "missing": self.missing, "differ": self.differ if compared else None,
+            "state": "same" if not compared else "new" if not self.before else "lost" if not self.values and not self.missing else "same",
+            "low": self.low, "high": self.high, "distribution": None,
+        }  # fmt: skip
+        if len(steps):
+            counts, edges = np.histogram(steps, BINS)
+            found["distribution"] = {"low": float(edges[0]), "high": float(edges[-1]), "middle": float(np.median(steps)), "counts": counts.tolist()}
+        return found
+
+
+def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> Iterator[dict[str, Any]]:
+    """The draft over stored messages, beside the published version: {"done", "total"} as it goes, at last {"result"}.
+
+    Nothing is written. Leaving off reading it ends the work.
+    """
+    registry = Registry()
     counts: Counter[tuple[str, str, int]] = Counter()
     examples: dict[tuple[str, str, int], str] = {}
-    for row in np.flatnonzero(~now.good).tolist():
-        failure = now.failures[now.failure[row]]
-        key = (failure.code, failure.message, failure.line)
-        counts[key] += 1
-        examples[key] = str(ids[row])
-    return {
-        "messages": len(ids),
-        "decoded": int(now.good.sum()),
-        "failed": int((~now.good).sum()),
-        "decoded_before": int(old.good.sum()) if old else None,
-        "reasons": [{"code": c, "message": m, "line": line, "count": n, "example": examples[c, m, line]} for (c, m, line), n in counts.most_common(20)],
-        "fields": compare(now, old),
-        "from": moment(int(received[0])) if len(ids) else None,
-        "to": moment(int(received[-1])) if len(ids) else None,
-    }
+    fields: dict[str, Compared] = {}
+    total = done = good = good_before = parts = 0
+    first = last = None
+    with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum trial") as own, psycopg.connect(settings.INSTANCE.database_url()) as beside:
+        own.execute("set local statement_timeout = '60s'")
+        registry.load_devices(beside)
+        row = beside.execute(
+            "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
+            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) limit %s) x",
+            (span.type_id, span.device, span.device, span.start, span.start, span.end, span.end, span.limit),
+        ).fetchone()
+        total = int(row[0]) if row else 0
+        yield {"done": 0, "total": total}
+        for ids, received, device, payloads, topics in messages(own, span):
+            batch, context = feed(beside, plan, ids, received, device, payloads, topics, registry.constants)
+            now = decode_batch(plan, batch, 0, None, context)
+            owned(now, device, registry.owner)
+            old = None
+            if before is not None:
+                batch, context = feed(beside, before, ids, received, device, payloads, topics, registry.constants)
+                old = decode_batch(before, batch, 0, None, context)
+                owned(old, device, registry.owner)
+                good_before += int(old.good.sum())
+            for row_number in np.flatnonzero(~now.good).tolist():
+                failure = now.failures[now.failure[row_number]]
+                key = (failure.code, failure.message, failure.line)
+                counts[key] += 1
+                examples[key] = str(ids[row_number])
+            parts += len({p.row for p in now.parts})
+            compare(fields, now, old, device)
+            done += len(ids)
+            good += int(now.good.sum())
+            first, last = int(received[0]), last if last is not None else int(received[-1])
+            yield {"done": done, "total": max(total, done)}
+    rows = [found.as_dict(name, before is not None) for name, found in fields.items()]
+    yield {
+        "result": {
+            "messages": done, "decoded": good, "failed": done - good, "partly": parts, "decoded_before": good_before if before is not None else None,
+            "reasons": [{"code": c, "message": m, "line": line, "count": n, "example": examples[c, m, line]} for (c, m, line), n in counts.most_common(20)],
+            "fields": sorted(rows, key=lambda r: (-(r["differ"] or 0), r["field"])),
+            "from": moment(first) if first is not None else None, "to": moment(last) if last is not None else None,
+        }
+    }  # fmt: skip
 
 
-def _by_key(decoded: Decoded) -> dict[str, tuple[np.ndarray, Column]]:
-    """Each field's values over all groups, keyed by row and time."""
-    found: dict[str, list[tuple[np.ndarray, Column]]] = {}
+def _by_field(decoded: Decoded, device: np.ndarray) -> dict[str, tuple[FieldSpec, np.ndarray, Column]]:
+    """Each field's values over all groups, by device, message and time."""
+    found: dict[str, list[tuple[FieldSpec, np.ndarray, Column]]] = {}
     for group in decoded.groups:
-        keys = np.stack([group.rows, group.at], axis=1)
+        owner = group.owner if group.owner is not None else device[group.rows]
+        keys = np.empty(len(group.rows), [("o", np.int64), ("r", np.int64), ("a", np.int64)])
+        keys["o"], keys["r"], keys["a"] = owner, group.rows, group.at
         for spec in group.fields:
-            found.setdefault(spec.name, []).append((keys, group.columns[spec.name]))
-    return {name: (np.concatenate([k for k, _ in parts]), Column(np.concatenate([c.values for _, c in parts]), np.concatenate([c.state for _, c in parts]))) for name, parts in found.items()}
+            found.setdefault(spec.name, []).append((spec, keys, group.columns[spec.name]))
+    joined = {}
+    for name, parts in found.items():
+        spec, keys, column = parts[0]
+        if len(parts) > 1:
+            keys = np.concatenate([k for _, k, _ in parts])
+            column = Column(np.concatenate([c.values for _, _, c in parts]), np.concatenate([c.state for _, _, c in parts]))
+        there = column.state != 0
+        joined[name] = (spec, keys, column) if there.all() else (spec, keys[there], column.taken(np.flatnonzero(there)))
+    return joined
 
 
-def compare(now: Decoded, old: Decoded | None) -> list[dict[str, Any]]:
-    """Field by field: how many values, how many missing, how many differ from before."""
-    mine, theirs = _by_key(now), _by_key(old) if old else {}
-    rows = []
+def compare(fields: dict[str, Compared], now: Decoded, old: Decoded | None, device: np.ndarray) -> None:
+    """Adds a portion to the comparison, field by field."""
+    mine, theirs = _by_field(now, device), _by_field(old, device) if old is not None else {}
     for name in [*mine, *(n for n in theirs if n not in mine)]:
-        row: dict[str, Any] = {"field": name, "values": 0, "missing": 0, "differ": None, "state": "same", "low": None, "high": None}
+        spec = (mine.get(name) or theirs[name])[0]
+        entry = fields.setdefault(name, Compared(spec.kind, spec.unit))
         if name in mine:
-            column = mine[name][1]
+            _, keys, column = mine[name]
             here = column.state == PRESENT
-            row["values"], row["missing"] = int(here.sum()), int((column.state >= FIRST_REASON).sum())
+            entry.values += int(here.sum())
+            entry.missing += int((~here).sum())
             if column.values.dtype == np.float64 and column.values.ndim == 1 and here.any():
-                row["low"], row["high"] = float(column.values[here].min()), float(column.values[here].max())
-        if old is not None:
-            row["state"] = "new" if name not in theirs else "lost" if name not in mine else "same"
-            if name in mine and name in theirs:
-                a = {tuple(k): (int(s), v) for k, s, v in zip(mine[name][0].tolist(), mine[name][1].state, mine[name][1].values.tolist(), strict=True)}
-                b = {tuple(k): (int(s), v) for k, s, v in zip(theirs[name][0].tolist(), theirs[name][1].state, theirs[name][1].values.tolist(), strict=True)}
-                row["differ"] = sum(1 for k, (s, v) in a.items() if k in b and ((s == PRESENT) != (b[k][0] == PRESENT) or (s == PRESENT and v != b[k][1])))
-        rows.append(row)
-    return rows
+                low, high = float(column.values[here].min()), float(column.values[here].max())
+                entry.low, entry.high = low if entry.low is None else min(entry.low, low), high if entry.high is None else max(entry.high, high)
+        if name in theirs:
+            entry.before += len(theirs[name][1])
+        if name not in mine or name not in theirs:
+            entry.differ += len(theirs[name][1]) if old is not None and name in theirs else 0
+            continue
+        _differences(entry, mine[name], theirs[name])
+
+
+def _differences(entry: Compared, mine: tuple[FieldSpec, np.ndarray, Column], theirs: tuple[FieldSpec, np.ndarray, Column]) -> None:
+    (_, keys, column), (_, old_keys, old_column) = mine, theirs
+    lost = 0
+    if len(keys) == len(old_keys) and np.array_equal(keys, old_keys):
+        a, b = column, old_column
+    else:
+        _, left, right = np.intersect1d(keys, old_keys, return_indices=True)
+        lost = len(old_keys) - len(right)
+        a, b = column.taken(left), old_column.taken(right)
+    entry.both += len(a.state)
+    here, there = a.state == PRESENT, b.state == PRESENT
+    same: Any = np.asarray(a.values == b.values)
+    if same.ndim == 2:
+        same = same.all(axis=1)
+    changed = (here != there) | (here & there & ~same)
+    entry.differ += int(changed.sum()) + lost
+    if a.values.dtype == np.float64 and a.values.ndim == 1 and b.values.dtype == np.float64:
+        steps = (a.values - b.values)[here & there & ~same]
+        if len(steps) and sum(map(len, entry.steps)) < SAMPLES:
+            entry.steps.append(steps[:SAMPLES])
 
 
 def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:
@@ -189,13 +301,10 @@ def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[
 
 def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:
     """How often the draft would have been raised in [start, end), with today's limits and labels."""
-    from django.conf import settings
-    from psycopg import connect
-
     decoded, device, arrival, ids = stored_readings(type_, start, end)
     events = build_events(decoded, device, arrival, {}, ids)
     registry = Registry()
-    with connect(settings.INSTANCE.database_url()) as own:
+    with psycopg.connect(settings.INSTANCE.database_url()) as own:
         registry.load_devices(own)
         for kind, body in own.execute("select kind, body from control_event where kind = 'setpoint' order by txid, id").fetchall():
             registry.apply(own, kind, body)

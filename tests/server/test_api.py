@@ -42,6 +42,8 @@ WRITES = [
     ("DELETE", "types/pod/decode-again", "engineer"), ("POST", "sites", "engineer"), ("PATCH", "sites/reach", "engineer"), ("POST", "definitions", "engineer"),
     ("PATCH", "definitions/1", "engineer"), ("POST", "definitions/1/publish", "engineer"), ("POST", "definitions/1/retire", "engineer"), ("POST", "alarms/1/acknowledge", "operator"),
     ("POST", "alarms/1/note", "operator"), ("POST", "people", "admin"), ("PATCH", "people/1", "admin"), ("POST", "onboarding", "engineer"),
+    ("POST", "definitions/1/cases", "engineer"), ("DELETE", "definitions/1/cases/1", "engineer"), ("POST", "definitions/1/in-force", "engineer"),
+    ("PATCH", "types/pod/decode-again", "engineer"), ("POST", "devices/pod-0/constants", "engineer"), ("DELETE", "devices/pod-0/constants/1", "engineer"),
     ("POST", "unknown-senders/1/adopt", "engineer"), ("GET", "people", "admin"), ("GET", "record", "engineer"), ("GET", "onboarding", "engineer"),
 ]  # fmt: skip
 ROLES = ["viewer", "operator", "engineer", "admin"]
@@ -65,7 +67,7 @@ def test_nothing_is_open_to_strangers(world: World) -> None:
         route = str(pattern.pattern)
         if route in open_paths:
             continue
-        path = "/" + route.replace("<int:ident>", "1").replace("<int:pk>", "1").replace("<str:name>", "x").replace("<str:key>", "x")
+        path = "/" + route.replace("<int:ident>", "1").replace("<int:pk>", "1").replace("<str:name>", "x").replace("<str:key>", "x").replace("<int:case>", "1")
         assert Client().get(path).status_code == 401, path
 
 

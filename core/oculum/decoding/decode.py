@@ -13,7 +13,7 @@ from ..language.plan import ConstantSpec, DecoderPlan, FieldSpec
 from . import sources
 from .engine import Engine
 from .level import Batch, Level, Window, blank, everyone
-from .view import texts_of
+from .view import names_of
 
 
 def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) -> Decoded:
@@ -194,31 +194,6 @@ def _family(engine: Engine, level: Level, spec: FieldSpec, rows: np.ndarray, mes
         own = rows[which == number]
         named = FieldSpec(name, spec.kind, spec.unit, spec.codes, spec.wide)
         groups.append(Group((named,), level.message(own), at[own], {name: column.taken(own)}, devices[own] if devices is not None else None))
-
-
-def names_of(level: Level, template: str, rows: np.ndarray) -> list[str]:
-    """A name with braces, filled for every row; letters that a name cannot have become `_`."""
-    pieces = template.replace("}", "{").split("{")
-    built = [pieces[0]] * len(rows)
-    for place, piece in zip(pieces[1::2], pieces[2::2], strict=True):
-        if place == "index":
-            source: Level | None = level
-            while source is not None and source.index is None:
-                source = source.parent
-            texts = [str(n) for n in source.index[level.climb(rows, source)].tolist()] if source is not None and source.index is not None else ["1"] * len(rows)
-        else:
-            found = level.find(place)
-            if found is None:
-                texts = [""] * len(rows)
-            else:
-                owner, column = found
-                texts = texts_of(column.values[level.climb(rows, owner)], {})
-        built = [b + _plain(t) + piece for b, t in zip(built, texts, strict=True)]
-    return built
-
-
-def _plain(text: str) -> str:
-    return "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in text.lower())[:60]
 
 
 def _handed(engine: Engine, level: Level, done: Decoded, mapped: np.ndarray, alive: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:

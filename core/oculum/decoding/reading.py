@@ -14,7 +14,7 @@ from ..language.plan import NO_CLEANING, Cleaning, Ex, Extent, Place, Raw, ReadS
 from . import values
 from .level import NO_TEXT, NOT_FINITE, Batch, Level, Window, ones
 from .numbers import Strided, number, scaled, stream, varint
-from .view import View
+from .view import View, names_of
 
 
 class Reading:
@@ -255,9 +255,8 @@ class Reading:
                 rows, first = rows[kept], first[kept]
                 if len(rows) == 0:
                     return
-        if spec.kind in ("code", "flag", "number", "integer"):
-            if step.name in self.keep_raw:
-                level.put_raw(step.name, rows, first)
+        if step.name in self.keep_raw and spec.kind in ("code", "flag", "number", "integer"):
+            level.put_raw(step.name, rows, first)
         level.put(spec, rows, result, state)
         if not step.hidden:
             level.given.setdefault(step.name, spec)
@@ -322,6 +321,7 @@ class Reading:
         if trace is None or int(level.message(np.array([row]))[0]) != trace.row:
             return
         turn = int(level.index[row]) - 1 if level.index is not None else 0
+        name = names_of(level, name, np.array([row]))[0] if "{" in name else name
         trace.marks.append({"line": line, "name": name, "turn": turn, "places": places, "raw": raw, **more})
 
     # runs of bytes -------------------------------------------------------------

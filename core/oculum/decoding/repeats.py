@@ -232,11 +232,11 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         shown = own_counts if every else np.minimum(own_counts, fits + 1)
         up = np.repeat(rows, shown)
         before = np.cumsum(shown) - shown
-        turn = np.arange(len(up))
-        index = turn + 1 - np.repeat(before, shown)
+        turns = np.arange(len(up))
+        index = turns + 1 - np.repeat(before, shown)
         if every and step.advance % 8 == 0:
             size = step.advance // 8
-            begin = turn * size + np.repeat(((cursor[rows] + 7) >> 3) - before * size, shown)
+            begin = turns * size + np.repeat(((cursor[rows] + 7) >> 3) - before * size, shown)
             window = Window("bytes", outer.data, begin, begin, outer.short)
             window.end = begin + size
             window.safe = size
@@ -281,8 +281,8 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         window.own, window.origin = outer.own, outer.origin[here] if outer.origin is not None else None
         window.records = None
         index = np.full(len(here), turn + 1, np.int64)
-        known = step.kind != "end" or step.direction != "later until stamp"
-        child = Level(engine.batch, len(here), window, level, here, _times(level, step, here, index, each if known else None, counts))
+        counted = step.kind != "end" or step.direction != "later until stamp"
+        child = Level(engine.batch, len(here), window, level, here, _times(level, step, here, index, each if counted else None, counts))
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry

@@ -215,6 +215,31 @@ def texts_of(values: np.ndarray, codes: dict[int, str], width: int = 0) -> list[
     return found
 
 
+def names_of(level: Level, template: str, rows: np.ndarray) -> list[str]:
+    """A name with braces, filled for every row; letters that a name cannot have become `_`."""
+    pieces = template.replace("}", "{").split("{")
+    built = [pieces[0]] * len(rows)
+    for place, piece in zip(pieces[1::2], pieces[2::2], strict=True):
+        if place == "index":
+            source: Level | None = level
+            while source is not None and source.index is None:
+                source = source.parent
+            texts = [str(n) for n in source.index[level.climb(rows, source)].tolist()] if source is not None and source.index is not None else ["1"] * len(rows)
+        else:
+            found = level.find(place)
+            if found is None:
+                texts = [""] * len(rows)
+            else:
+                owner, column = found
+                texts = texts_of(column.values[level.climb(rows, owner)], {})
+        built = [b + _plain(t) + piece for b, t in zip(built, texts, strict=True)]
+    return built
+
+
+def _plain(text: str) -> str:
+    return "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in text.lower())[:60]
+
+
 def aggregate(kind: str, up: np.ndarray, values: np.ndarray, state: np.ndarray, count: int, joint: str, truth: bool) -> tuple[np.ndarray, np.ndarray]:
     """One value for each of `count` rows out of those of its repeats.
 

@@ -63,21 +63,22 @@ def build_events(decoded: Decoded, device: np.ndarray, arrival: np.ndarray, newe
         return Events(empty, empty, empty, empty, empty.astype(bool), empty, ids)
     rows = np.concatenate([g.rows for g in decoded.groups])
     at = np.concatenate([g.at for g in decoded.groups])
-    order = np.lexsort((at, rows, device[rows]))
-    rows_sorted, at_sorted = rows[order], at[order]
+    owners = np.concatenate([g.owner if g.owner is not None else device[g.rows] for g in decoded.groups])
+    order = np.lexsort((at, rows, owners))
+    rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
     fresh_row = np.ones(len(order), bool)
-    fresh_row[1:] = (rows_sorted[1:] != rows_sorted[:-1]) | (at_sorted[1:] != at_sorted[:-1])
+    fresh_row[1:] = (rows_sorted[1:] != rows_sorted[:-1]) | (at_sorted[1:] != at_sorted[:-1]) | (owners_sorted[1:] != owners_sorted[:-1])
     event_of = np.empty(len(order), np.int64)
     event_of[order] = np.cumsum(fresh_row) - 1
     keep = order[fresh_row]
     message = rows[keep]
-    devices = device[message]
+    devices = owners[keep]
     count = len(keep)
     starts = np.ones(count, bool)
     starts[1:] = devices[1:] != devices[:-1]
     segment = np.maximum.accumulate(np.where(starts, np.arange(count), 0))
     first = np.ones(count, bool)
-    first[1:] = message[1:] != message[:-1]
+    first[1:] = (message[1:] != message[:-1]) | starts[1:]
     events = Events(devices, message, arrival[message], at[keep], first, segment, ids)
     offset = 0
     placed: dict[str, tuple[FieldSpec, list[tuple[np.ndarray, Column]]]] = {}

@@ -187,6 +187,8 @@ class Checker:
 
     def _name(self, node: tree.Name, scope: Scope) -> Ex:
         line = node.span.line
+        if node.name not in scope.names and (family := _family(node.name, scope.names)):
+            return Ex("name", (), scope.names[family], node.name, line)
         if node.name in scope.names:
             return Ex("name", (), replace(scope.names[node.name], late=node.name in scope.late), node.name, line)
         if scope.source is not None and node.name in BUILTINS:
@@ -502,6 +504,14 @@ class Checker:
         if found.type.late:
             self.halt(f"`{argument.name}` itself speaks of the message before", argument.span)
         return Ex("before", (), replace(found.type, late=True), argument.name, node.span.line)
+
+
+def _family(name: str, names: Mapping[str, Type]) -> str | None:
+    """The family of fields that a name belongs to: `temperature_3` to `temperature_{index}`."""
+    for template in names:
+        if "{" in template and re.fullmatch(re.sub(r"\\\{[a-z0-9_]+\\\}", "[a-z0-9_]+", re.escape(template)), name):
+            return template
+    return None
 
 
 def _names_in(ex: Ex) -> set[str]:

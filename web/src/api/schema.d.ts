@@ -193,6 +193,92 @@ export interface paths {
         patch: operations["save_draft"];
         trace?: never;
     };
+    "/api/v1/definitions/{ident}/cases": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The cases of a decoder, by name. */
+        get: operations["definitions_cases_list"];
+        put?: never;
+        /** @description Keeps a message as a case. */
+        post: operations["add_case"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/cases/{case}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One case of a decoder. */
+        delete: operations["remove_case"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/cases/run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A draft through all cases of its decoder. */
+        post: operations["run_cases"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What putting a version in force touches. */
+        get: operations["effect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/in-force": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts an earlier version in force again. */
+        post: operations["put_in_force"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{ident}/publish": {
         parameters: {
             query?: never;
@@ -238,6 +324,27 @@ export interface paths {
         put?: never;
         /** @description A draft over the stored past; nothing is changed. */
         post: operations["trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/trial/progress": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description A draft over stored messages: one JSON object a line, {"done", "total"} as it goes, at last {"result"}.
+         *
+         *     Closing the connection ends the work.
+         */
+        post: operations["trial_with_progress"];
         delete?: never;
         options?: never;
         head?: never;
@@ -296,6 +403,41 @@ export interface paths {
         head?: never;
         /** @description One device: what it is, its values, limits and alarms. */
         patch: operations["change_device"];
+        trace?: never;
+    };
+    "/api/v1/devices/{name}/constants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The constants of a device, such as its calibration, each valid from a moment on. */
+        get: operations["constants"];
+        put?: never;
+        /** @description The constants of a device, such as its calibration, each valid from a moment on. */
+        post: operations["set_constant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{name}/constants/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One value of a constant. */
+        delete: operations["remove_constant"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/devices/{name}/key": {
@@ -668,16 +810,17 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Runs the refused messages of a type once more through the decoder in force, in the background. */
+        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
         get: operations["decoding_again"];
         put?: never;
-        /** @description Runs the refused messages of a type once more through the decoder in force, in the background. */
+        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
         post: operations["decode_again"];
-        /** @description Runs the refused messages of a type once more through the decoder in force, in the background. */
+        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
         delete: operations["cancel_decoding_again"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Pauses the work, or goes on with it. */
+        patch: operations["pause_decoding_again"];
         trace?: never;
     };
     "/api/v1/types/{key}/setpoints/{name}": {
@@ -803,6 +946,12 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AgainInRequest: {
+            /** Format: date-time */
+            start?: string | null;
+            /** Format: date-time */
+            end?: string | null;
+        };
         AgainOut: {
             readonly id: number;
             state?: string;
@@ -811,7 +960,17 @@ export interface components {
             decoded?: number;
             /** Format: date-time */
             readonly asked_at: string;
+            /** Format: date-time */
+            start?: string | null;
+            /** Format: date-time */
+            end?: string | null;
         };
+        /**
+         * @description * `paused` - paused
+         *     * `waiting` - waiting
+         * @enum {string}
+         */
+        AgainStateStateEnum: "paused" | "waiting";
         AlarmOut: {
             readonly id: number;
             condition: string;
@@ -881,6 +1040,43 @@ export interface components {
             /** @description highest priority among the open alarms */
             worst: string | null;
         };
+        CaseInRequest: {
+            name: string;
+            payload_hex: string;
+            /** Format: date-time */
+            received_at: string;
+            headers?: {
+                [key: string]: string;
+            };
+            constants?: {
+                [key: string]: unknown;
+            };
+            previous_hex?: string | null;
+            expect: unknown;
+        };
+        CaseOut: {
+            readonly id: number;
+            name: string;
+            readonly payload_hex: string;
+            /** Format: date-time */
+            received_at: string;
+            headers: unknown;
+            constants: unknown;
+            readonly previous_hex: string | null;
+            expect: unknown;
+            /** Format: date-time */
+            readonly at: string;
+        };
+        CaseRun: {
+            id: number;
+            name: string;
+            passed: boolean;
+            differences: string[];
+        };
+        CasesRunOut: {
+            cases: components["schemas"]["CaseRun"][];
+            failing: number;
+        };
         CheckInRequest: {
             kind: components["schemas"]["Kind1edEnum"];
             text: string;
@@ -905,6 +1101,19 @@ export interface components {
             by_day: components["schemas"]["DayCount"][];
             spans: components["schemas"]["TrialSpan"][];
         };
+        ConstantInRequest: {
+            name: string;
+            value: unknown;
+            /** Format: date-time */
+            valid_from?: string;
+        };
+        ConstantOut: {
+            readonly id: number;
+            name: string;
+            value: unknown;
+            /** Format: date-time */
+            valid_from: string;
+        };
         DayCount: {
             day: string;
             count: number;
@@ -921,6 +1130,13 @@ export interface components {
             payload_hex: string;
             /** Format: date-time */
             received_at?: string;
+            headers?: {
+                [key: string]: string;
+            };
+            constants?: {
+                [key: string]: unknown;
+            };
+            previous_hex?: string | null;
         };
         DecodeOut: {
             values: components["schemas"]["ReadingOut"][];
@@ -928,11 +1144,13 @@ export interface components {
             error: components["schemas"]["DecodeError"] | null;
             unread: number;
             tail: number;
+            parts: components["schemas"]["PartOut"][];
         };
         DecoderTrialOut: {
             messages: number;
             decoded: number;
             failed: number;
+            partly: number;
             decoded_before: number | null;
             reasons: components["schemas"]["TrialReason"][];
             fields: components["schemas"]["TrialField"][];
@@ -1053,6 +1271,21 @@ export interface components {
          * @enum {string}
          */
         DeviceStateWord: "reporting" | "overdue" | "silent" | "undecodable" | "waiting";
+        Distribution: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            middle: number;
+            counts: number[];
+        };
+        EffectOut: {
+            devices: number;
+            conditions: number;
+            open_alarms: number;
+            routes: number;
+        };
         EntryOut: {
             readonly id: number;
             what: string;
@@ -1122,6 +1355,9 @@ export interface components {
             name: string;
             words: string;
         };
+        InForceInRequest: {
+            number: number;
+        };
         JournalPage: {
             count: number;
             results: components["schemas"]["EntryOut"][];
@@ -1180,6 +1416,7 @@ export interface components {
             places: components["schemas"]["PlaceOut"][];
             raw: unknown[] | null;
             paths: string[];
+            trail: number[];
         };
         Me: {
             username: string;
@@ -1240,6 +1477,21 @@ export interface components {
             engine_behind: number;
             /** Format: date-time */
             engine_seen: string | null;
+        };
+        PaginatedCaseOutList: {
+            /** @example 123 */
+            count: number;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=400&limit=100
+             */
+            next?: string | null;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=200&limit=100
+             */
+            previous?: string | null;
+            results: components["schemas"]["CaseOut"][];
         };
         PaginatedDefinitionOutList: {
             /** @example 123 */
@@ -1361,6 +1613,16 @@ export interface components {
             previous?: string | null;
             results: components["schemas"]["VersionOut"][];
         };
+        PartOut: {
+            part: string;
+            device: string | null;
+            error: string;
+            message: string;
+            line: number;
+        };
+        PatchedAgainStateRequest: {
+            state?: components["schemas"]["AgainStateStateEnum"];
+        };
         PatchedDeviceChangeRequest: {
             title?: string;
             type?: string;
@@ -1463,6 +1725,8 @@ export interface components {
         };
         PublishInRequest: {
             text: string;
+            /** @default false */
+            despite_cases: boolean;
             why?: string;
         };
         ReadingOut: {
@@ -1474,6 +1738,7 @@ export interface components {
             missing: string | null;
             /** Format: date-time */
             at: string;
+            device: string | null;
         };
         RecordOut: {
             readonly id: number;
@@ -1497,6 +1762,9 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "viewer" | "operator" | "engineer" | "admin";
+        RunInRequest: {
+            text: string;
+        };
         SeriesField: {
             field: string;
             unit: string | null;
@@ -1614,8 +1882,19 @@ export interface components {
             name: string;
             role: components["schemas"]["RoleEnum"];
         };
+        TrialAskRequest: {
+            text: string;
+            /** @default 5000 */
+            messages: number;
+            device?: string | null;
+            /** Format: double */
+            days?: number | null;
+        };
         TrialField: {
             field: string;
+            kind: string;
+            unit: string | null;
+            distribution: components["schemas"]["Distribution"] | null;
             values: number;
             missing: number;
             differ: number | null;
@@ -2060,6 +2339,149 @@ export interface operations {
             };
         };
     };
+    definitions_cases_list: {
+        parameters: {
+            query?: {
+                /** @description Number of results to return per page. */
+                limit?: number;
+                /** @description The initial index from which to return the results. */
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaginatedCaseOutList"];
+                };
+            };
+        };
+    };
+    add_case: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CaseInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
+    remove_case: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                case: number;
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    run_cases: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CasesRunOut"];
+                };
+            };
+        };
+    };
+    effect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectOut"];
+                };
+            };
+        };
+    };
+    put_in_force: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InForceInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+        };
+    };
     publish: {
         parameters: {
             query?: never;
@@ -2127,6 +2549,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+        };
+    };
+    trial_with_progress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialAskRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
         };
@@ -2282,6 +2729,73 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["DeviceOut"];
                 };
+            };
+        };
+    };
+    constants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConstantOut"][];
+                };
+            };
+        };
+    };
+    set_constant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ConstantInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConstantOut"];
+                };
+            };
+        };
+    };
+    remove_constant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };
@@ -2968,7 +3482,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AgainInRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -2997,6 +3515,31 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    pause_decoding_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedAgainStateRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AgainOut"];
+                };
             };
         };
     };

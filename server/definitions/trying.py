@@ -1,0 +1,236 @@
+"""Cases, trials that show how far they are, what a publish touches, and the way back."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator, Iterator
+from datetime import timedelta
+from typing import Any
+
+import orjson
+from django.db import IntegrityError, transaction
+from django.http import StreamingHttpResponse
+from django.utils import timezone
+from drf_spectacular.utils import extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from oculum.language import limits
+from oculum.language.plan import DecoderPlan
+from server.access.authentication import person_of
+from server.access.errors import Refused
+from server.access.models import record
+from server.trials.past import Span, decoder_trial
+
+from .api import TEXT, DefinitionOut, DefinitionView, problems_of
+from .cases import MOST, run
+from .models import Case, Definition, Version
+from .plans import decoder_plan
+from .publishing import check, effect, put_in_force
+
+
+class CaseOut(serializers.ModelSerializer):
+    payload_hex = serializers.SerializerMethodField()
+    previous_hex = serializers.SerializerMethodField()
+    expect = serializers.JSONField()
+    headers = serializers.JSONField()
+    constants = serializers.JSONField()
+
+    class Meta:
+        model = Case
+        fields = ["id", "name", "payload_hex", "received_at", "headers", "constants", "previous_hex", "expect", "at"]
+
+    def get_payload_hex(self, case: Case) -> str:
+        return bytes(case.payload).hex()
+
+    def get_previous_hex(self, case: Case) -> str | None:
+        return bytes(case.previous).hex() if case.previous is not None else None
+
+
+class CaseIn(serializers.Serializer):
+    name = serializers.CharField(max_length=120)
+    payload_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, allow_blank=True)
+    received_at = serializers.DateTimeField()
+    headers = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    constants = serializers.DictField(child=serializers.JSONField(), required=False)
+    previous_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, required=False, allow_null=True)
+    expect = serializers.JSONField()
+
+    def validate_expect(self, value: Any) -> Any:
+        if not isinstance(value, dict) or not ({"readings", "error"} & value.keys()) or len(orjson.dumps(value)) > 500_000:
+            raise serializers.ValidationError("expected an object with `readings`, a list, or `error`, a code")
+        for reading in value.get("readings", []):
+            if not isinstance(reading, dict) or not isinstance(reading.get("field"), str) or not isinstance(reading.get("at"), str):
+                raise serializers.ValidationError("each reading has at least `field`, `value` and `at`")
+        return value
+
+
+class CaseRun(serializers.Serializer):
+    id = serializers.IntegerField()
+    name = serializers.CharField()
+    passed = serializers.BooleanField()
+    differences = serializers.ListField(child=serializers.CharField())
+
+
+class CasesRunOut(serializers.Serializer):
+    cases = CaseRun(many=True)
+    failing = serializers.IntegerField()
+
+
+class RunIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+
+
+class EffectOut(serializers.Serializer):
+    devices = serializers.IntegerField()
+    conditions = serializers.IntegerField()
+    open_alarms = serializers.IntegerField()
+    routes = serializers.IntegerField()
+
+
+class InForceIn(serializers.Serializer):
+    number = serializers.IntegerField(min_value=1)
+
+
+class TrialAsk(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
+    device = serializers.CharField(required=False, allow_null=True, max_length=63)
+    days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
+
+
+def decoder_of(ident: int) -> Definition:
+    definition = DefinitionView.find(ident)
+    if definition.kind != "decoder":
+        raise Refused("invalid", "cases and progress belong to decoders")
+    return definition
+
+
+def sound(definition: Definition, text: str) -> DecoderPlan:
+    plan, problems = check("decoder", text, definition.type)
+    if not isinstance(plan, DecoderPlan):
+        raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
+    return plan
+
+
+def _bytes(text: str, name: str) -> bytes:
+    try:
+        return bytes.fromhex(text)
+    except ValueError:
+        raise Refused("invalid", f"{name}: two hexadecimal digits a byte are expected") from None
+
+
+class CasesView(generics.ListAPIView):
+    """The cases of a decoder, by name."""
+
+    serializer_class = CaseOut
+
+    def get_queryset(self) -> Any:
+        return Case.objects.filter(definition_id=self.kwargs["ident"]).order_by("name")
+
+    @extend_schema(request=CaseIn, responses={201: CaseOut}, operation_id="add_case", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        """Keeps a message as a case."""
+        definition = decoder_of(ident)
+        asked = CaseIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        if definition.cases.count() >= MOST:
+            raise Refused("too many", f"a decoder has at most {MOST} cases")
+        previous = data.get("previous_hex")
+        try:
+            with transaction.atomic():
+                case = Case.objects.create(
+                    definition=definition, name=data["name"], payload=_bytes(data["payload_hex"], "payload_hex"), received_at=data["received_at"], headers=data.get("headers", {}),
+                    constants=data.get("constants", {}), previous=_bytes(previous, "previous_hex") if previous else None, expect=data["expect"], person=person_of(request),
+                )  # fmt: skip
+        except IntegrityError:
+            raise Refused("exists", f"there is a case named “{data['name']}” already", 409) from None
+        record(person_of(request), "kept case", f"{definition.name}: {case.name}")
+        return Response(CaseOut(case).data, 201)
+
+
+class CaseView(APIView):
+    """One case of a decoder."""
+
+    @extend_schema(responses={204: None}, operation_id="remove_case", tags=["definitions"])
+    def delete(self, request: Request, ident: int, case: int) -> Response:
+        found = generics.get_object_or_404(Case, pk=case, definition_id=ident)
+        record(person_of(request), "removed case", f"{found.definition.name}: {found.name}")
+        found.delete()
+        return Response(status=204)
+
+
+class RunCasesView(APIView):
+    """A draft through all cases of its decoder."""
+
+    writes = "viewer"
+
+    @extend_schema(request=RunIn, responses=CasesRunOut, operation_id="run_cases", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        definition = decoder_of(ident)
+        asked = RunIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        plan = sound(definition, asked.validated_data["text"])
+        found = run(plan, list(definition.cases.order_by("name")[:MOST]))
+        return Response({"cases": found, "failing": sum(not r["passed"] for r in found)})
+
+
+class EffectView(APIView):
+    """What putting a version in force touches."""
+
+    @extend_schema(responses=EffectOut, operation_id="effect", tags=["definitions"])
+    def get(self, request: Request, ident: int) -> Response:
+        return Response(effect(DefinitionView.find(ident)))
+
+
+class InForceView(APIView):
+    """Puts an earlier version in force again."""
+
+    @extend_schema(request=InForceIn, responses=DefinitionOut, operation_id="put_in_force", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        asked = InForceIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        try:
+            put_in_force(DefinitionView.find(ident), asked.validated_data["number"], person_of(request))
+        except Version.DoesNotExist:
+            raise Refused("not found", f"there is no version {asked.validated_data['number']}", 404) from None
+        return Response(DefinitionOut(DefinitionView.find(ident)).data)
+
+
+class TrialProgressView(APIView):
+    """A draft over stored messages: one JSON object a line, {"done", "total"} as it goes, at last {"result"}.
+
+    Closing the connection ends the work.
+    """
+
+    writes = "viewer"
+
+    @extend_schema(request=TrialAsk, responses={(200, "application/x-ndjson"): str}, operation_id="trial_with_progress", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> StreamingHttpResponse:
+        definition = decoder_of(ident)
+        asked = TrialAsk(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        plan = sound(definition, data["text"])
+        live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
+        start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
+        work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, data.get("device") or None))
+        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+
+
+async def _lines(work: Iterator[dict[str, Any]]) -> AsyncIterator[bytes]:
+    """Each step of the work as a line; the work ends when nobody reads on."""
+    began = timezone.now()
+    try:
+        while True:
+            step = await asyncio.to_thread(next, work, None)
+            if step is None:
+                return
+            if "result" in step:
+                step["result"]["seconds"] = (timezone.now() - began).total_seconds()
+            yield orjson.dumps(step, default=str) + b"\n"
+    finally:
+        await asyncio.to_thread(work.close)  # type: ignore[attr-defined]

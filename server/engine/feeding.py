@@ -1,0 +1,59 @@
+"""Messages as the decoder takes them: with their topic, the constants of their device, the message before."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+import numpy as np
+import psycopg
+
+from oculum.batches import Payloads
+from oculum.language.plan import DecoderPlan
+
+Constants = Mapping[int, Mapping[str, list[tuple[int, Any]]]]  # device -> name -> (valid from in µs, value), rising
+
+
+def constants_at(known: Constants, device: int, moment: int) -> dict[str, Any]:
+    """The constants of a device as they are at a moment."""
+    found: dict[str, Any] = {}
+    for name, values in known.get(device, {}).items():
+        for valid_from, value in values:
+            if valid_from <= moment:
+                found[name] = value
+    return found
+
+
+def feed(
+    connection: psycopg.Connection[Any] | Any, plan: DecoderPlan, ids: np.ndarray, received: np.ndarray, device: np.ndarray, payloads: list[bytes], topics: list[str], known: Constants
+) -> tuple[Payloads, int]:
+    """The batch, and how many messages at its beginning are there only as the ones before.
+
+    ids, received (µs), device: int64 (n,), in order of arrival.
+    """
+    context: list[tuple[int, int, bytes, str]] = []
+    before: np.ndarray | None = None
+    if plan.needs_before and len(payloads):
+        first: dict[int, int] = {}
+        for row, owner in enumerate(device.tolist()):
+            first.setdefault(owner, row)
+        with connection.cursor() as cursor:
+            for owner, row in first.items():
+                cursor.execute(
+                    "select (extract(epoch from received_at) * 1000000)::bigint, payload, topic from message where device_id = %s and id < %s order by id desc limit 1",
+                    (owner, int(ids[row])),
+                )
+                found = cursor.fetchone()
+                if found is not None:
+                    context.append((owner, int(found[0]), bytes(found[1]), found[2]))
+        before = np.full(len(context) + len(payloads), -1, np.int64)
+        last = {owner: place for place, (owner, *_) in enumerate(context)}
+        for row, owner in enumerate(device.tolist()):
+            place = len(context) + row
+            before[place] = last.get(owner, -1)
+            last[owner] = place
+    owners = [owner for owner, *_ in context] + device.tolist()
+    times = np.concatenate([np.array([at for _, at, _, _ in context], np.int64), received])
+    headers = [{"topic": t} for t in [*(topic for *_, topic in context), *topics]]
+    constants = [constants_at(known, owner, int(at)) for owner, at in zip(owners, times.tolist(), strict=True)] if plan.constants else None
+    return Payloads.of([*(payload for _, _, payload, _ in context), *payloads], times, headers, constants, before), len(context)
