@@ -146,6 +146,7 @@ class DecodeOut(serializers.Serializer):
     unread = serializers.IntegerField()
     tail = serializers.IntegerField()
     parts = PartOut(many=True)
+    received_at = serializers.DateTimeField()
 
 
 class VersionOut(serializers.ModelSerializer):

@@ -217,6 +217,7 @@ class Engine:
         refused: list[Refused] = []
         types = np.array([self.registry.devices[d].type_id if d in self.registry.devices else 0 for d in arrived.device.tolist()], np.int64)
         newest: dict[tuple[int, str], tuple[Newest, int]] = {}
+        heard: list[np.ndarray] = []  # devices that others have spoken for, and the message
         for type_id in np.unique(types[types > 0]).tolist():
             index = np.flatnonzero(types == type_id)
             decoder = self.registry.decoders.get(type_id)
@@ -238,6 +239,9 @@ class Engine:
             for row in np.flatnonzero(~effects.decoded.good).tolist():
                 failure = effects.decoded.failures[effects.decoded.failure[row]]
                 refused.append(Refused(int(ids[row]), int(received[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(effects.decoded.byte[row])))
+            for group in effects.decoded.groups:
+                if group.owner is not None:
+                    heard.append(np.unique(np.stack([group.owner, index[group.rows]]), axis=1))
             refused += partly(effects.decoded, ids, received, device, decoder.version_id)
             failed[index] = ~effects.decoded.good
             for key, (found, row) in effects.newest.items():
@@ -247,6 +251,11 @@ class Engine:
         write_refused(self.connection, refused)
         known = types > 0
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
+        if heard:
+            owner, row = np.unique(np.concatenate(heard, axis=1), axis=1)
+            other = owner != arrived.device[row]
+            write_activity(self.connection, owner[other], arrived.received[row[other]], np.zeros(int(other.sum()), bool))
+            told.devices.update(owner[other].tolist())
         self.keep_latest(arrived, known, failed, newest)
         told.messages += len(arrived)
         told.devices.update(arrived.device[known].tolist())
@@ -299,6 +308,10 @@ class Engine:
         for device_id, back, count in zip(devices.tolist(), first_from_end.tolist(), counts, strict=True):
             row = int(index[len(index) - 1 - back])
             rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), int(count), bool(failed[row]), self.latest.setdefault(device_id, {})))
+        spoke = set(devices.tolist())
+        for device_id in {d for d, _ in newest} - spoke:
+            row = max(r for (d, _), (_, r) in newest.items() if d == device_id)
+            rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), 1, False, self.latest[device_id]))
         write_latest(self.connection, rows)
 
     def tell(self, told: Told) -> None:

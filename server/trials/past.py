@@ -43,7 +43,7 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
         failure = decoded.failures[decoded.failure[0]]
         error = {"code": failure.code, "message": failure.message, "line": failure.line, "byte": int(decoded.byte[0]) if decoded.byte[0] >= 0 else None}
     parts = [{"part": p.name, "device": p.device, "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in decoded.parts]
-    return {"values": readings(decoded, 0), "marks": marks, "error": error, "unread": int(decoded.unread[0]), "tail": plan.tail, "parts": parts}
+    return {"values": readings(decoded, 0), "marks": marks, "error": error, "unread": int(decoded.unread[0]), "tail": plan.tail, "parts": parts, "received_at": moment(received_us)}
 
 
 def _raw(raw: Any) -> Any:

@@ -49,3 +49,30 @@ export async function got<T>(answer: Promise<Answer<T>>): Promise<T> {
   const { code = "failed", message = `The server failed (${found.response.status}).`, ...more } = body ?? {};
   throw new Refusal(String(code), String(message), found.response.status, more);
 }
+
+/** The objects of an answer that comes line by line; ends with the signal. */
+export async function* lines<T>(path: string, body: unknown, signal: AbortSignal): AsyncGenerator<T> {
+  const response = await fetch(path, {
+    method: "POST",
+    signal,
+    headers: { "Content-Type": "application/json", "X-CSRFToken": csrf },
+    body: JSON.stringify(body),
+  });
+  if (!response.ok || !response.body) {
+    const found = (await response.json().catch(() => null)) as { error?: { code?: string; message?: string } } | null;
+    throw new Refusal(
+      found?.error?.code ?? "failed",
+      found?.error?.message ?? `The server failed (${response.status}).`,
+      response.status,
+    );
+  }
+  const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
+  let rest = "";
+  for (;;) {
+    const { done, value } = await reader.read();
+    const pieces = (rest + (value ?? "")).split("\n");
+    rest = pieces.pop() ?? "";
+    for (const piece of pieces) if (piece) yield JSON.parse(piece) as T;
+    if (done) return;
+  }
+}

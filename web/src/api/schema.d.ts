@@ -1145,6 +1145,8 @@ export interface components {
             unread: number;
             tail: number;
             parts: components["schemas"]["PartOut"][];
+            /** Format: date-time */
+            received_at: string;
         };
         DecoderTrialOut: {
             messages: number;

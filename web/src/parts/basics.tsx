@@ -125,4 +125,7 @@ export function shown(value: unknown, spec: Numeric): string {
   return String(value);
 }
 
+/** A number with four significant digits. */
+export const exactly = (value: number) => String(Number(value.toPrecision(4)));
+
 export const unitOf = (unit: string | null | undefined) => (unit && unit !== "1" ? unit : "");

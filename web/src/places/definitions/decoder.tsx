@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
@@ -8,11 +8,11 @@ import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
-import { useMay } from "../../parts/me";
 import { exact } from "../../parts/time";
 import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
-import { Figure, TrialRun, useTrial } from "./trial";
+import { Cases } from "./cases";
+import { Trial } from "./decoder-trial";
 
 export default function DecoderScreen() {
   const id = Number(useParams().id);
@@ -138,6 +138,7 @@ export default function DecoderScreen() {
           )}
         </section>
       </div>
+      <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} />
       <Trial id={id} draft={draft} type={type} />
     </>
   );
@@ -356,120 +357,5 @@ function Values({
         })}
       </ul>
     </>
-  );
-}
-
-function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDraft>; type: string }) {
-  const client = useQueryClient();
-  const engineer = useMay("engineer");
-  const kept = useKept();
-  const [count, setCount] = useState(5000);
-  const trial = useTrial(id, draft.text, { messages: count, days: 7 });
-  const again = useQuery({
-    queryKey: ["again", type],
-    enabled: Boolean(type),
-    queryFn: () => got(api.GET("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
-    refetchInterval: (q) => (["waiting", "running"].includes(q.state.data?.state ?? "") ? 500 : false),
-  });
-  const refused = useQuery({
-    queryKey: ["arrivals", "waiting", type],
-    enabled: Boolean(type),
-    queryFn: async () =>
-      (
-        await Promise.all([
-          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "no decoder", limit: 1 } } })),
-          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "refused", limit: 1 } } })),
-        ])
-      ).some((p) => p.results.length > 0),
-  });
-  const start = useMutation({
-    mutationFn: () => got(api.POST("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }),
-  });
-  const cancel = useMutation({
-    mutationFn: () => got(api.DELETE("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }),
-  });
-  const found = trial.run.data?.decoder;
-  const changed = found?.fields.filter((f) => f.differ) ?? [];
-  const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
-  const job = again.data;
-  return (
-    <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
-      <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
-        <TrialRun
-          draft={draft}
-          trial={trial}
-          about="the draft over stored messages; changes nothing"
-          label="How many messages"
-          value={count}
-          options={[500, 5000, 20000, 100000].map((n) => [n, `the last ${n.toLocaleString("en")}`])}
-          onChange={setCount}
-          done={`${found?.messages.toLocaleString("en")} messages`}
-        />
-        {found && (
-          <>
-            <Figure
-              n={found.decoded}
-              word={`decoded${found.decoded_before !== null && found.decoded !== found.decoded_before ? `, ${Math.abs(found.decoded - found.decoded_before)} ${found.decoded > found.decoded_before ? "more" : "fewer"} than in force` : ""}`}
-            />
-            <Figure n={found.failed} word="fail" strong={found.failed > 0} />
-            {found.decoded_before !== null && (
-              <Figure
-                n={changed.reduce((a, f) => a + (f.differ ?? 0), 0)}
-                word={`values differ${changed.length ? `: ${changed.map((f) => f.field).join(", ")}` : ""}`}
-              />
-            )}
-            {fresh.length > 0 && (
-              <Figure n={fresh.length} word={fresh.map((f) => `${f.field} is ${f.state}`).join(", ")} />
-            )}
-          </>
-        )}
-        {(refused.data || (job && job.id > 0)) && (
-          <div className="ml-auto">
-            <h2 className="mb-1">
-              Refused messages <span>· run them through the version in force</span>
-            </h2>
-            {job && ["waiting", "running"].includes(job.state ?? "") ? (
-              <p className="flex items-center gap-2">
-                <progress max={job.total || 1} value={job.done} aria-label="decoded again" /> {job.done} of {job.total}
-                <button type="button" className="link" onClick={() => cancel.mutate()}>
-                  cancel
-                </button>
-              </p>
-            ) : (
-              <p className="flex items-center gap-3">
-                {engineer && draft.definition.data?.live && refused.data && (
-                  <button type="button" className="button" onClick={() => start.mutate()}>
-                    Decode them again
-                  </button>
-                )}
-                {job && job.id > 0 && (
-                  <span role="status">
-                    {job.decoded} of {job.done} decoded {job.state === "cancelled" ? "before it was cancelled" : ""}
-                  </span>
-                )}
-              </p>
-            )}
-            <Trouble error={start.error} />
-          </div>
-        )}
-      </div>
-      {found && found.reasons.length > 0 && (
-        <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
-          {found.reasons.map((r) => (
-            <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
-              <b className="w-14 text-right">{r.count}</b>
-              <span>
-                {r.code}: {r.message}
-              </span>
-              <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
-                an example
-              </Link>
-            </li>
-          ))}
-        </ul>
-      )}
-    </section>
   );
 }

@@ -64,11 +64,11 @@ export function useDraft(id: number) {
       mutate(settled);
   }, [settled, text, isPending, mutate, conflict, forbidden]);
   const publish = useMutation({
-    mutationFn: (why: string) =>
+    mutationFn: ({ why, despite }: { why: string; despite: boolean }) =>
       got(
         api.POST("/api/v1/definitions/{ident}/publish", {
           params: { path: { ident: id } },
-          body: { text: text ?? "", why },
+          body: { text: text ?? "", why, despite_cases: despite },
         }),
       ),
     onSuccess: async (made) => {

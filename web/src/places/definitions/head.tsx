@@ -1,8 +1,10 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { diffLines } from "diff";
 import { Dialog } from "radix-ui";
-import { useState } from "react";
-import { api, got } from "../../api/client";
+import { useRef, useState } from "react";
+import { api, got, Refusal } from "../../api/client";
 import { At, Heading, TextField, Trouble } from "../../parts/basics";
+import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import type { useDraft } from "./draft";
@@ -15,7 +17,26 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   const d = draft.definition.data;
   const [why, setWhy] = useState("");
   const [open, setOpen] = useState(false);
+  const client = useQueryClient();
+  const before = useRef<number | null>(null);
+  const effect = useQuery({
+    queryKey: ["effect", d?.id],
+    enabled: open && Boolean(d),
+    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/effect", { params: { path: { ident: d!.id } } })),
+  });
+  const back = useMutation({
+    mutationFn: (number: number) =>
+      got(api.POST("/api/v1/definitions/{ident}/in-force", { params: { path: { ident: d!.id } }, body: { number } })),
+    onSuccess: () => {
+      before.current = null;
+      draft.publish.reset();
+      return client.invalidateQueries();
+    },
+  });
+  const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
+  useKeys({ "Alt+z": () => undo !== null && engineer && back.mutate(undo) });
   if (!d) return null;
+  const casesFail = draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail";
   const first = draft.errors[0];
   const same = d.live && d.live.text === draft.text;
   const waits = first
@@ -39,7 +60,17 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
         </>
       }
     >
-      <Versions id={d.id} live={d.live?.number ?? null} use={(text) => draft.setText(text)} />
+      {undo !== null && engineer && (
+        <button type="button" className="button" disabled={back.isPending} onClick={() => back.mutate(undo)}>
+          Take it back to version {undo} <Key>Alt Z</Key>
+        </button>
+      )}
+      <Versions
+        id={d.id}
+        live={d.live?.number ?? null}
+        use={(text) => draft.setText(text)}
+        inForce={(n) => back.mutate(n)}
+      />
       <button
         type="button"
         className="button"
@@ -64,18 +95,29 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 className="grid gap-3"
                 onSubmit={(e) => {
                   e.preventDefault();
-                  draft.publish.mutate(why, {
-                    onSuccess: () => {
-                      setOpen(false);
-                      setWhy("");
+                  before.current = d.live?.number ?? null;
+                  draft.publish.mutate(
+                    { why, despite: casesFail },
+                    {
+                      onSuccess: () => {
+                        setOpen(false);
+                        setWhy("");
+                      },
                     },
-                  });
+                  );
                 }}
               >
                 <p>
                   From the next arrival on, this text counts. A version never changes; you can go back to an earlier
                   one.
                 </p>
+                {effect.data && (
+                  <p>
+                    It touches <b>{counted(effect.data.devices, "device")}</b>,{" "}
+                    <b>{counted(effect.data.conditions, "condition")}</b> in force and{" "}
+                    <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
+                  </p>
+                )}
                 <TextField
                   label="why (optional, stays with the version)"
                   value={why}
@@ -86,7 +128,7 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 <Trouble error={draft.publish.error} />
                 <div className="flex gap-2">
                   <button className="button strong" disabled={draft.publish.isPending}>
-                    {draft.publish.isPending ? "Publishing …" : "Publish"}
+                    {draft.publish.isPending ? "Publishing …" : casesFail ? "Publish although they fail" : "Publish"}
                   </button>
                   <Dialog.Close className="button" type="button">
                     Leave it a draft <Key>Esc</Key>
@@ -101,8 +143,53 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   );
 }
 
-function Versions({ id, live, use }: { id: number; live: number | null; use: (text: string) => void }) {
+const counted = (n: number, word: string) => `${n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
+
+/** What one text has otherwise than another, line by line. */
+export function Changes({ from, to }: { from: string; to: string }) {
+  const parts = diffLines(from, to);
+  return (
+    <pre
+      tabIndex={0}
+      aria-label="Differences"
+      className="mt-1 max-h-80 overflow-auto bg-raised p-2 font-mono text-[12px]"
+    >
+      {parts.map((part, i) => {
+        const rows = part.value.replace(/\n$/, "").split("\n");
+        if (!part.added && !part.removed && rows.length > 4)
+          return (
+            <span key={i} className="block text-second">
+              {`  ${rows[0]}\n  … ${rows.length - 2} lines alike …\n  ${rows[rows.length - 1]}`}
+            </span>
+          );
+        return rows.map((row, k) => (
+          <span
+            key={`${i} ${k}`}
+            className={`block ${part.added ? "bg-selected font-semibold" : part.removed ? "line-through opacity-70" : "text-second"}`}
+          >
+            {part.added ? "+ " : part.removed ? "- " : "  "}
+            {row}
+          </span>
+        ));
+      })}
+    </pre>
+  );
+}
+
+function Versions({
+  id,
+  live,
+  use,
+  inForce,
+}: {
+  id: number;
+  live: number | null;
+  use: (text: string) => void;
+  inForce: (number: number) => void;
+}) {
   const [open, setOpen] = useState(false);
+  const [whole, setWhole] = useState<number | null>(null);
+  const engineer = useMay("engineer");
   const versions = useQuery({
     queryKey: ["versions", id],
     enabled: open,
@@ -120,7 +207,7 @@ function Versions({ id, live, use }: { id: number; live: number | null; use: (te
         >
           <Dialog.Title className="mb-3 text-[17px] font-bold">Versions</Dialog.Title>
           <ul className="rows">
-            {versions.data?.results.map((v) => (
+            {versions.data?.results.map((v, i, all) => (
               <li key={v.id} className="py-2">
                 <div className="flex items-baseline gap-2">
                   <b>Version {v.number}</b>
@@ -139,9 +226,36 @@ function Versions({ id, live, use }: { id: number; live: number | null; use: (te
                     take as draft
                   </button>
                 </div>
-                <pre tabIndex={0} className="mt-1 max-h-48 overflow-auto bg-raised p-2 font-mono text-[12px]">
-                  {v.text}
-                </pre>
+                {whole === v.number || !all[i + 1] ? (
+                  <pre tabIndex={0} className="mt-1 max-h-80 overflow-auto bg-raised p-2 font-mono text-[12px]">
+                    {v.text}
+                  </pre>
+                ) : (
+                  <Changes from={all[i + 1]?.text ?? ""} to={v.text} />
+                )}
+                <div className="mt-1 flex gap-4 text-[12.5px]">
+                  {all[i + 1] && (
+                    <button
+                      type="button"
+                      className="link"
+                      onClick={() => setWhole(whole === v.number ? null : v.number)}
+                    >
+                      {whole === v.number ? `what changed since version ${all[i + 1]?.number}` : "the whole text"}
+                    </button>
+                  )}
+                  {engineer && v.number !== live && (
+                    <button
+                      type="button"
+                      className="link"
+                      onClick={() => {
+                        inForce(v.number);
+                        setOpen(false);
+                      }}
+                    >
+                      put version {v.number} in force again
+                    </button>
+                  )}
+                </div>
               </li>
             ))}
           </ul>

@@ -1,0 +1,150 @@
+"""What decoders do on the server: other devices, the message before, constants, cases, versions, decoding a span again."""
+
+from __future__ import annotations
+
+import json
+import struct
+from datetime import timedelta
+from typing import Any
+
+from server.definitions.publishing import publish
+from server.engine.again import decode_again_step
+from tests.server.test_api import V1, send, signed_in
+from tests.server.world import DECODER, START, World, payload, work_off
+
+GATEWAY = """decoder pod for bytes, big endian
+  repeat to end
+    next  number  u8  hidden
+    device "pod-{number}"
+    next  level  u16 / 10  m
+"""
+COUNTER = """decoder pod for bytes, big endian
+  constant step number m = 0.5
+  byte 0  pulses  u16
+  derive moved = wrapped(pulses - before(pulses), 16) * step
+"""
+
+
+def levels(world: World, field: str = "level") -> list[tuple[str, Any]]:
+    rows = world.ask("select d.name, l.fields from latest l join fleet_device d on d.id = l.device_id order by d.name")
+    return [(name, fields[field][0]) for name, fields in rows if field in fields]
+
+
+def test_a_sender_speaks_for_devices_behind_it_and_for_no_others(world: World, engine: Any) -> None:
+    from server.fleet.models import Device
+    from server.fleet.registering import registry_changed
+
+    world.decoder(GATEWAY)
+    Device.objects.filter(name="pod-1").update(gateway=Device.objects.get(name="pod-0"))
+    registry_changed()
+    world.arrive((0, 0, b"".join(struct.pack(">BH", n, 30 + n) for n in (0, 1, 2))))
+    work_off(engine)
+    assert [row[:2] for row in world.ask("select d.name, r.nums[1] from reading_row r join fleet_device d on d.id = r.device_id order by 1")] == [("pod-0", 3.0), ("pod-1", 3.1)]
+    ((code, reason),) = world.ask("select code, reason from refused")
+    assert code == "not assigned" and "pod-2" in reason
+    assert ("pod-1", 3.1) in levels(world)
+
+
+def test_counters_go_by_the_message_before_across_batches(world: World, engine: Any) -> None:
+    """However the stream is cut: each message is held against the one before of the same device."""
+    world.decoder(COUNTER)
+    world.arrive(*[(n % 2, n, struct.pack(">H", (65_530 + 3 * n) % 65_536)) for n in range(8)])
+    while engine.step(1):
+        pass
+    moved = world.ask("select d.name, r.nums[2], r.missing->>'moved' from reading_row r join fleet_device d on d.id = r.device_id order by r.at")
+    assert moved[:2] == [("pod-0", None, "no earlier message"), ("pod-1", None, "no earlier message")]
+    assert [m[1] for m in moved[2:]] == [3.0] * 6
+
+
+def test_constants_of_a_device_are_valid_from_their_date(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    world.decoder(COUNTER)
+    moment = (START + timedelta(seconds=15)).isoformat()
+    assert send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": 2, "valid_from": moment}).status_code == 201
+    assert "a constant is" in send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": [1]}).json()["error"]["message"]
+    world.arrive(*[(0, 10 * n, struct.pack(">H", n)) for n in range(4)])
+    work_off(engine)
+    assert [r[0] for r in world.ask("select nums[2] from reading_row order by at")] == [None, 0.5, 2.0, 2.0]
+    (kept,) = client.get(V1 + "devices/pod-0/constants").json()
+    assert send(client, "DELETE", f"devices/pod-0/constants/{kept['id']}").status_code == 204
+
+
+def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
+    client = signed_in(world, "engineer")
+    definition = world.decoder()
+    told = send(client, "POST", "decode", {"text": DECODER, "type": "pod", "payload_hex": payload(3.2, 11.5).hex(), "received_at": START.isoformat()}).json()
+    readings = [{"field": v["field"], "value": v["value"], "unit": v["unit"], "at": v["at"]} for v in told["values"]]
+    case = {"name": "a usual one", "payload_hex": payload(3.2, 11.5).hex(), "received_at": START.isoformat(), "expect": {"readings": readings}}
+    assert send(client, "POST", f"definitions/{definition.pk}/cases", case).status_code == 201
+    assert send(client, "POST", f"definitions/{definition.pk}/cases", case).status_code == 409
+    short = {**case, "name": "too short", "payload_hex": "00", "expect": {"error": "too short"}}
+    assert send(client, "POST", f"definitions/{definition.pk}/cases", short).status_code == 201
+    assert "readings" in send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": "x", "expect": {}}).json()["error"]["message"]
+    run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": DECODER}).json()
+    assert run["failing"] == 0 and [c["name"] for c in run["cases"]] == ["a usual one", "too short"]
+    other = DECODER.replace("u16 / 10", "u16 / 5")
+    run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": other}).json()
+    assert [c["differences"] for c in run["cases"] if not c["passed"]] == [["level: expected 3.2 m, found 6.4 m"]]
+    refused = send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other})
+    assert refused.status_code == 409 and refused.json()["error"]["names"] == ["a usual one"]
+    assert send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other, "despite_cases": True}).status_code == 201
+
+
+def test_an_earlier_version_comes_back_with_one_request(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    definition = world.decoder()
+    world.arrive((0, 0, payload(3)))
+    work_off(engine)
+    publish(definition, DECODER.replace("u16 / 10", "u16 / 5"), None)
+    world.arrive((0, 10, payload(3)))
+    work_off(engine)
+    assert send(client, "GET", f"definitions/{definition.pk}/effect").json() == {"devices": 4, "conditions": 0, "open_alarms": 0, "routes": 0}
+    assert send(client, "POST", f"definitions/{definition.pk}/in-force", {"number": 7}).status_code == 404
+    assert send(client, "POST", f"definitions/{definition.pk}/in-force", {"number": 1}).json()["live"]["number"] == 1
+    world.arrive((0, 20, payload(3)))
+    work_off(engine)
+    assert [r[0] for r in world.ask("select nums[1] from reading_row order by at")] == [3.0, 6.0, 3.0]
+    assert world.ask("select count(*) from definitions_version") == [(2,)]
+
+
+def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: Any) -> None:
+    """All messages of a span by the new version: what they gave before is on record, other messages are untouched."""
+    client = signed_in(world, "engineer")
+    definition = world.decoder()
+    world.arrive(*[(0, 10 * n, payload(n)) for n in range(6)], (1, 100, b"\x00"))
+    work_off(engine)
+    publish(definition, DECODER.replace("level  u16 / 10", "height  u16 / 5").replace("level", "height"), None)
+    work_off(engine)
+    span = {"start": (START + timedelta(seconds=20)).isoformat(), "end": (START + timedelta(days=1)).isoformat()}
+    assert send(client, "POST", "types/pod/decode-again", {"start": span["start"]}).status_code == 400
+    assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
+    assert send(client, "PATCH", "types/pod/decode-again", {"state": "paused"}).json()["state"] == "paused"
+    assert not decode_again_step(engine), "it is paused"
+    assert world.ask("select count(*) from replaced_reading") == [(0,)]
+    assert send(client, "PATCH", "types/pod/decode-again", {"state": "waiting"}).json()["state"] == "waiting"
+    while decode_again_step(engine):
+        pass
+    done = client.get(V1 + "types/pod/decode-again").json()
+    assert (done["state"], done["total"], done["done"], done["decoded"]) == ("done", 5, 5, 4)
+    rows = world.ask("select r.version_id = %s, r.nums[1] from reading_row r order by r.at", definition.versions.get(number=2).pk)
+    assert rows == [(False, 0.0), (False, 1.0), (True, 4.0), (True, 6.0), (True, 8.0), (True, 10.0)]
+    assert world.ask("select count(*) from replaced_reading") == [(4,)]
+    assert world.ask("select count(*) from refused") == [(1,)]
+
+
+def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
+    from oculum.language.decoders import check_decoder
+    from server.trials.past import Span, decoder_trial
+
+    world.decoder()
+    world.arrive(*[(0, n, payload(n % 40)) for n in range(30)])
+    work_off(engine)
+    plan, _ = check_decoder(DECODER.replace("u16 / 10", "u16 / 5"))
+    before, _ = check_decoder(DECODER)
+    assert plan is not None
+    steps = list(decoder_trial(plan, before, Span(world.type.pk, 25)))
+    assert [s["done"] for s in steps if "done" in s] == [0, 25] and {s["total"] for s in steps if "total" in s} == {25}
+    result = steps[-1]["result"]
+    level = next(f for f in result["fields"] if f["field"] == "level")
+    assert level["differ"] == 25 and sum(level["distribution"]["counts"]) == 25 and level["unit"] == "m"
+    assert json.dumps(result, default=str)

@@ -1,0 +1,163 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { api, got, type Schemas } from "../../api/client";
+import { Trouble } from "../../parts/basics";
+import { useMay } from "../../parts/me";
+import type { useDraft } from "./draft";
+
+type Decoded = Schemas["DecodeOut"] | undefined;
+type Sample = { hex: string | null; setPasted: (text: string) => void };
+
+/** What a decoded message says, as a case expects it. */
+export function expected(decoded: NonNullable<Decoded>) {
+  if (decoded.error) return { error: decoded.error.code };
+  return {
+    readings: decoded.values.map((v) => ({
+      field: v.field,
+      value: v.missing ? null : (v.text ?? (v.kind === "flag" ? Boolean(v.value) : v.value)),
+      unit: v.unit,
+      at: trimmed(v.at),
+      ...(v.device ? { device: v.device } : {}),
+      ...(v.missing ? { missing: v.missing } : {}),
+    })),
+  };
+}
+
+/** A moment without needless decimals of a second, as answers are written. */
+const trimmed = (at: string) => at.replace(/\.(\d*?)0+Z$/, (_, d: string) => (d ? `.${d}Z` : "Z"));
+
+/** Messages kept with the decoder, with what must come out of them; run with every change of the text. */
+export function Cases({
+  id,
+  draft,
+  sample,
+  decoded,
+}: {
+  id: number;
+  draft: ReturnType<typeof useDraft>;
+  sample: Sample;
+  decoded: Decoded;
+}) {
+  const client = useQueryClient();
+  const engineer = useMay("engineer");
+  const [name, setName] = useState("");
+  const sound = draft.ready && draft.errors.length === 0 && Boolean(draft.check.data?.good);
+  const cases = useQuery({
+    queryKey: ["cases", id],
+    queryFn: () =>
+      got(api.GET("/api/v1/definitions/{ident}/cases", { params: { path: { ident: id }, query: { limit: 500 } } })),
+  });
+  const rows = cases.data?.results ?? [];
+  const run = useQuery({
+    queryKey: ["cases run", id, draft.settled, rows.length],
+    enabled: sound && rows.length > 0,
+    queryFn: () =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/cases/run", {
+          params: { path: { ident: id } },
+          body: { text: draft.settled },
+        }),
+      ),
+    staleTime: Infinity,
+    placeholderData: (old) => old,
+    retry: false,
+  });
+  const again = () => client.invalidateQueries({ queryKey: ["cases", id] });
+  const keep = useMutation({
+    mutationFn: () =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/cases", {
+          params: { path: { ident: id } },
+          body: {
+            name: name.trim(),
+            payload_hex: sample.hex ?? "",
+            received_at: decoded!.received_at,
+            expect: expected(decoded!),
+          },
+        }),
+      ),
+    onSuccess: () => {
+      setName("");
+      return again();
+    },
+  });
+  const remove = useMutation({
+    mutationFn: (one: number) =>
+      got(api.DELETE("/api/v1/definitions/{ident}/cases/{case}", { params: { path: { ident: id, case: one } } })),
+    onSuccess: again,
+  });
+  const results = new Map((run.data?.cases ?? []).map((r) => [r.id, r]));
+  const failing = run.data?.failing ?? 0;
+  return (
+    <section className="mt-5 border-t border-line pt-3" aria-label="Cases">
+      <h2 className="mb-1">
+        Cases{" "}
+        <span>
+          · messages with what must come out of them
+          {rows.length > 0 && (failing ? `; ${failing} of ${rows.length} fail` : `; all ${rows.length} pass`)}
+        </span>
+      </h2>
+      {engineer && decoded && sample.hex !== null && (
+        <form
+          className="flex flex-wrap items-center gap-2"
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (name.trim()) keep.mutate();
+          }}
+        >
+          <input
+            className="input !w-64"
+            aria-label="Name of the case"
+            placeholder="name the message above"
+            maxLength={120}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+          <button className="button" disabled={!name.trim() || keep.isPending}>
+            Keep it as a case
+          </button>
+          <span className="text-[12.5px] text-second">
+            {decoded.error
+              ? `expects to be refused as ${decoded.error.code}`
+              : `expects its ${decoded.values.length} readings`}
+          </span>
+        </form>
+      )}
+      <Trouble error={keep.error ?? cases.error ?? remove.error} />
+      {rows.length > 0 && (
+        <ul className="rows mt-2 max-w-4xl" aria-label="Kept cases">
+          {rows.map((c) => {
+            const r = results.get(c.id);
+            return (
+              <li key={c.id} className="py-1">
+                <div className="flex items-baseline gap-3">
+                  <span className="w-12 font-mono text-[12px]">{!r ? "…" : r.passed ? "pass" : <b>fail</b>}</span>
+                  <button
+                    type="button"
+                    className="link"
+                    onClick={() => sample.setPasted(c.payload_hex.replace(/../g, "$& ").trim())}
+                  >
+                    {c.name}
+                  </button>
+                  <span className="text-[12.5px] text-second">{c.payload_hex.length / 2} bytes</span>
+                  {engineer && (
+                    <button type="button" className="link ml-auto" onClick={() => remove.mutate(c.id)}>
+                      remove
+                    </button>
+                  )}
+                </div>
+                {r && !r.passed && (
+                  <ul className="ml-15 text-[12.5px]">
+                    {r.differences.slice(0, 5).map((d) => (
+                      <li key={d}>{d}</li>
+                    ))}
+                  </ul>
+                )}
+              </li>
+            );
+          })}
+        </ul>
+      )}
+    </section>
+  );
+}
