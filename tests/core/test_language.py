@@ -291,3 +291,12 @@ def test_no_import_circles_in_the_core() -> None:
 
     for name in edges:
         visit(name, [])
+
+
+def test_many_texts_are_read_at_the_same_time() -> None:
+    from concurrent.futures import ThreadPoolExecutor
+
+    text = "decoder d for bytes\n" + "".join(f"  when length > {n}\n    byte {n}  a{n}  u8\n" for n in range(40))
+    with ThreadPoolExecutor(8) as pool:
+        found = list(pool.map(check_decoder, [text] * 64))
+    assert all(plan is not None and not problems for plan, problems in found)

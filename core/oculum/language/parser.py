@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from functools import cache
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 from lark import Lark, UnexpectedCharacters, UnexpectedInput, UnexpectedToken
@@ -22,6 +23,9 @@ WORDS = {
     "COMMA": "a comma", "EQUAL": "`=`", "EQUALS": "`=`", "UNEQUALS": "`!=`", "DOT": "a dot", "LSQB": "`[`", "RSQB": "`]`",
     "CIRCUMFLEX": "`^`", "$END": "the end",
 }  # fmt: skip
+
+
+_ONE_AT_A_TIME = Lock()  # the reader of blocks keeps its place in itself
 
 
 class _Blocks(Indenter):
@@ -126,7 +130,8 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
     names: set[str] = set()
     for _ in range(limits.ERRORS_SHOWN):
         try:
-            parsed = _lark().parse("\n".join(lines) + "\n", start=first)
+            with _ONE_AT_A_TIME:
+                parsed = _lark().parse("\n".join(lines) + "\n", start=first)
             found = Build().transform(parsed)
             return _shifted(found, shift), problems, names
         except (UnexpectedInput, DedentError) as error:
