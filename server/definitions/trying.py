@@ -218,19 +218,23 @@ class TrialProgressView(APIView):
         live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
         start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, data.get("device") or None))
-        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "X-Accel-Buffering": "no"})
+        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
 
 
 async def _lines(work: Iterator[dict[str, Any]]) -> AsyncIterator[bytes]:
     """Each step of the work as a line; the work ends when nobody reads on."""
     began = timezone.now()
+    waiting: asyncio.Future[Any] | None = None
     try:
         while True:
-            step = await asyncio.to_thread(next, work, None)
+            waiting = asyncio.ensure_future(asyncio.to_thread(next, work, None))
+            step = await asyncio.shield(waiting)
             if step is None:
                 return
             if "result" in step:
                 step["result"]["seconds"] = (timezone.now() - began).total_seconds()
             yield orjson.dumps(step, default=str) + b"\n"
     finally:
+        if waiting is not None and not waiting.done():
+            await asyncio.wait([waiting])  # the portion at work ends before the rest is left off
         await asyncio.to_thread(work.close)  # type: ignore[attr-defined]
