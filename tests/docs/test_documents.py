@@ -10,14 +10,17 @@ import numpy as np
 import pytest
 
 from oculum.batches import FIRST_REASON, PRESENT, Payloads
+from oculum.clocks import iso_us
 from oculum.decoding.checksums import CRCS, SUMS
+from oculum.decoding.commands import encode_command
 from oculum.decoding.decode import decode
 from oculum.language import limits
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
-from oculum.language.functions import FUNCTIONS
+from oculum.language.functions import AGGREGATES, BUILTINS, FUNCTIONS
 from oculum.language.plan import FieldSpec
+from oculum.pipeline import without_context
 
 ROOT = Path(__file__).resolve().parents[2]
 DOCUMENTS = sorted([ROOT / "README.md", *(ROOT / "docs").glob("*.md")])
@@ -70,8 +73,14 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     assert plan is not None, [p.message for p in problems]
     assert outcome is not None, "a decoder is shown with a payload and what comes out"
     example = json.loads(outcome)
-    payload = bytes.fromhex(example["hex"]) if "hex" in example else json.dumps(example["json"]).encode()
-    decoded = decode(plan, Payloads.of([payload], [0]))
+    payload = bytes.fromhex(example["hex"]) if "hex" in example else example["text"].encode() if "text" in example else json.dumps(example["json"]).encode()
+    rows = [bytes.fromhex(example["previous_hex"]), payload] if "previous_hex" in example else [payload]
+    received = iso_us(example.get("received_at", "1970-01-01T00:00:00Z"))
+    batch = Payloads.of(rows, [received] * len(rows), before=np.array([-1, 0][: len(rows)]))
+    decoded = without_context(decode(plan, batch), len(rows) - 1)
+    if "command" in example:
+        name, parameters, written = example["command"]
+        assert encode_command(plan, name, parameters).hex() == written
     if "refused" in example:
         failure = decoded.failures[decoded.failure[0]]
         assert [failure.code, failure.message] == example["refused"]
@@ -85,6 +94,8 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
                 if column.state[i]:
                     found.setdefault(spec.name, []).append(value_of(spec, column, i))
     assert {k: v[0] if len(v) == 1 else v for k, v in found.items()} == example["readings"]
+    if "missing" not in example:
+        return
     missing = {s.name: decoded.reasons[g.columns[s.name].state[0] - FIRST_REASON] for g in decoded.groups for s in g.fields if len(g.rows) and g.columns[s.name].state[0] >= FIRST_REASON}
     assert missing == example.get("missing", {})
     assert np.int16(PRESENT) == 1
@@ -100,9 +111,23 @@ def test_mistakes_in_the_documents(text: str, outcome: str | None) -> None:
 
 def test_every_function_check_and_limit_is_documented() -> None:
     reference = (ROOT / "docs" / "language.md").read_text()
-    for name in [*FUNCTIONS, *CRCS, *SUMS]:
+    for name in [*FUNCTIONS, *AGGREGATES, *BUILTINS, *CRCS, *SUMS]:
         assert f"`{name}" in reference, name
-    for value in (limits.SOURCE_CHARACTERS, limits.BLOCK_DEPTH, limits.EXPRESSION_DEPTH, limits.FIELDS, limits.REPEATS, limits.READINGS_PER_MESSAGE, limits.PAYLOAD_BYTES, limits.JSON_DEPTH):
+    for value in (
+        limits.RECORDS,
+        limits.ELEMENTS,
+        limits.CBOR_ITEMS,
+        limits.REPEAT_DEPTH,
+        limits.PATTERN_CHARACTERS,
+        limits.SOURCE_CHARACTERS,
+        limits.BLOCK_DEPTH,
+        limits.EXPRESSION_DEPTH,
+        limits.FIELDS,
+        limits.REPEATS,
+        limits.READINGS_PER_MESSAGE,
+        limits.PAYLOAD_BYTES,
+        limits.JSON_DEPTH,
+    ):
         assert f"{value:,}" in reference, value
 
 
