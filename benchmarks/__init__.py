@@ -5,9 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import decode, fuzz, ingest
+from . import decode, fuzz, ingest, redecode
 
-BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {"decode": decode.measure, "fuzz": fuzz.measure, "ingest": ingest.measure}
+BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {"decode": decode.measure, "fuzz": fuzz.measure, "ingest": ingest.measure, "redecode": redecode.measure}
 
 
 def run(name: str, seconds: float) -> dict[str, Any]:

@@ -8,19 +8,16 @@ from __future__ import annotations
 
 import asyncio
 import logging
-import os
-import shutil
-import signal
 import subprocess
 import sys
-import tempfile
 import time
-from pathlib import Path
 from typing import Any
 
 import gmqtt
 import numpy as np
 import psycopg
+
+from .instance import own_database
 
 SENDERS = 4
 WINDOW = 2000
@@ -130,41 +127,19 @@ def copy_only(url: str, seconds: float) -> float:
 
 
 def measure(seconds: float) -> dict[str, Any]:
-    folder = Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
-    from server.runner import stack
-    from server.runner.instance import Instance
-
-    os.environ.update(
-        {"OCULUM_DATA": str(folder), "OCULUM_PORT": str(stack.free_ports()), "OCULUM_DATABASE": "bench", "OCULUM_MESSAGES_PER_MINUTE": "100000000", "DJANGO_SETTINGS_MODULE": "server.settings"}
-    )
-    for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT"):
-        os.environ.pop(name, None)
-
-    instance = Instance.from_environment()
-    for part in ("", "run", "log", "secrets"):
-        (folder / part).mkdir(exist_ok=True)
-        (folder / part).chmod(0o711)
-    intake: subprocess.Popen[bytes] | None = None
-    try:
-        say("starting a database and a broker of its own")
-        stack.start_postgres(instance)
-        stack.make_database(instance)
-        import django
-
-        django.setup()
-        logging.getLogger("gmqtt").setLevel(logging.ERROR)
+    say("starting a database and a broker of its own")
+    with own_database() as instance:
         from django.conf import settings
-        from django.core.management import call_command
-
-        settings.BYTES_PER_MINUTE = 10**12
-        call_command("migrate", verbosity=0)
         from django.db import connection, transaction
 
         from server.fleet.models import Device, DeviceType
         from server.fleet.registering import give_key, registry_changed
         from server.intake.accounts import reload_broker, write_accounts
         from server.intake.senders import QUERY
+        from server.runner import stack
 
+        logging.getLogger("gmqtt").setLevel(logging.ERROR)
+        settings.BYTES_PER_MINUTE = 10**12
         with transaction.atomic():
             kind = DeviceType.objects.create(key="bench", title="Bench")
             keys = {}
@@ -184,23 +159,20 @@ def measure(seconds: float) -> dict[str, Any]:
         receiving = asyncio.run(receive_only(keys, instance.broker_port, seconds * 0.3, instance))
         copying = copy_only(instance.database_url(), seconds * 0.2)
         say("measuring ingest: broker, intake, inbox")
-        with (folder / "log" / "intake.log").open("wb") as out:
+        with (instance.folder / "log" / "intake.log").open("wb") as out:
             intake = subprocess.Popen([sys.executable, "-m", "server.intake.mqtt"], env=instance.environment(), stdout=out, stderr=out)
-        until = time.monotonic() + 30
-        while not (folder / "run" / "intake.ready").exists():
-            if intake.poll() is not None or time.monotonic() > until:
-                raise RuntimeError((folder / "log" / "intake.log").read_text())
-            time.sleep(0.05)
-        time.sleep(0.5)  # its subscription
-        sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.5, True))
-        return result(instance.database_url(), sent, receiving, copying)
-    finally:
-        if intake is not None:
+        try:
+            until = time.monotonic() + 30
+            while not (instance.folder / "run" / "intake.ready").exists():
+                if intake.poll() is not None or time.monotonic() > until:
+                    raise RuntimeError((instance.folder / "log" / "intake.log").read_text())
+                time.sleep(0.05)
+            time.sleep(0.5)  # its subscription
+            sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.5, True))
+            return result(instance.database_url(), sent, receiving, copying)
+        finally:
             intake.terminate()
             intake.wait()
-        stack.stop(instance, "broker")
-        stack.stop(instance, "postgres", signal.SIGINT, 60)
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 def result(url: str, sent: int, receiving: float, copying: float) -> dict[str, Any]:

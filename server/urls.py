@@ -46,6 +46,7 @@ V1 = [
     ("check", definitions.CheckView),
     ("format", definitions.FormatView),
     ("decode", definitions.DecodeView),
+    ("guess", trying.GuessView),
     ("definitions", definitions.DefinitionsView),
     ("definitions/<int:ident>", definitions.DefinitionView),
     ("definitions/<int:ident>/versions", definitions.VersionsView),

@@ -110,7 +110,7 @@ class MarkOut(serializers.Serializer):
     places = PlaceOut(many=True)
     raw = serializers.ListField(child=serializers.JSONField(allow_null=True), allow_null=True)
     paths = serializers.ListField(child=serializers.CharField())
-    trail = serializers.ListField(child=serializers.IntegerField())
+    spots = serializers.ListField(child=serializers.ListField(child=serializers.JSONField()))
 
 
 class ReadingOut(serializers.Serializer):
@@ -147,6 +147,7 @@ class DecodeOut(serializers.Serializer):
     tail = serializers.IntegerField()
     parts = PartOut(many=True)
     received_at = serializers.DateTimeField()
+    document = serializers.JSONField(allow_null=True)
 
 
 class VersionOut(serializers.ModelSerializer):

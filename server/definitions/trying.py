@@ -17,12 +17,15 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.batches import Payloads
+from oculum.decoding.guesses import guesses
 from oculum.language import limits
 from oculum.language.plan import DecoderPlan
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
-from server.trials.past import Span, decoder_trial
+from server.fleet.models import DeviceType
+from server.trials.past import Span, decoder_trial, same_length
 
 from .api import TEXT, DefinitionOut, DefinitionView, problems_of
 from .cases import MOST, run
@@ -219,6 +222,52 @@ class TrialProgressView(APIView):
         start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, data.get("device") or None))
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
+
+
+class GuessIn(serializers.Serializer):
+    type = serializers.CharField(max_length=63)
+    device = serializers.CharField(required=False, allow_null=True, max_length=63)
+    length = serializers.IntegerField(min_value=1, max_value=limits.PAYLOAD_BYTES)
+    first = serializers.IntegerField(min_value=0, max_value=limits.PAYLOAD_BYTES)
+    last = serializers.IntegerField(min_value=0, max_value=limits.PAYLOAD_BYTES)
+    high = serializers.IntegerField(required=False, allow_null=True, min_value=0, max_value=63)
+    low = serializers.IntegerField(required=False, allow_null=True, min_value=0, max_value=63)
+
+    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
+        if not data["first"] <= data["last"] < data["length"] or data["last"] - data["first"] > 7:
+            raise serializers.ValidationError("choose one to eight bytes that follow each other, within the message")
+        if data.get("high") is not None and not (data.get("low") or 0) <= data["high"] < 8 * (data["last"] - data["first"] + 1):
+            raise serializers.ValidationError("the bits lie outside of the bytes")
+        return data
+
+
+class GuessOut(serializers.Serializer):
+    storage = serializers.CharField()
+    order = serializers.CharField(allow_null=True)
+    what = serializers.CharField()
+    values = serializers.ListField(child=serializers.FloatField(allow_null=True))
+
+
+class GuessesOut(serializers.Serializer):
+    guesses = GuessOut(many=True)
+    messages = serializers.IntegerField()
+
+
+class GuessView(APIView):
+    """Bytes of the last messages of a type, read in every plausible way."""
+
+    writes = "viewer"
+
+    @extend_schema(request=GuessIn, responses=GuessesOut, operation_id="guess", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = GuessIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        type_ = generics.get_object_or_404(DeviceType, key=data["type"])
+        found = same_length(type_.pk, data.get("device"), data["length"])
+        ways = guesses(Payloads.of(found, [0] * len(found)), data["first"], data["last"], data.get("high"), data.get("low")) if found else []
+        rows = [{"storage": g.storage, "order": g.order, "what": g.what, "values": [v if abs(v) < 1e300 else None for v in g.values.tolist()]} for g in ways]
+        return Response({"guesses": rows, "messages": len(found)})
 
 
 async def _lines(work: Iterator[dict[str, Any]]) -> AsyncIterator[bytes]:

@@ -15,6 +15,7 @@ from django.db import connection
 
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
+from oculum.decoding.sources import plain_document
 from oculum.history.events import build_events, plain
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.pipeline import decode_batch, owned
@@ -36,14 +37,23 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
     turns: Counter[str] = Counter()
     marks = []
     for m in trace.marks:
-        marks.append({"line": m["line"], "field": m["name"], "turn": turns[m["name"]], "places": m["places"], "raw": _raw(m["raw"]), "paths": m.get("paths", []), "trail": m.get("trail", [])})
+        marks.append({"line": m["line"], "field": m["name"], "turn": turns[m["name"]], "places": m["places"], "raw": _raw(m["raw"]), "paths": m.get("paths", []), "spots": m.get("spots", [])})
         turns[m["name"]] += 1
     error = None
     if decoded.failure[0] >= 0:
         failure = decoded.failures[decoded.failure[0]]
         error = {"code": failure.code, "message": failure.message, "line": failure.line, "byte": int(decoded.byte[0]) if decoded.byte[0] >= 0 else None}
     parts = [{"part": p.name, "device": p.device, "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in decoded.parts]
-    return {"values": readings(decoded, 0), "marks": marks, "error": error, "unread": int(decoded.unread[0]), "tail": plan.tail, "parts": parts, "received_at": moment(received_us)}
+    return {
+        "values": readings(decoded, 0),
+        "marks": marks,
+        "error": error,
+        "unread": int(decoded.unread[0]),
+        "tail": plan.tail,
+        "parts": parts,
+        "received_at": moment(received_us),
+        "document": plain_document(plan.source, payload),
+    }
 
 
 def _raw(raw: Any) -> Any:
@@ -101,6 +111,17 @@ def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndar
             rows.reverse()
             ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
             yield ids, received, device, [bytes(r[3]) for r in rows], [r[4] for r in rows]
+
+
+def same_length(type_id: int, device: str | None, length: int, most: int = 60) -> list[bytes]:
+    """The last payloads of a type, or of one device, that have so many bytes; oldest first."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select m.payload from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
+            " and m.received_at > now() - interval '31 days' and length(m.payload) = %s order by m.received_at desc limit %s",
+            (type_id, device, device, length, most),
+        )
+        return [bytes(r[0]) for r in cursor.fetchall()][::-1]
 
 
 @dataclass

@@ -220,6 +220,7 @@ class Level:
         self.late: list[tuple[Any, np.ndarray]] = []
         self.handed: list[Any] = []
         self.stamped: np.ndarray | None = None
+        self.list_path: tuple[Any, ...] | None = None  # of the list that the elements stand in
 
     # rows ---------------------------------------------------------------------
     def full(self, rows: np.ndarray) -> bool:

@@ -163,6 +163,7 @@ def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, win
         child = Level(engine.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
+        child.list_path = step.paths[0] if len(step.paths) == 1 else None
         _register(level, step, rows, child)
         engine.run(child, step.body, everyone(child.count))
         return

@@ -412,3 +412,27 @@ def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | 
         if not isinstance(base[key], kinds) or isinstance(base[key], bool):
             return "malformed", f"`{key}` of record {index} is {WORDS.get(type(base[key]), 'something else')}", 0
     return None
+
+
+def plain_document(source: str, raw: bytes) -> Any:
+    """A document as plain JSON, for people to look at: bytes in hexadecimal digits, times written out. None if it is none."""
+    if source == "senml":
+        source = "cbor" if raw[:1] and raw[0] >= 0x80 else "json"
+    if source not in ("json", "cbor"):
+        return None
+    found, wrong = READERS[source](raw)
+    return None if wrong is not None else _plain(found)
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(k): _plain(v) for k, v in list(value.items())[:1000]}
+    if isinstance(value, list):
+        return [_plain(v) for v in value[:1000]]
+    if isinstance(value, bytes):
+        return f"bytes {value[:500].hex()}"
+    if value is None or isinstance(value, bool | str):
+        return value
+    if isinstance(value, int | float):
+        return value if abs(value) < 2**53 else str(value)
+    return str(value)

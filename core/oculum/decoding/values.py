@@ -368,24 +368,28 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
         for i, row in enumerate(rows.tolist()):
             if i == 0:
                 raw = [None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r for r in raws_seen]
-                engine.note(level, row, step.line, step.name, [], raw, paths=[shown(at).strip("`") for at in step.places], trail=trail(level, row))
             else:
-                engine.note(level, row, step.line, step.name, [], None, paths=[shown(at).strip("`") for at in step.places], trail=trail(level, row))
+                raw = None
+            spots = [spot for at in step.places if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None]
+            engine.note(level, row, step.line, step.name, [], raw, paths=[shown(at).strip("`") for at in step.places], spots=spots)
 
 
 _WORDED = -7  # a value that a word stands for, in the final unit already
 
 
-def trail(level: Level, row: int) -> list[int]:
-    """Which element of each list leads to a row, from the outside."""
-    found: list[int] = []
+def whereabouts(level: Level, row: int, path: tuple[Any, ...]) -> list[Any] | None:
+    """A path from the top of the document: keys as texts, places in lists as numbers. None where it cannot be told."""
+    steps: list[Any] = [step.number if isinstance(step, Index) else f"{step.key} = {step.word}" if isinstance(step, Keyed) else str(step) for step in path]
     current: Level | None = level
-    while current is not None and current.up is not None:
-        if current.index is not None:
-            found.insert(0, int(current.index[row]) - 1)
-        row = int(current.up[row])
-        current = current.parent
-    return found
+    while current is not None and current.parent is not None and current.up is not None:
+        if current.list_path is None or current.index is None:
+            return None
+        outer = [step.number if isinstance(step, Index) else str(step) for step in current.list_path]
+        above = int(current.up[row])
+        whole = walk((current.parent.window.docs or [None])[above], current.list_path) if current.parent.window.docs else None
+        steps = [*outer, *([int(current.index[row]) - 1] if isinstance(whole, list) else []), *steps]
+        row, current = above, current.parent
+    return steps
 
 
 def _all_numbers(found: list[Any]) -> bool:

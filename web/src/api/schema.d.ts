@@ -491,6 +491,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/guess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Bytes of the last messages of a type, read in every plausible way. */
+        post: operations["guess"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -1147,6 +1164,7 @@ export interface components {
             parts: components["schemas"]["PartOut"][];
             /** Format: date-time */
             received_at: string;
+            document: unknown;
         };
         DecoderTrialOut: {
             messages: number;
@@ -1357,6 +1375,25 @@ export interface components {
             name: string;
             words: string;
         };
+        GuessInRequest: {
+            type: string;
+            device?: string | null;
+            length: number;
+            first: number;
+            last: number;
+            high?: number | null;
+            low?: number | null;
+        };
+        GuessOut: {
+            storage: string;
+            order: string | null;
+            what: string;
+            values: (number | null)[];
+        };
+        GuessesOut: {
+            guesses: components["schemas"]["GuessOut"][];
+            messages: number;
+        };
         InForceInRequest: {
             number: number;
         };
@@ -1418,7 +1455,7 @@ export interface components {
             places: components["schemas"]["PlaceOut"][];
             raw: unknown[] | null;
             paths: string[];
-            trail: number[];
+            spots: unknown[][];
         };
         Me: {
             username: string;
@@ -2869,6 +2906,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormatOut"];
+                };
+            };
+        };
+    };
+    guess: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GuessInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GuessesOut"];
                 };
             };
         };

@@ -14,7 +14,7 @@ export function HexRow({
   tints?: Map<number, Tint[]>;
   onHover?: (byte: number | null) => void;
   onPick?: (byte: number) => void;
-  picked?: number | null;
+  picked?: [number, number] | null;
 }) {
   const bytes = hex.match(/../g) ?? [];
   const shown = bytes.slice(0, 256);
@@ -45,7 +45,7 @@ export function HexRow({
                 type="button"
                 role="gridcell"
                 aria-label={`byte ${index}: ${byte}${marks.length ? `, ${marks.map((m) => m.field).join(", ")}` : tints ? ", read by nothing" : ""}`}
-                className={`relative h-7 w-[30px] uppercase ${on ? "bg-selected font-bold" : "bg-raised"} ${picked === index ? "outline-2 outline-ink" : ""} ${tints && !marks.length ? "outline-1 -outline-offset-2 outline-dashed outline-edge" : ""}`}
+                className={`relative h-7 w-[30px] uppercase ${on ? "bg-selected font-bold" : "bg-raised"} ${picked && index >= picked[0] && index <= picked[1] ? "outline-2 outline-ink" : ""} ${tints && !marks.length ? "outline-1 -outline-offset-2 outline-dashed outline-edge" : ""}`}
                 onMouseEnter={() => onHover?.(index)}
                 onFocus={() => onHover?.(index)}
                 onClick={() => onPick?.(index)}

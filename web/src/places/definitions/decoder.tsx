@@ -7,12 +7,15 @@ import { BitRow, HexRow, tintStyle, type Tint } from "../../parts/bytes";
 import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
+import { useMay } from "../../parts/me";
+import { kindOf, nameFrom, spotsByPath, Tree, written, type Step } from "../../parts/tree";
 import { Key } from "../../parts/marks";
 import { exact } from "../../parts/time";
 import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Cases } from "./cases";
 import { Trial } from "./decoder-trial";
+import { Guesses } from "./guess";
 
 export default function DecoderScreen() {
   const id = Number(useParams().id);
@@ -28,6 +31,8 @@ export default function DecoderScreen() {
     [type],
   );
   const sample = useSample(type);
+  const engineer = useMay("engineer");
+  const [picked, setPicked] = useState<[number, number] | null>(null);
   const decoded = useQuery({
     queryKey: ["decode", type, draft.settled, sample.hex, sample.at],
     enabled: sample.hex !== null && draft.ready && draft.errors.length === 0 && Boolean(draft.check.data?.good),
@@ -47,6 +52,7 @@ export default function DecoderScreen() {
     retry: false,
   });
   const marks = useMemo(() => decoded.data?.marks ?? [], [decoded.data]);
+  const taken = useMemo(() => new Set(draft.text.match(/[a-z][a-z0-9_]*/g) ?? []), [draft.text]);
   const tintOf = useMemo(() => new Map([...new Set(marks.map((m) => m.line))].map((l, i) => [l, i])), [marks]);
   const byByte = useMemo(() => {
     const found = new Map<number, Tint[]>();
@@ -97,7 +103,22 @@ export default function DecoderScreen() {
           <Sample sample={sample} type={type} />
           {sample.hex !== null && (
             <>
-              {sample.text !== null ? (
+              {decoded.data?.document ? (
+                <Tree
+                  document={decoded.data.document}
+                  spots={spotsByPath(marks, tintOf)}
+                  line={line}
+                  onLine={setLine}
+                  {...(engineer
+                    ? {
+                        onPick: (path: Step[], value: unknown) =>
+                          draft.setText(
+                            added(draft.text, `  at ${written(path)}  ${nameFrom(path, taken)}  ${kindOf(value)}`),
+                          ),
+                      }
+                    : {})}
+                />
+              ) : sample.text !== null ? (
                 <pre
                   tabIndex={0}
                   className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
@@ -110,6 +131,33 @@ export default function DecoderScreen() {
                   tints={decoded.data ? byByte : undefined}
                   lit={lit}
                   onHover={(b) => b !== null && setLine(byByte.get(b)?.[0]?.line || null)}
+                  picked={picked}
+                  {...(engineer
+                    ? {
+                        onPick: (b: number) =>
+                          setPicked((old) =>
+                            old && old[0] === old[1] && b !== old[0] && Math.abs(b - old[0]) < 8
+                              ? [Math.min(old[0], b), Math.max(old[0], b)]
+                              : [b, b],
+                          ),
+                      }
+                    : {})}
+                />
+              )}
+              {picked && sample.text === null && sample.hex && picked[1] < sample.hex.length / 2 && (
+                <Guesses
+                  key={`${picked[0]} ${picked[1]}`}
+                  type={type}
+                  device={sample.arrival?.device ?? null}
+                  hex={sample.hex}
+                  first={picked[0]}
+                  last={picked[1]}
+                  taken={taken}
+                  write={(written) => {
+                    draft.setText(added(draft.text, written));
+                    setPicked(null);
+                  }}
+                  close={() => setPicked(null)}
                 />
               )}
               {decoded.data && sample.text === null && decoded.data.unread > 0 && (
@@ -142,6 +190,14 @@ export default function DecoderScreen() {
       <Trial id={id} draft={draft} type={type} />
     </>
   );
+}
+
+/** A text with one line more at its end, before its commands. */
+function added(text: string, line: string): string {
+  const rows = text.replace(/\n+$/, "").split("\n");
+  const at = rows.findIndex((r) => /^ {2}command\b/.test(r));
+  rows.splice(at < 0 ? rows.length : at, 0, line);
+  return `${rows.join("\n")}\n`;
 }
 
 type SampleState = ReturnType<typeof useSample>;
