@@ -92,7 +92,11 @@ export function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeo
             {found.decoded_before !== null && (
               <Figure
                 n={changed.reduce((a, f) => a + (f.differ ?? 0), 0)}
-                word={changed.length ? `values differ, in ${changed.length} fields` : "values differ"}
+                word={
+                  changed.length
+                    ? `values differ, in ${changed.length} field${changed.length > 1 ? "s" : ""}`
+                    : "values differ"
+                }
               />
             )}
             {fresh.length > 0 && (

@@ -1,0 +1,88 @@
+"""The decoder screen on the demo: bytes read in every way, cases that hold a version back, a trial, and the way back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from .conftest import Running
+
+BUOY = (Path(__file__).resolve().parents[2] / "examples" / "raft_buoy.ocu").read_text()
+
+
+def write(page: Page, text: str) -> None:
+    """A whole text as it is pasted: the lines come with their indentation."""
+    page.get_by_label("Decoder text").click()
+    page.keyboard.press("Control+a")
+    page.keyboard.press("Delete")
+    page.keyboard.insert_text(text)
+
+
+def open_decoder(page: Page, running: Running, name: str) -> None:
+    page.goto(running.address + "/decoders")
+    page.get_by_role("link", name=name).first.click()
+    page.wait_for_url("**/decoders/*")
+    expect(page.get_by_role("list", name="Values")).to_be_visible()
+
+
+def test_cases_trial_publish_and_back(page: Page, running: Running) -> None:
+    open_decoder(page, running, "raft_buoy")
+    cases, trial = page.get_by_role("region", name="Cases"), page.get_by_role("region", name="Trial")
+    cases.get_by_label("Name of the case").fill("an ordinary message")
+    cases.get_by_role("button", name="Keep it as a case").click()
+    expect(cases).to_contain_text("all 1 pass")
+
+    # Another scale: the case says at once what comes out otherwise.
+    write(page, BUOY.replace("u8 / 100 + 2", "u8 / 50"))
+    expect(cases).to_contain_text("1 of 1 fail")
+    expect(cases.get_by_role("list", name="Kept cases")).to_contain_text("battery: expected")
+
+    # The trial: which field, how many values, how far.
+    trial.get_by_role("button", name="Run").click()
+    differ = trial.get_by_role("table", name="Values that differ")
+    expect(differ.get_by_role("row")).to_have_count(2)
+    expect(differ).to_contain_text("battery")
+    expect(trial).to_contain_text("values differ, in 1 field")
+
+    # Publishing says what it touches, and waits for the case unless told otherwise.
+    page.get_by_role("button", name="Publish version 2").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("90 devices")
+    dialog.get_by_role("button", name="Publish").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("1 case fails: an ordinary message")
+    dialog.get_by_role("button", name="Publish although they fail").click()
+    expect(page.get_by_role("button", name="Version 2 is in force")).to_be_visible()
+
+    # Back with one key; versions show what changed.
+    page.get_by_role("heading", name="raft_buoy").click()
+    page.keyboard.press("Alt+z")
+    expect(page.get_by_text("draft on version 1")).to_be_visible()
+    page.get_by_role("button", name="Versions").click()
+    changes = page.get_by_role("dialog", name="Versions").get_by_label("Differences").first
+    expect(changes).to_contain_text("u8 / 50")
+    page.keyboard.press("Escape")
+
+
+def test_bytes_are_read_in_every_plausible_way(page: Page, running: Running) -> None:
+    open_decoder(page, running, "raft_buoy")
+    page.get_by_role("gridcell", name="byte 3:").click()
+    page.get_by_role("gridcell", name="byte 4:").click()
+    ways = page.get_by_role("region", name="Ways of reading")
+    expect(ways).to_contain_text("Bytes 3 to 4")
+    expect(ways.get_by_role("listitem").filter(has_text="u16 big").get_by_role("img")).to_be_visible()
+    ways.get_by_label("name it").fill("salt")
+    ways.get_by_role("listitem").filter(has_text="u16 big").get_by_role("button", name="take").click()
+    expect(page.get_by_label("Decoder text")).to_contain_text("byte 3  salt  u16 big")
+    expect(page.get_by_role("list", name="Values")).to_contain_text("salt")
+
+
+def test_a_document_is_a_tree_to_pick_from(page: Page, running: Running) -> None:
+    open_decoder(page, running, "work_boat")
+    tree = page.get_by_role("list", name="Payload")
+    expect(tree.get_by_role("listitem").filter(has_text="sog_kn")).to_contain_text("speed")
+    write(page, "decoder work_boat for json\n  at t  sent  time iso\n")
+    expect(page.get_by_role("list", name="Values").get_by_role("listitem")).to_have_count(1)
+    tree.get_by_role("listitem").filter(has_text="sog_kn").get_by_role("button", name="read it").click()
+    expect(page.get_by_label("Decoder text")).to_contain_text("at nav.sog_kn  sog_kn  number")
+    expect(page.get_by_role("list", name="Values").get_by_role("listitem")).to_have_count(2)
