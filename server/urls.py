@@ -47,6 +47,7 @@ V1 = [
     ("format", definitions.FormatView),
     ("decode", definitions.DecodeView),
     ("guess", trying.GuessView),
+    ("from-table", trying.FromTableView),
     ("definitions", definitions.DefinitionsView),
     ("definitions/<int:ident>", definitions.DefinitionView),
     ("definitions/<int:ident>/versions", definitions.VersionsView),

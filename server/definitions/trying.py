@@ -20,6 +20,8 @@ from rest_framework.views import APIView
 from oculum.batches import Payloads
 from oculum.decoding.guesses import guesses
 from oculum.language import limits
+from oculum.language.formatter import format_definition
+from oculum.language.from_table import from_table
 from oculum.language.plan import DecoderPlan
 from server.access.authentication import person_of
 from server.access.errors import Refused
@@ -222,6 +224,44 @@ class TrialProgressView(APIView):
         start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, data.get("device") or None))
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
+
+
+class TableIn(serializers.Serializer):
+    text = serializers.CharField(max_length=200_000, trim_whitespace=False)
+    name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$")
+    source = serializers.ChoiceField(["bytes", "registers"], default="bytes")  # type: ignore[assignment]
+    order = serializers.ChoiceField(["big", "little"], default="big")
+
+
+class UnreadOut(serializers.Serializer):
+    row = serializers.IntegerField()
+    text = serializers.CharField()
+    why = serializers.CharField()
+
+
+class TableOut(serializers.Serializer):
+    text = serializers.CharField()
+    columns = serializers.DictField(child=serializers.IntegerField())
+    unread = UnreadOut(many=True)
+    lines = serializers.IntegerField()
+
+
+class FromTableView(APIView):
+    """The draft of a decoder from the table of a data sheet; rows that it cannot read come with why."""
+
+    writes = "viewer"
+
+    @extend_schema(request=TableIn, responses=TableOut, operation_id="from_table", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = TableIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        try:
+            found = from_table(data["text"], data["name"], data["source"], data["order"])
+        except ValueError as error:
+            raise Refused("invalid", str(error)) from None
+        text = format_definition(found.text) if found.lines else found.text
+        return Response({"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines})
 
 
 class GuessIn(serializers.Serializer):

@@ -491,6 +491,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/from-table": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The draft of a decoder from the table of a data sheet; rows that it cannot read come with why. */
+        post: operations["from_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/guess": {
         parameters: {
             query?: never;
@@ -1484,6 +1501,12 @@ export interface components {
             acknowledged: boolean;
         };
         /**
+         * @description * `big` - big
+         *     * `little` - little
+         * @enum {string}
+         */
+        OrderEnum: "big" | "little";
+        /**
          * @description * `decoded` - decoded
          *     * `refused` - refused
          *     * `no decoder` - no decoder
@@ -1829,9 +1852,16 @@ export interface components {
             unit: string;
             /** Format: double */
             value: number | null;
-            source: components["schemas"]["SourceEnum"];
+            source: components["schemas"]["SetpointInForceSourceEnum"];
             source_title: string;
         };
+        /**
+         * @description * `type` - type
+         *     * `site` - site
+         *     * `device` - device
+         * @enum {string}
+         */
+        SetpointInForceSourceEnum: "type" | "site" | "device";
         SetpointInRequest: {
             /** Format: double */
             value: number | null;
@@ -1876,13 +1906,6 @@ export interface components {
             longitude?: number | null;
         };
         /**
-         * @description * `type` - type
-         *     * `site` - site
-         *     * `device` - device
-         * @enum {string}
-         */
-        SourceEnum: "type" | "site" | "device";
-        /**
          * @description * `message` - message
          *     * `bytes` - bytes
          *     * `reading` - reading
@@ -1905,6 +1928,28 @@ export interface components {
             last_at: string;
             most_device: string;
             most_count: number;
+        };
+        TableInRequest: {
+            text: string;
+            name: string;
+            /** @default bytes */
+            source: components["schemas"]["TableInSourceEnum"];
+            /** @default big */
+            order: components["schemas"]["OrderEnum"];
+        };
+        /**
+         * @description * `bytes` - bytes
+         *     * `registers` - registers
+         * @enum {string}
+         */
+        TableInSourceEnum: "bytes" | "registers";
+        TableOut: {
+            text: string;
+            columns: {
+                [key: string]: number;
+            };
+            unread: components["schemas"]["UnreadOut"][];
+            lines: number;
         };
         TokenOut: {
             readonly id: number;
@@ -2013,6 +2058,11 @@ export interface components {
             readonly last_at: string;
             messages?: number;
             turned_away?: number;
+        };
+        UnreadOut: {
+            row: number;
+            text: string;
+            why: string;
         };
         ValueOut: {
             field: string;
@@ -2906,6 +2956,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormatOut"];
+                };
+            };
+        };
+    };
+    from_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableOut"];
                 };
             };
         };

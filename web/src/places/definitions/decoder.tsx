@@ -15,6 +15,7 @@ import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Cases } from "./cases";
 import { Trial } from "./decoder-trial";
+import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
 
 export default function DecoderScreen() {
@@ -85,7 +86,8 @@ export default function DecoderScreen() {
             What the data sheet says{" "}
             <span>
               · text; <Key>Ctrl Space</Key> completes
-            </span>
+            </span>{" "}
+            {engineer && <FromTable name={type} take={draft.setText} />}
           </h2>
           <Editor
             label="Decoder text"

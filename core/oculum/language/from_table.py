@@ -1,0 +1,244 @@
+"""A data sheet's table (CSV) to the draft of a decoder: columns known by their headings or their look, rows it cannot read told with why."""
+
+from __future__ import annotations
+
+import csv
+import io
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+
+from ..quantities import UnitError, parse_unit
+
+ROWS = 500
+ROLES = ("address", "name", "type", "factor", "unit", "access", "codes")
+_HEADINGS: dict[str, tuple[str, ...]] = {
+    "address": ("address", "addr", "register", "reg", "offset", "byte", "bytes", "index", "position", "location"),
+    "name": ("name", "quantity", "field", "signal", "parameter", "description", "content", "meaning", "designation"),
+    "type": ("type", "format", "kind", "data type", "datatype", "size", "storage", "encoding"),
+    "factor": ("factor", "scale", "multiplier", "resolution", "gain", "step", "lsb"),
+    "unit": ("unit", "units", "uom", "dimension"),
+    "access": ("access", "r/w", "rw", "mode", "permission"),
+    "codes": ("codes", "values", "enumeration", "enum", "remarks", "note", "notes", "comment", "range"),
+}
+_TYPES: list[tuple[str, str]] = [
+    (r"(?:u|uint|unsigned|ushort|word)\W*(?:int(?:eger)?)?\W*(?:of\W*)?(8|16|24|32|48|64)", "u"),
+    (r"(?:i|s|int|sint|signed|short)\W*(?:int(?:eger)?)?\W*(?:of\W*)?(8|16|24|32|48|64)", "i"),
+    (r"(?:f|float|real|ieee\W*754)\W*(16|32|64)", "f"),
+]  # fmt: skip
+_NAMED = {"byte": "u8", "word": "u16", "dword": "u32", "float": "f32", "single": "f32", "double": "f64", "real": "f32", "half": "f16", "char": "u8", "short": "i16", "ushort": "u16"}
+_UNITS = {
+    "°c": "Cel", "c": "Cel", "degc": "Cel", "deg c": "Cel", "°f": "[degF]", "°": "deg", "degrees": "deg", "µg/l": "ug/L", "mg/l": "mg/L", "l/min": "L/min", "l/h": "L/h", "l": "L",
+    "m³": "m3", "m³/h": "m3/h", "m3/h": "m3/h", "w/m²": "W/m2", "kn": "[kn_i]", "knots": "[kn_i]", "ntu": "{NTU}", "rpm": "/min", "1/min": "/min", "sec": "s", "hours": "h", "minutes": "min",
+    "psi": "[psi]", "ohm": "Ohm", "µs/cm": "uS/cm", "dbm": "dB{mW}", "ph": "[pH]", "ppm": "[ppm]", "volt": "V", "volts": "V", "amp": "A", "percent": "%", "-": "", "": "", "none": "",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Unread:
+    """A row that gave no line: its number in the table (the first below the headings is 1), its text, and why."""
+
+    row: int
+    text: str
+    why: str
+
+
+@dataclass
+class FromTable:
+    """The draft, which column was taken for what, and the rows that could not be read."""
+
+    text: str
+    columns: dict[str, int] = field(default_factory=dict)
+    unread: list[Unread] = field(default_factory=list)
+    lines: int = 0
+
+
+def table_rows(text: str) -> list[list[str]]:
+    """The cells of a pasted table: CSV with commas, semicolons or tabs, or rows between bars."""
+    if any(line.lstrip().startswith("|") for line in text.splitlines()):
+        rows = [[cell.strip() for cell in line.strip().strip("|").split("|")] for line in text.splitlines() if line.strip().startswith("|")]
+        return [row for row in rows if not all(re.fullmatch(r":?-+:?|", cell) for cell in row)]
+    sample = text[:4000]
+    mark = max(("\t", ";", ","), key=lambda c: sample.count(c))
+    return [[cell.strip() for cell in row] for row in csv.reader(io.StringIO(text), delimiter=mark) if any(cell.strip() for cell in row)]
+
+
+def columns_of(rows: Sequence[Sequence[str]]) -> tuple[dict[str, int], bool]:
+    """Which column is what, and whether the first row is one of headings."""
+    found: dict[str, int] = {}
+    for place, heading in enumerate(rows[0]):
+        word = re.sub(r"\s+", " ", heading.lower()).strip(" .:*")
+        for role in ROLES:
+            if role not in found and any(word == h or re.search(rf"\b{re.escape(h)}\b", word) for h in _HEADINGS[role]):
+                found[role] = place
+                break
+    if len(found) >= 2:
+        return found, True
+    found = {}
+    width = max(len(r) for r in rows)
+    cells = [[row[k] for row in rows if k < len(row) and row[k]] for k in range(width)]
+
+    def share(k: int, test: re.Pattern[str]) -> float:
+        return sum(bool(test.fullmatch(c.strip())) for c in cells[k]) / max(len(cells[k]), 1)
+
+    tests = {"address": re.compile(r"(0x)?[0-9A-Fa-f]+( ?(-|–|to|\.\.) ?(0x)?[0-9A-Fa-f]+)?"), "factor": re.compile(r"[x×*]? ?[0-9]*[.,]?[0-9]+")}
+    for role, test in tests.items():
+        for k in range(width):
+            if k not in found.values() and share(k, test) > 0.6:
+                found[role] = k
+                break
+    for k in range(width):
+        if k not in found.values() and sum(storage_of(c) is not None for c in cells[k]) > len(cells[k]) * 0.6:
+            found["type"] = k
+            break
+    for k in range(width):
+        if k not in found.values() and cells[k] and "name" not in found and share(k, re.compile(r"[A-Za-z].*")) > 0.6:
+            found["name"] = k
+    return found, False
+
+
+def storage_of(text: str) -> str | None:
+    """`unsigned 16 bits`, `INT32`, `float` as the language writes them."""
+    word = re.sub(r"\(.*?\)|\bbits?\b", "", text.lower()).strip(" .")
+    if word in _NAMED:
+        return _NAMED[word]
+    for pattern, letter in _TYPES:
+        match = re.match(pattern, word)
+        if match:
+            return f"{letter}{match[1]}"
+    return None
+
+
+def unit_of(text: str) -> str | None:
+    """A unit by its UCUM code; empty for none, None for one that is not known."""
+    word = text.strip()
+    code = _UNITS.get(word.lower(), word)
+    if not code:
+        return ""
+    try:
+        parse_unit(code)
+    except UnitError:
+        return None
+    return code
+
+
+def name_of(text: str, taken: set[str]) -> str | None:
+    base = re.sub(r"[^a-z0-9]+", "_", text.lower()).strip("_")
+    base = re.sub(r"^[^a-z]+", "", base)[:60]
+    if not base:
+        return None
+    name, n = base, 2
+    while name in taken:
+        name, n = f"{base}_{n}", n + 1
+    return name
+
+
+def scale_of(text: str) -> str | None:
+    """`0.1`, `x 10`, `/100` as a scale; empty for 1, None for what is no factor."""
+    word = text.strip().replace(",", ".").lower().replace("×", "x").lstrip("x* ").strip()
+    if word in ("", "-", "1", "1.0"):
+        return ""
+    if re.fullmatch(r"/ ?[0-9]+(\.[0-9]+)?", word):
+        return f" / {word[1:].strip()}"
+    power = re.fullmatch(r"10\^?\(?(-[0-9]+)\)?", word)
+    if power:
+        return f" * 1e{power[1]}"
+    if not re.fullmatch(r"[0-9]*\.?[0-9]+(e-?[0-9]+)?", word):
+        return None
+    value = float(word)
+    if value == 0:
+        return None
+    if 0 < value < 1 and abs(round(1 / value) * value - 1) < 1e-12:
+        return f" / {round(1 / value)}"
+    return f" * {word.lstrip('0') if word.startswith('00') else word}"
+
+
+def from_table(text: str, name: str, source: str = "bytes", order: str = "big") -> FromTable:
+    """The draft of a decoder `name` for `bytes` or `registers`. Raises ValueError for a text that is no table."""
+    rows = table_rows(text)
+    if len(rows) < 2 or max(len(r) for r in rows) < 2:
+        raise ValueError("this is no table: paste rows of cells between commas, semicolons, tabs or bars")
+    if len(rows) > ROWS:
+        raise ValueError(f"the table has {len(rows)} rows; at most {ROWS} are taken")
+    columns, headed = columns_of(rows)
+    head = f"decoder {name} for {source}, {order} endian"
+    found = FromTable("", columns)
+    lines: list[str] = []
+    taken: set[str] = set()
+    for number, row in enumerate(rows[1:] if headed else rows, 1):
+        line = _line(row, columns, source, taken)
+        if isinstance(line, str):
+            found.unread.append(Unread(number, " | ".join(row)[:200], line))
+        else:
+            lines.append(line[0])
+            found.lines += 1
+    if source == "registers" and lines:
+        lowest = min(int(line.split()[1]) for line in lines)
+        lines.insert(0, f"  origin {lowest}")
+    found.text = "\n".join([head, *lines]) + "\n"
+    return found
+
+
+def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str]) -> tuple[str] | str:
+    """The line of one row, or why there is none."""
+
+    def cell(role: str) -> str:
+        place = columns.get(role)
+        return row[place].strip() if place is not None and place < len(row) else ""
+
+    place = re.match(r"(0x[0-9A-Fa-f]+|[0-9]+)(?:\s*(?:-|–|to|\.\.)\s*(0x[0-9A-Fa-f]+|[0-9]+))?", cell("address"))
+    if not place:
+        return "no address" if not cell("address") else f"`{cell('address')[:30]}` is no address"
+    bits = re.search(r"bits?\s*([0-9]+)(?:\s*(?:-|–|to|\.\.)\s*([0-9]+))?", cell("address").lower())
+    first, last = int(place[1], 0), int(place[2], 0) if place[2] else None
+    storage = storage_of(cell("type"))
+    codes = re.findall(r"(?:^|[,;\s])([0-9]{1,5})\s*[:=]?\s*([A-Za-z][A-Za-z0-9 _/-]*?)(?=\s*(?:[,;]|$|\s[0-9]+\s*[:=]))", cell("codes"))
+    if cell("access").lower().strip() in ("w", "wo", "write", "write only"):
+        return "can be written only: it belongs into a command"
+    name = name_of(cell("name"), taken)
+    if name is None:
+        return "no name"
+    high, low = (int(bits[1]), int(bits[2] or bits[1])) if bits else (None, None)
+    word = "register" if source == "registers" else "byte"
+    address = f"{word} {first}"
+    if high is not None and low is not None:
+        high, low = max(high, low), min(high, low)
+        address += f" bit {high}" if high == low else f" bits {high} to {low}"
+    if bits and high == low and not codes:
+        taken.add(name)
+        return (f"  {address}  {name}  flag",)
+    if bits and high is not None and low is not None:
+        storage = f"u{high - low + 1}"
+    if storage is None and last is not None and source == "bytes" and last >= first:
+        storage = f"u{8 * (last - first + 1)}"
+    if storage is None:
+        return f"`{cell('type')[:30]}` is no type that is known" if cell("type") else "no type"
+    if source == "registers" and storage in ("u8", "i8"):
+        return "eight bits of a register: say which, as in `bits 7-0`"
+    if len(codes) >= 2 and storage[0] == "u":
+        texts = ", ".join(f"{n} {_quoted(text)}" for n, text in codes)
+        taken.add(name)
+        return (f"  {address}  {name}  code {storage} {{ {texts} }}",)
+    said = _meaning(row) if not cell("factor") and not cell("unit") else None
+    scale = scale_of(said[0] if said else cell("factor"))
+    if scale is None:
+        return f"`{cell('factor')[:30]}` is no factor"
+    unit = unit_of(said[1] if said else cell("unit"))
+    if unit is None:
+        return f"`{cell('unit')[:30]}` is no unit that is known"
+    taken.add(name)
+    return (f"  {address}  {name}  {storage}{scale}  {unit}".rstrip(),)
+
+
+def _meaning(row: Sequence[str]) -> tuple[str, str] | None:
+    """Factor and unit where one cell says both, as in `raw × 0.01 Cel`."""
+    for cell in row:
+        match = re.search(r"[×x*]\s*([0-9]+(?:[.,][0-9]+)?|10⁻?[⁰¹²³⁴-⁹]+)\s+(\S+)", cell)
+        if match and match[1][0] in "0123456789" and "⁻" not in match[1]:
+            return match[1], match[2].rstrip(",;")
+    return None
+
+
+def _quoted(text: str) -> str:
+    word = text.strip()
+    return word if re.fullmatch(r"[a-z][a-z0-9_]*", word) else f'"{word}"'
