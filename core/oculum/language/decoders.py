@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import re2
 
 from ..quantities import UnitError, parse_unit
-from . import limits, tree
+from . import analysis, limits, tree
 from .build import number_signed
 from .checker import PLAIN, SECOND, TRUTH, Checker, Halt, Scope, is_late, type_of
 from .parser import parse
@@ -159,7 +159,7 @@ class _Decoders(Reads):
                 if not 1 <= len(word) <= 40:
                     check.halt("the word for a part has 1 to 40 characters", node.span)
                 body = self.body(node.body, frame)
-                return ApartStep(line, word, body, tuple(sorted(_given(body))))
+                return ApartStep(line, word, body, tuple(sorted(analysis.given(body))))
             case tree.Open():
                 return self.open(node, frame)
             case tree.Records():
@@ -326,7 +326,7 @@ class _Decoders(Reads):
         if self.readings > limits.READINGS_PER_MESSAGE:
             check.halt(f"a message gives at most {limits.READINGS_PER_MESSAGE} readings: bound the repeat with `up to`", node.span)
         plain = any(isinstance(step, ReadStep | ValueStep | SpanStep | DeriveStep) and not step.hidden for step in body)
-        moves = each is not None or not plain or any(_sets_own(step) for step in body) or any("{" in name for name in inner.group)
+        moves = each is not None or not plain or any(analysis.sets_own(step) for step in body) or any("{" in name for name in inner.group)
         if len(inner.group) and not moves:
             check.warn("every repeat gives its readings the same time, so that only the last stays: add `each 10 min earlier`", node.span)
         for name in list(frame.scope.inner):
@@ -337,9 +337,9 @@ class _Decoders(Reads):
                 ids = frame.scope.inner[name][1] if name in frame.scope.inner else frozenset()
                 frame.scope.inner[name] = (found, ids | {number})
         self.keep(inner)
-        carried = tuple(sorted(_previous(body)))
-        advance = _advance(body) if cursor else None
-        if cursor and not _reads(body):
+        carried = tuple(sorted(analysis.previous(body)))
+        advance = analysis.advance(body) if cursor else None
+        if cursor and not analysis.reads(body):
             check.halt("a repeat must read something", node.span)
         frame.last = None
         if frame.used is not None and cursor:
@@ -424,7 +424,7 @@ class _Decoders(Reads):
             found = self.others(name) if self.others else None
             if found is None:
                 check.halt(f"there is no decoder `{name}` to hand this on to", span)
-            if _hands(found.steps):
+            if analysis.hands(found.steps):
                 check.halt(f"`{name}` hands on itself; that goes one step deep only", span)
             plans.append(found)
             for spec in found.all_fields:
@@ -531,187 +531,21 @@ class _Decoders(Reads):
             self.fields[name] = spec
 
 
-def _sets_own(step: Step) -> bool:
-    match step:
-        case StampStep() | DeviceStep():
-            return True
-        case ReadStep() | ValueStep() | SpanStep() | DeriveStep():
-            return step.cleaning.stamped is not None
-        case WhenStep():
-            return any(map(_sets_own, (*step.body, *step.otherwise)))
-        case ChooseStep():
-            return any(_sets_own(s) for _, body in step.arms for s in body) or any(map(_sets_own, step.otherwise))
-        case ApartStep() | OpenStep():
-            return any(map(_sets_own, step.body))
-    return False
-
-
-def _bodies(step: Step) -> tuple[tuple[Step, ...], ...]:
-    match step:
-        case WhenStep():
-            return step.body, step.otherwise
-        case ChooseStep():
-            return (*(body for _, body in step.arms), step.otherwise)
-        case RepeatStep() | ApartStep() | OpenStep():
-            return (step.body,)
-    return ()
-
-
-def _hands(steps: tuple[Step, ...]) -> bool:
-    return any(isinstance(step, HandStep) or any(map(_hands, _bodies(step))) for step in steps)
-
-
-def _given(steps: tuple[Step, ...]) -> set[str]:
-    """Names that these steps give on their own level."""
-    found: set[str] = set()
-    for step in steps:
-        if isinstance(step, ReadStep | SpanStep | ValueStep | DeriveStep):
-            found.add(step.name)
-        elif isinstance(step, MissingStep):
-            found |= {spec.name for spec in step.specs}
-        if not isinstance(step, RepeatStep):
-            found = found.union(*map(_given, _bodies(step)))
-    return found
-
-
-def _reads(steps: tuple[Step, ...]) -> bool:
-    """Whether something here moves the cursor."""
-    return any(isinstance(step, ReadStep | SkipStep | SpanStep | RecordsStep) or any(map(_reads, _bodies(step))) for step in steps)
-
-
-def _expressions(step: Step) -> tuple[Ex, ...]:
-    match step:
-        case DeriveStep():
-            return (step.value, *(s.when for s in step.cleaning.sentinels if s.when is not None))
-        case ReadStep() | ValueStep() | SpanStep():
-            stamped = (step.cleaning.stamped,) if step.cleaning.stamped else ()
-            return (*stamped, *(s.when for s in step.cleaning.sentinels if s.when is not None))
-        case RejectStep():
-            return (step.rule,) if step.rule else ()
-        case MissingStep():
-            return (step.rule,)
-        case WhenStep():
-            return (step.rule,)
-        case ChooseStep():
-            return tuple(rule for rule, _ in step.arms)
-        case StampStep() | DeviceStep() | OriginStep():
-            return (step.value,)
-        case LengthStep():
-            return (step.low, step.high) if step.high else (step.low,)
-        case SkipStep():
-            return () if isinstance(step.count, int) else (step.count,)
-        case RepeatStep():
-            return tuple(e for e in (step.value, step.each) if e is not None)
-    return ()
-
-
-def _within(ex: Ex, op: str) -> set[str]:
-    own = {ex.value} if ex.op == op else set()
-    return own.union(*(_within(a, op) for a in ex.args))
-
-
-def _previous(steps: tuple[Step, ...]) -> set[str]:
-    """Names whose value in the repeat before is asked for here."""
-    found: set[str] = set()
-    for step in steps:
-        for ex in _expressions(step):
-            found |= _within(ex, "previous")
-        if not isinstance(step, RepeatStep):
-            for body in _bodies(step):
-                found |= _previous(body)
-    return found
-
-
-def _advance(steps: tuple[Step, ...]) -> int | None:
-    """Bits that these steps take from the cursor, or None where it depends on the message."""
-    total = 0
-    for step in steps:
-        match step:
-            case ReadStep():
-                for raw in step.raws:
-                    mode = raw.place.mode
-                    if mode == "stream":
-                        total += raw.bits
-                    elif mode == "next" and raw.place.width:
-                        if total % 8:
-                            return None
-                        total += 8 * raw.place.width
-                    elif mode != "same":
-                        return None
-            case SpanStep():
-                if step.extent.mode != "next" or not isinstance(step.extent.width, int) or total % 8:
-                    return None
-                total += 8 * step.extent.width
-            case SkipStep():
-                if not isinstance(step.count, int):
-                    return None
-                total += step.count * step.unit_bits
-            case WhenStep() | ChooseStep():
-                arms = {_advance(body) for body in _bodies(step)}
-                if len(arms) != 1 or None in arms:
-                    return None
-                total += arms.pop() or 0
-            case DeriveStep() | MissingStep() | RejectStep() | StampStep() | DeviceStep():
-                pass
-            case _:
-                return None
-    return total
-
-
-def _tail(steps: tuple[Step, ...]) -> int:
-    """Bytes at the end that are read from there: outside of `to end`."""
-    longest = 0
-
-    def of(ex: Ex) -> int:
-        own = -ex.value.place.offset if ex.op == "read" and ex.value.place.mode == "end" else 0
-        return max([own, *(of(argument) for argument in ex.args)])
-
-    for step in steps:
-        for ex in _expressions(step):
-            longest = max(longest, of(ex))
-        if isinstance(step, ReadStep):
-            for raw in step.raws:
-                if raw.place.mode == "end":
-                    longest = max(longest, -raw.place.offset)
-        if isinstance(step, WhenStep | ChooseStep):
-            longest = max([longest, *(_tail(body) for body in _bodies(step))])
-    return longest
-
-
 def _bytes_unread(work: _Decoders, node: tree.Decoder, frame: Frame, steps: tuple[Step, ...], tail: int) -> None:
     """Warns of bytes that no line reads, where the length is fixed and every place is."""
-    if frame.used is None or any(isinstance(s, RepeatStep | RecordsStep | OpenStep | HandStep | SkipStep) or _bodies(s) for s in steps):
+    if frame.used is None or any(isinstance(s, RepeatStep | RecordsStep | OpenStep | HandStep | SkipStep) or analysis.bodies(s) for s in steps):
         return
     if any(isinstance(s, ReadStep) and any(r.place.mode == "next" for r in s.raws) for s in steps) or any(isinstance(s, SpanStep) for s in steps):
         return
     lengths = [s.low.value for s in steps if isinstance(s, LengthStep) and s.high is s.low and s.low.op == "constant"]
     if not lengths:
         return
-    tail = max(tail, 1 if any(_checks_end(e) for s in steps for e in _expressions(s)) else 0)
-    unread = [b for b in range(int(lengths[-1]) - tail) if b not in frame.used and not any(b == _read_byte(e) for s in steps for e in _expressions(s))]
+    tail = max(tail, 1 if any(analysis.checks_end(e) for s in steps for e in analysis.expressions(s)) else 0)
+    unread = [b for b in range(int(lengths[-1]) - tail) if b not in frame.used and not any(b == analysis.read_byte(e) for s in steps for e in analysis.expressions(s))]
     if unread:
         base = frame.scope.counting.first
         shown = ", ".join(str(b + base) for b in unread[:6]) + (" and more" if len(unread) > 6 else "")
         work.check.warn(f"no line reads byte{'s' if len(unread) > 1 else ''} {shown}", node.span)
-
-
-def _rejected(steps: tuple[Step, ...], name: str) -> bool:
-    """Whether messages in which this value is missing are refused."""
-
-    def asks(ex: Ex) -> bool:
-        return (ex.op == "missing" and ex.args[0].op == "name" and ex.args[0].value == name) or any(map(asks, ex.args))
-
-    return any((isinstance(s, RejectStep) and s.rule is not None and asks(s.rule)) or any(_rejected(body, name) for body in _bodies(s)) for s in steps)
-
-
-def _checks_end(ex: Ex) -> bool:
-    return (ex.op == "check" and ex.value[2] == -1) or any(map(_checks_end, ex.args))
-
-
-def _read_byte(ex: Ex) -> int | None:
-    if ex.op == "read" and ex.value.place.mode == "start" and ex.value.place.width == 1:
-        return int(ex.value.place.offset)
-    return next((b for b in map(_read_byte, ex.args) if b is not None), None)
 
 
 def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, owner: str | None = None, others: Others | None = None) -> tuple[DecoderPlan | None, list[Problem]]:
@@ -745,10 +579,10 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
         checker.error("this decoder gives no reading: add a line such as `byte 0  battery  u8 / 50  V`", node.span)
     if len(work.fields) > limits.FIELDS:
         checker.error(f"a decoder gives at most {limits.FIELDS} fields", node.span)
-    tail = _tail(steps)
+    tail = analysis.tail(steps)
     if not checker.failed:
         for name, (message, span) in work.untold.items():
-            if not _rejected(steps, name):
+            if not analysis.rejected(steps, name):
                 checker.warn(message, span)
         _bytes_unread(work, node, frame, steps, tail)
     problems = sorted(checker.problems, key=lambda p: (p.span.line, p.span.column))

@@ -1,0 +1,192 @@
+"""What can be told of a checked decoder without running it."""
+
+from __future__ import annotations
+
+from .plan import (
+    ApartStep,
+    ChooseStep,
+    DeriveStep,
+    DeviceStep,
+    Ex,
+    HandStep,
+    LengthStep,
+    MissingStep,
+    OpenStep,
+    OriginStep,
+    ReadStep,
+    RecordsStep,
+    RejectStep,
+    RepeatStep,
+    SkipStep,
+    SpanStep,
+    StampStep,
+    Step,
+    ValueStep,
+    WhenStep,
+)  # fmt: skip
+
+
+def sets_own(step: Step) -> bool:
+    match step:
+        case StampStep() | DeviceStep():
+            return True
+        case ReadStep() | ValueStep() | SpanStep() | DeriveStep():
+            return step.cleaning.stamped is not None
+        case WhenStep():
+            return any(map(sets_own, (*step.body, *step.otherwise)))
+        case ChooseStep():
+            return any(sets_own(s) for _, body in step.arms for s in body) or any(map(sets_own, step.otherwise))
+        case ApartStep() | OpenStep():
+            return any(map(sets_own, step.body))
+    return False
+
+
+def bodies(step: Step) -> tuple[tuple[Step, ...], ...]:
+    match step:
+        case WhenStep():
+            return step.body, step.otherwise
+        case ChooseStep():
+            return (*(body for _, body in step.arms), step.otherwise)
+        case RepeatStep() | ApartStep() | OpenStep():
+            return (step.body,)
+    return ()
+
+
+def hands(steps: tuple[Step, ...]) -> bool:
+    return any(isinstance(step, HandStep) or any(map(hands, bodies(step))) for step in steps)
+
+
+def given(steps: tuple[Step, ...]) -> set[str]:
+    """Names that these steps give on their own level."""
+    found: set[str] = set()
+    for step in steps:
+        if isinstance(step, ReadStep | SpanStep | ValueStep | DeriveStep):
+            found.add(step.name)
+        elif isinstance(step, MissingStep):
+            found |= {spec.name for spec in step.specs}
+        if not isinstance(step, RepeatStep):
+            found = found.union(*map(given, bodies(step)))
+    return found
+
+
+def reads(steps: tuple[Step, ...]) -> bool:
+    """Whether something here moves the cursor."""
+    return any(isinstance(step, ReadStep | SkipStep | SpanStep | RecordsStep) or any(map(reads, bodies(step))) for step in steps)
+
+
+def expressions(step: Step) -> tuple[Ex, ...]:
+    match step:
+        case DeriveStep():
+            return (step.value, *(s.when for s in step.cleaning.sentinels if s.when is not None))
+        case ReadStep() | ValueStep() | SpanStep():
+            stamped = (step.cleaning.stamped,) if step.cleaning.stamped else ()
+            return (*stamped, *(s.when for s in step.cleaning.sentinels if s.when is not None))
+        case RejectStep():
+            return (step.rule,) if step.rule else ()
+        case MissingStep():
+            return (step.rule,)
+        case WhenStep():
+            return (step.rule,)
+        case ChooseStep():
+            return tuple(rule for rule, _ in step.arms)
+        case StampStep() | DeviceStep() | OriginStep():
+            return (step.value,)
+        case LengthStep():
+            return (step.low, step.high) if step.high else (step.low,)
+        case SkipStep():
+            return () if isinstance(step.count, int) else (step.count,)
+        case RepeatStep():
+            return tuple(e for e in (step.value, step.each) if e is not None)
+    return ()
+
+
+def named(ex: Ex, op: str) -> set[str]:
+    own = {ex.value} if ex.op == op else set()
+    return own.union(*(named(a, op) for a in ex.args))
+
+
+def previous(steps: tuple[Step, ...]) -> set[str]:
+    """Names whose value in the repeat before is asked for here."""
+    found: set[str] = set()
+    for step in steps:
+        for ex in expressions(step):
+            found |= named(ex, "previous")
+        if not isinstance(step, RepeatStep):
+            for body in bodies(step):
+                found |= previous(body)
+    return found
+
+
+def advance(steps: tuple[Step, ...]) -> int | None:
+    """Bits that these steps take from the cursor, or None where it depends on the message."""
+    total = 0
+    for step in steps:
+        match step:
+            case ReadStep():
+                for raw in step.raws:
+                    mode = raw.place.mode
+                    if mode == "stream":
+                        total += raw.bits
+                    elif mode == "next" and raw.place.width:
+                        if total % 8:
+                            return None
+                        total += 8 * raw.place.width
+                    elif mode != "same":
+                        return None
+            case SpanStep():
+                if step.extent.mode != "next" or not isinstance(step.extent.width, int) or total % 8:
+                    return None
+                total += 8 * step.extent.width
+            case SkipStep():
+                if not isinstance(step.count, int):
+                    return None
+                total += step.count * step.unit_bits
+            case WhenStep() | ChooseStep():
+                arms = {advance(body) for body in bodies(step)}
+                if len(arms) != 1 or None in arms:
+                    return None
+                total += arms.pop() or 0
+            case DeriveStep() | MissingStep() | RejectStep() | StampStep() | DeviceStep():
+                pass
+            case _:
+                return None
+    return total
+
+
+def tail(steps: tuple[Step, ...]) -> int:
+    """Bytes at the end that are read from there: outside of `to end`."""
+    longest = 0
+
+    def of(ex: Ex) -> int:
+        own = -ex.value.place.offset if ex.op == "read" and ex.value.place.mode == "end" else 0
+        return max([own, *(of(argument) for argument in ex.args)])
+
+    for step in steps:
+        for ex in expressions(step):
+            longest = max(longest, of(ex))
+        if isinstance(step, ReadStep):
+            for raw in step.raws:
+                if raw.place.mode == "end":
+                    longest = max(longest, -raw.place.offset)
+        if isinstance(step, WhenStep | ChooseStep):
+            longest = max([longest, *(tail(body) for body in bodies(step))])
+    return longest
+
+
+def rejected(steps: tuple[Step, ...], name: str) -> bool:
+    """Whether messages in which this value is missing are refused."""
+
+    def asks(ex: Ex) -> bool:
+        return (ex.op == "missing" and ex.args[0].op == "name" and ex.args[0].value == name) or any(map(asks, ex.args))
+
+    return any((isinstance(s, RejectStep) and s.rule is not None and asks(s.rule)) or any(rejected(body, name) for body in bodies(s)) for s in steps)
+
+
+def checks_end(ex: Ex) -> bool:
+    return (ex.op == "check" and ex.value[2] == -1) or any(map(checks_end, ex.args))
+
+
+def read_byte(ex: Ex) -> int | None:
+    if ex.op == "read" and ex.value.place.mode == "start" and ex.value.place.width == 1:
+        return int(ex.value.place.offset)
+    return next((b for b in map(read_byte, ex.args) if b is not None), None)
