@@ -309,6 +309,8 @@ class Reads:
                 spec = FieldSpec(node.name, "time")
             case tree.Calendar(form="digits"):
                 digits = sum(c.isalpha() for c in kind.pattern)
+                if digits != len(kind.pattern):
+                    check.halt("packed digits have nothing between them: write YYYYMMDDhhmmss", span)
                 if digits % 2 or digits > 16:
                     check.halt("packed digits stand two a byte: the pattern has an even number of letters, at most 16", span)
                 if isinstance(address, tree.InNext) and address.width == digits // 2:
@@ -544,8 +546,8 @@ class Reads:
         ends = sorted(((low * linear.a + linear.b) / linear.c, (high * linear.a + linear.b) / linear.c))
         if cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high < ends[0] or cleaning.low > ends[1]):
             self.check.warn(f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say here: {ends[0]:g} to {ends[1]:g}", node.span)
-        elif cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high > ends[1] * (1 + 1e-9) + 1e-9 and cleaning.low < ends[0] - 1e-9):
-            self.check.warn(f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} leaves nothing out", node.span)
+        elif cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high > ends[1] + 1e-9 or cleaning.low < ends[0] - 1e-9):
+            self.check.warn(f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} goes beyond it", node.span)
         if raw.bits + max(abs(linear.a).bit_length() - 1, 0) > 53 and not linear.plain:
             self.check.warn("the largest values have more digits than a number keeps (about 15): the scale loses the last ones", node.kind.span)
 
