@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import math
 import struct
+from datetime import UTC, datetime, timedelta
 from fractions import Fraction
+from zoneinfo import ZoneInfo
 
 import numpy as np
 import pytest
@@ -200,15 +202,12 @@ def test_clocks_without_a_date(second: int, off: int) -> None:
 
 
 @given(
-    st.datetimes(min_value=__import__("datetime").datetime(1990, 1, 1), max_value=__import__("datetime").datetime(2060, 1, 1)),
+    st.datetimes(min_value=datetime(1990, 1, 1), max_value=datetime(2060, 1, 1)),
     st.sampled_from(["Atlantic/Azores", "Australia/Lord_Howe", "UTC", "Asia/Kathmandu"]),
     st.booleans(),
 )
 def test_local_times(naive, zone: str, again: bool) -> None:
     """Held against the standard library's zones, one moment at a time."""
-    from datetime import UTC, timedelta
-    from zoneinfo import ZoneInfo
-
     place = ZoneInfo(zone)
     naive = naive.replace(microsecond=0)
     first, second = naive.replace(tzinfo=place), naive.replace(tzinfo=place, fold=1)
@@ -216,7 +215,7 @@ def test_local_times(naive, zone: str, again: bool) -> None:
     wanted = (second if twice and again else first).astimezone(UTC)
     local, good = calendar_us(naive.year, naive.month, naive.day, naive.hour, naive.minute, naive.second)
     assert good.all()
-    assert local_to_utc(local, zone, np.array([again]))[0] == (wanted - __import__("datetime").datetime(1970, 1, 1, tzinfo=UTC)) // timedelta(microseconds=1)
+    assert local_to_utc(local, zone, np.array([again]))[0] == (wanted - datetime(1970, 1, 1, tzinfo=UTC)) // timedelta(microseconds=1)
 
 
 COMMAND = """decoder d for bytes, {order} endian
