@@ -47,6 +47,7 @@ class Registry:
     conditions: dict[int, Condition] = field(default_factory=dict)
     limits: dict[tuple[int, str, str, int], float] = field(default_factory=dict)  # type, name, scope, id
     names: dict[str, int] = field(default_factory=dict)
+    types_behind: dict[int, set[int]] = field(default_factory=dict)  # gateway -> types of the devices assigned to it
     texts: dict[str, tuple[int, int, str, list[dict[str, Any]]]] = field(default_factory=dict)  # key -> version, type, text, fields
     constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
 
@@ -54,11 +55,15 @@ class Registry:
         rows = connection.execute("select id, name, title, type_id, site_id, labels, gateway_id from fleet_device").fetchall()
         self.devices = {r[0]: DeviceRow(*r) for r in rows}
         self.names = {r[1]: r[0] for r in rows}
+        self.types_behind = {}
+        for device in self.devices.values():
+            if device.gateway_id is not None:
+                self.types_behind.setdefault(device.gateway_id, set()).add(device.type_id)
         self.constants = {}
-        for device, name, value, valid_from in connection.execute(
+        for owner, name, value, valid_from in connection.execute(
             "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant order by device_id, name, valid_from"
         ).fetchall():
-            self.constants.setdefault(device, {}).setdefault(name, []).append((int(valid_from), value))
+            self.constants.setdefault(owner, {}).setdefault(name, []).append((int(valid_from), value))
         sites = connection.execute("select id, parent_id, title from fleet_site").fetchall()
         self.parents = {r[0]: r[1] for r in sites}
         self.site_titles = {r[0]: r[2] for r in sites}

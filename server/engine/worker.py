@@ -230,7 +230,8 @@ class Engine:
             received = arrived.received[index]
             chosen = index.tolist()
             payloads, context = feed(self.connection, decoder.plan, ids, received, device, [arrived.payloads[i] for i in chosen], [arrived.topics[i] for i in chosen], self.registry.constants)
-            watched = self.watched({type_id, *(d.type_id for d in self.registry.devices.values() if d.gateway_id in set(device.tolist()))})
+            behind = self.registry.types_behind
+            watched = self.watched({type_id}.union(*(behind[d] for d in set(device.tolist()) if d in behind)))
             oldest = self.clock - settings.READING_RETENTION_DAYS * 86_400_000_000
             effects = process(decoder.plan, payloads, device, arrival[index], self.newest, watched, int(arrival[-1]), oldest, ids, context, self.registry.owner)
             for group in effects.decoded.groups:
@@ -309,8 +310,11 @@ class Engine:
             row = int(index[len(index) - 1 - back])
             rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), int(count), bool(failed[row]), self.latest.setdefault(device_id, {})))
         spoke = set(devices.tolist())
-        for device_id in {d for d, _ in newest} - spoke:
-            row = max(r for (d, _), (_, r) in newest.items() if d == device_id)
+        others: dict[int, int] = {}
+        for (device_id, _), (_, row) in newest.items():
+            if device_id not in spoke:
+                others[device_id] = max(others.get(device_id, -1), row)
+        for device_id, row in others.items():
             rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), 1, False, self.latest[device_id]))
         write_latest(self.connection, rows)
 

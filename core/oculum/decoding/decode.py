@@ -5,9 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import orjson
 
-from ..batches import FIRST_REASON, Column, Decoded, Group, Part, Payloads, Trace
+from ..batches import Column, Decoded, Group, Part, Payloads, Trace
 from ..language import limits
 from ..language.plan import ConstantSpec, DecoderPlan, FieldSpec
 from . import sources
@@ -212,6 +211,3 @@ def _handed(engine: Engine, level: Level, done: Decoded, mapped: np.ndarray, ali
         if devices is not None:
             own = devices[owner] if own is None else np.where(np.array([d is None for d in own], bool), devices[owner], own)
         groups.append(Group(group.fields, level.message(owner), group.at[keep], columns, own))
-
-
-__all__ = ["FIRST_REASON", "decode", "orjson"]

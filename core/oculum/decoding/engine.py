@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from ..batches import ABSENT, FIRST_REASON, Decoded, Payloads
+from ..batches import ABSENT, FIRST_REASON, Decoded, Part, Payloads
 from ..language import limits
 from ..language.plan import (
     ApartStep,
@@ -269,7 +269,7 @@ class Engine(Reading):
         owners = level.message(bad)
         index = level.index[bad].tolist() if level.index is not None else [1] * len(bad)
         for row, message, place in zip(bad.tolist(), owners.tolist(), index, strict=True):
-            self.batch.parts.append(sources.part(message, f"{step.word} {place}", devices[row] if devices is not None else None, self.batch.failures[refused[row]]))
+            self.batch.parts.append(Part(message, f"{step.word} {place}", devices[row] if devices is not None else None, self.batch.failures[refused[row]]))
         level.alive[bad] = True
         for name in step.given:
             column = level.columns.get(name)

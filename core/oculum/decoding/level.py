@@ -12,11 +12,9 @@ from typing import Any
 
 import numpy as np
 
-from ..batches import ABSENT, FIRST_REASON, PRESENT, Column, Failure, Part, Payloads, Trace
+from ..batches import FIRST_REASON, Column, Failure, Part, Payloads, Trace
 from ..language.plan import FieldSpec
-from .numbers import Strided
 
-DEPENDS = "depends on a missing value"
 NO_TEXT = "code without a text"
 NOT_FINITE = "not a number"
 NO_EARLIER = "no earlier message"
@@ -389,6 +387,3 @@ def merged(levels: list[Level]) -> Level:
         for handed, rows in level.handed:
             result.handed.append((handed, rows + offset))
     return result
-
-
-__all__ = ["ABSENT", "FIRST_REASON", "PRESENT", "Batch", "Level", "Records", "Strided", "Window", "blank", "merged", "ones"]

@@ -13,7 +13,6 @@ import numpy as np
 import orjson
 import re2
 
-from ..batches import Failure, Part
 from ..language import limits
 from ..language.plan import Framing
 from .level import Batch, Level, Window
@@ -21,10 +20,6 @@ from .numbers import PAD
 
 Wrong = tuple[str, str, int]  # code, what is wrong, byte
 WORDS: dict[type, str] = {dict: "an object", list: "a list", str: "a text", bool: "true or false", int: "a number", float: "a number", type(None): "null", bytes: "bytes"}
-
-
-def part(row: int, name: str, device: str | None, failure: Failure) -> Part:
-    return Part(row, name, device, failure)
 
 
 # windows ---------------------------------------------------------------------

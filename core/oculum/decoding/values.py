@@ -13,7 +13,7 @@ from typing import Any
 import cbor2
 import numpy as np
 
-from ..batches import ABSENT, FIRST_REASON, PRESENT
+from ..batches import ABSENT, PRESENT
 from ..clocks import iso_us, parse_written, pattern_parts
 from ..language import limits
 from ..language.plan import At, RepeatStep, UnitChoice, ValueStep
@@ -563,6 +563,3 @@ def unwrap(text: bytes, encoding: str) -> bytes:
             raise ValueError
         return base64.b64decode(bare + b"=" * (-len(bare) % 4))
     return text
-
-
-__all__ = ["FIRST_REASON", "GONE", "by_unit", "encoded", "lists", "read", "shown_path", "texts", "walk"]

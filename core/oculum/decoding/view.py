@@ -7,11 +7,12 @@ from typing import Any
 
 import numpy as np
 
+from ..batches import PRESENT
 from ..clocks import calendar_us, known_zone, utc_to_local
 from ..language.evaluate import NO_NUMBER, Val, evaluate, joined
 from ..language.plan import Ex, Raw
 from .checksums import check, check_words
-from .level import NO_EARLIER, PRESENT, Level, everyone
+from .level import NO_EARLIER, Level, everyone
 from .numbers import Strided, number
 
 

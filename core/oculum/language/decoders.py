@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 
 import re2
 
 from ..quantities import UnitError, parse_unit
 from . import analysis, limits, tree
 from .build import number_signed
-from .checker import PLAIN, SECOND, TRUTH, Checker, Halt, Scope, is_late, type_of
+from .checker import SECOND, TRUTH, Checker, Halt, Scope, is_late
 from .parser import parse
 from .places import Counting, raw_of
 from .plan import (
@@ -35,7 +35,6 @@ from .plan import (
     OriginStep,
     PatternStep,
     PutStep,
-    Raw,
     ReadStep,
     RecordsStep,
     RejectStep,
@@ -52,15 +51,6 @@ from .problems import DefinitionError, Problem, Span, meant
 from .reads import DOCUMENTS, STORED, Frame, Reads, has
 
 Others = Callable[[str], DecoderPlan | None]  # a published decoder by its name
-
-
-@dataclass
-class _Count:
-    """What a repeat counts, checked."""
-
-    kind: str
-    value: Ex | None = None
-    source: str = ""
 
 
 class _Decoders(Reads):
@@ -314,9 +304,7 @@ class _Decoders(Reads):
         scope = replace(frame.scope, names=dict(frame.scope.names), inner={}, in_repeat=True, late=set(), seen={})
         for name in frame.scope.late:
             scope.names.pop(name, None)
-        inner_columns = False
-        inner = Frame(scope, {}, None, set(), False, inner_columns, (), frame.records if cursor else False, None, frame.level + 1)
-        inner.maybe = set()
+        inner = Frame(scope, {}, records=frame.records and cursor, level=frame.level + 1)
         outer_names = set(frame.scope.names)
         # Lines inside may use a name of their own level again after another repeat.
         body = self.body(node.body, inner)
@@ -592,6 +580,3 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
         node.name, node.source, steps, tuple(work.fields.values()), tuple(frame.group.values()), tail, tuple(work.constants), tuple(work.commands), work.before, frozenset(checker.raw_names)
     )
     return plan, problems
-
-
-__all__ = ["PLAIN", "Others", "Raw", "check_decoder", "type_of"]

@@ -12,7 +12,7 @@ from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
-from .functions import FUNCTIONS, distance_m
+from .functions import FUNCTIONS, bearing, distance_m
 from .plan import Ex
 
 NO_NUMBER = -1
@@ -141,9 +141,7 @@ def _call(ex: Ex, names: Names) -> Val:
         lat, lon = np.broadcast_arrays(np.asarray(parts[0].values, float), np.asarray(parts[1].values, float))
         return Val(np.stack([lat, lon], axis=-1), state)
     if ex.value in ("distance", "bearing"):
-        from .functions import _bearing
-
-        compute: Callable[..., Any] = distance_m if ex.value == "distance" else _bearing
+        compute: Callable[..., Any] = distance_m if ex.value == "distance" else bearing
         a, b = np.asarray(parts[0].values), np.asarray(parts[1].values)
         return Val(compute(a[..., 0], a[..., 1], b[..., 0], b[..., 1]), state)
     if ex.value in ("calendar", "second_pass"):

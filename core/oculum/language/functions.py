@@ -62,7 +62,7 @@ def _after_first(text: str, mark: str) -> str:
     return text.partition(mark)[2] if mark else text
 
 
-def _bearing(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
+def bearing(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
     """Initial bearing along the great circle, degrees clockwise from north, 0 to below 360."""
     a, b, span = np.radians(lat1), np.radians(lat2), np.radians(np.asarray(lon2, float) - np.asarray(lon1, float))
     return np.mod(np.degrees(np.arctan2(np.sin(span) * np.cos(b), np.cos(a) * np.sin(b) - np.sin(a) * np.cos(b) * np.cos(span))), 360.0)

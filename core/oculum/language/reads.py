@@ -271,7 +271,7 @@ class Reads:
                 linears = (linear_of(check, kind.scales, span),)
                 whole = raws[0].storage != "f" and linears[0].c == 1
                 unit = unit or PLAIN
-                wide = whole and raws[0].bits > 53 and raws[0].storage in ("u", "i", *DYNAMIC) and linears[0].plain and unit.code == "1"
+                wide = whole and raws[0].bits > 53 and raws[0].storage in ("u", "i", "sm", "oc", *DYNAMIC) and linears[0].plain and unit.code == "1"
                 spec = FieldSpec(node.name, "integer" if whole and unit.code == "1" else "number", unit.code, (), wide)
             case tree.Flag():
                 bits = getattr(address, "bits", None)
