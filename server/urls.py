@@ -7,7 +7,7 @@ from rest_framework.permissions import AllowAny
 from server.access import api as access
 from server.alarms import api as alarms
 from server.definitions import api as definitions
-from server.definitions import trying
+from server.definitions import running, trying
 from server.fleet import api as fleet
 from server.fleet import constants
 from server.history import api as history
@@ -59,6 +59,10 @@ V1 = [
     ("definitions/<int:ident>/effect", trying.EffectView),
     ("definitions/<int:ident>/in-force", trying.InForceView),
     ("definitions/<int:ident>/publish", definitions.PublishView),
+    ("definitions/<int:ident>/rollout", running.RolloutView),
+    ("definitions/<int:ident>/chosen", running.ChosenView),
+    ("definitions/<int:ident>/runs", running.RunsView),
+    ("devices/<str:name>/hold", running.HoldView),
     ("definitions/<int:ident>/retire", definitions.RetireView),
     ("alarms", alarms.AlarmsView),
     ("alarms/summary", alarms.SummaryView),

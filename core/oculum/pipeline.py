@@ -1,4 +1,4 @@
-"""One batch of one device type: decoded, put in order, held against its conditions.
+"""One batch: decoded, put in order, held against its conditions.
 
 The same call runs live, in trials and when history is decoded again; what it is given as state and
 what is done with its result make the difference.
@@ -6,7 +6,7 @@ what is done with its result make the difference.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -14,7 +14,7 @@ import numpy as np
 from .alarms.evaluate import DeviceState, Transition, evaluate_condition
 from .batches import Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
-from .history.events import Events, Newest, build_events, newest_after
+from .history.events import Newest, build_events, newest_after
 from .language.plan import ConditionPlan, DecoderPlan
 
 FUTURE_US = 5 * 60 * 1_000_000
@@ -33,10 +33,9 @@ class WatchedCondition:
 
 @dataclass
 class Effects:
-    """What a batch does: columns, the newest values after it, alarm transitions by condition."""
+    """What a batch does: columns of each lot, the newest values after it with the row that brought them, alarm transitions by condition."""
 
-    decoded: Decoded
-    events: Events
+    decoded: list[Decoded] = field(default_factory=list)
     newest: dict[tuple[int, str], tuple[Newest, int]] = field(default_factory=dict)
     transitions: list[tuple[int, Transition]] = field(default_factory=list)
 
@@ -118,30 +117,66 @@ def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: T
     return decoded
 
 
+@dataclass(frozen=True)
+class Lot:
+    """Messages of a batch that one decoder reads. index: int64 (k,), their rows in the batch, rising.
+
+    All of them are of senders of one type; the first `context` payloads are there only as the ones before.
+    """
+
+    plan: DecoderPlan
+    payloads: Payloads
+    index: np.ndarray
+    context: int = 0
+
+
 def process(
-    plan: DecoderPlan,
-    payloads: Payloads,
+    lots: Sequence[Lot],
     device: np.ndarray,
     arrival: np.ndarray,
+    ids: np.ndarray,
     newest: Mapping[tuple[int, str], Newest],
-    conditions: list[WatchedCondition],
+    type_of: Callable[[int], int],
+    conditions: Callable[[int], list[WatchedCondition]],
     until: int,
     oldest_us: int,
-    ids: np.ndarray,
-    context: int = 0,
     owners: Owners | None = None,
 ) -> Effects:
-    """A batch through decoder and conditions.
+    """A batch through decoders and conditions.
 
-    device, arrival, ids: int64 (n,), the messages in order of arrival. until: see `evaluate_condition`.
-    context, owners: see `decode_batch` and `owned`.
+    device, arrival, ids: int64 (n,), the messages in order of arrival. type_of: a device's type; conditions:
+    those of a type. All that was read of one type counts together, whichever decoder read it, so that the
+    order of arrival holds. until: see `evaluate_condition`; oldest_us, owners: see `decode_batch` and `owned`.
     """
-    decoded = decode_batch(plan, payloads, oldest_us, None, context)
-    if owners is not None:
-        owned(decoded, device, owners)
-    events = build_events(decoded, device, arrival, newest, ids)
-    effects = Effects(decoded, events, newest_after(events))
-    for condition in conditions:
-        found = evaluate_condition(condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until)
-        effects.transitions += [(condition.key, transition) for transition in found]
+    effects = Effects()
+    by_type: dict[int, list[Group]] = {}
+    for lot in lots:
+        decoded = decode_batch(lot.plan, lot.payloads, oldest_us, None, lot.context)
+        if owners is not None:
+            owned(decoded, device[lot.index], owners)
+        effects.decoded.append(decoded)
+        for group in decoded.groups:
+            for type_, part in _of_types(group, lot.index, device, type_of):
+                by_type.setdefault(type_, []).append(part)
+    for type_, groups in by_type.items():
+        events = build_events(groups, device, arrival, newest, ids)
+        effects.newest |= newest_after(events)
+        for condition in conditions(type_):
+            found = evaluate_condition(condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until)
+            effects.transitions += [(condition.key, transition) for transition in found]
     return effects
+
+
+def _of_types(group: Group, index: np.ndarray, device: np.ndarray, type_of: Callable[[int], int]) -> list[tuple[int, Group]]:
+    """A group by the types of the devices that its readings belong to, its rows those of the batch."""
+    rows = index[group.rows]
+    owner = group.owner if group.owner is not None else device[rows]
+    owners, which = np.unique(owner, return_inverse=True)
+    types = np.array([type_of(int(o)) for o in owners], np.int64)
+    if len(set(types.tolist())) == 1:
+        return [(int(types[0]), Group(group.fields, rows, group.at, group.columns, None, owner))]
+    found = []
+    for type_ in np.unique(types).tolist():
+        keep = np.flatnonzero(types[which] == type_)
+        found.append((int(type_), Group(group.fields, rows[keep], group.at[keep], {n: c.taken(keep) for n, c in group.columns.items()}, None, owner[keep])))
+    return found

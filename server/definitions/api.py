@@ -23,13 +23,14 @@ from oculum.quantities import known_codes
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import Person, record
-from server.fleet.models import DeviceType
+from server.fleet.models import DeviceType, Site
 from server.history.models import DecodeAgain
 from server.trials.past import Span, condition_trial, decoder_trial, explain
 
 from .models import Definition, Version
 from .plans import decoder_plan
-from .publishing import CasesFail, NotPublishable, check, plain, publish, retire
+from .publishing import CasesFail, NothingInForce, NotPublishable, check, plain, publish, retire
+from .rollouts import Selection
 
 TEXT: dict[str, Any] = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
 
@@ -167,12 +168,16 @@ class DefinitionOut(serializers.ModelSerializer):
     live = VersionOut(read_only=True, allow_null=True)
     open_alarms = serializers.IntegerField(read_only=True, required=False)
     refused_today = serializers.IntegerField(read_only=True, required=False)
+    rolling_out = serializers.SerializerMethodField()
 
     class Meta:
         model = Definition
-        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today"]
+        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today", "rolling_out"]
         read_only_fields = ["draft_number", "retired"]
         extra_kwargs = {"draft": {"trim_whitespace": False}}
+
+    def get_rolling_out(self, definition: Definition) -> int | None:
+        return definition.rollout.version.number if hasattr(definition, "rollout") else None
 
 
 class DraftIn(serializers.Serializer):
@@ -180,7 +185,20 @@ class DraftIn(serializers.Serializer):
     draft_number = serializers.IntegerField()
 
 
+class SelectionIn(serializers.Serializer):
+    """Devices with all the labels, at the site or below it, of the share: all three hold at once."""
+
+    labels = serializers.DictField(child=serializers.CharField(max_length=100), required=False)
+    site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), required=False, allow_null=True)
+    share = serializers.IntegerField(min_value=1, max_value=100, required=False, default=100, help_text="percent of them")
+
+
+def selection_of(data: dict[str, Any]) -> Selection:
+    return Selection.of({"labels": data.get("labels"), "site": data["site"].pk if data.get("site") else None, "share": data.get("share")})
+
+
 class PublishIn(serializers.Serializer):
+    first = SelectionIn(required=False, allow_null=True, help_text="only these devices have the version at first")
     text = serializers.CharField(**TEXT)
     despite_cases = serializers.BooleanField(required=False, default=False)
     why = serializers.CharField(max_length=300, required=False, allow_blank=True)
@@ -299,7 +317,7 @@ class DefinitionsView(generics.ListCreateAPIView):
         from django.db.models import Count, Q
         from django.db.models.expressions import RawSQL
 
-        found = Definition.objects.select_related("type", "live", "live__person").annotate(
+        found = Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(
             open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
             refused_today=RawSQL(
                 "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r join fleet_device d on d.id = r.device_id"
@@ -344,7 +362,7 @@ class DefinitionView(APIView):
 
     @staticmethod
     def find(ident: int) -> Definition:
-        return generics.get_object_or_404(Definition.objects.select_related("type", "live", "live__person"), pk=ident)
+        return generics.get_object_or_404(Definition.objects.select_related("type", "live", "live__person", "rollout__version"), pk=ident)
 
 
 class VersionsView(generics.ListAPIView):
@@ -452,8 +470,12 @@ class PublishView(APIView):
         definition = DefinitionView.find(ident)
         asked = PublishIn(data=request.data)
         asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        first = selection_of(data["first"]) if data.get("first") else None
         try:
-            publish(definition, asked.validated_data["text"], person_of(request), asked.validated_data.get("why", ""), asked.validated_data["despite_cases"])
+            publish(definition, data["text"], person_of(request), data.get("why", ""), data["despite_cases"], first)
+        except NothingInForce:
+            raise Refused("nothing in force", "no version is in force for the other devices; publish this one for all", 409) from None
         except CasesFail as error:
             raise Refused("cases fail", str(error), 409, names=error.names) from None
         except NotPublishable as error:

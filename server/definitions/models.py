@@ -5,7 +5,7 @@ from __future__ import annotations
 from django.db import models
 
 from server.access.models import Person
-from server.fleet.models import DeviceType
+from server.fleet.models import Device, DeviceType, Site
 
 
 class Definition(models.Model):
@@ -58,3 +58,25 @@ class Version(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["definition", "number"], name="one_version_a_number")]
+
+
+class Rollout(models.Model):
+    """A version of a decoder that chosen devices have before the others: those with the labels, at the site, of the share."""
+
+    definition = models.OneToOneField(Definition, on_delete=models.CASCADE, related_name="rollout")
+    version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="+")
+    labels = models.JSONField(default=dict)
+    site = models.ForeignKey(Site, on_delete=models.SET_NULL, null=True, related_name="+")
+    share = models.PositiveSmallIntegerField(default=100)
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    began_at = models.DateTimeField(auto_now_add=True)
+
+
+class Hold(models.Model):
+    """A device that stays on a version, whatever is put in force."""
+
+    device = models.OneToOneField(Device, on_delete=models.CASCADE, related_name="hold")
+    version = models.ForeignKey(Version, on_delete=models.CASCADE, related_name="holds")
+    why = models.CharField(max_length=300, blank=True)
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now=True)

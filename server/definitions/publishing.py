@@ -12,12 +12,13 @@ from oculum.language.formatter import format_definition
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.language.problems import Problem
 from server.access.models import Person, record
-from server.fleet.models import DeviceType
+from server.fleet.models import Device, DeviceType
 from server.fleet.registering import control
 
 from .cases import failing
-from .models import Definition, Version
+from .models import Definition, Hold, Rollout, Version
 from .plans import published, specs, units
+from .rollouts import Selection
 
 
 class CasesFail(Exception):
@@ -26,6 +27,10 @@ class CasesFail(Exception):
     def __init__(self, names: list[str]) -> None:
         super().__init__(f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}")
         self.names = names
+
+
+class NothingInForce(Exception):
+    """A version can go to chosen devices first only where another is in force for the rest."""
 
 
 class NotPublishable(Exception):
@@ -53,10 +58,11 @@ def plain(spec: FieldSpec) -> dict[str, Any]:
     return found
 
 
-def publish(definition: Definition, text: str, person: Person | None, why: str = "", despite_cases: bool = False) -> Version:
-    """The next version. Fields that a decoder brings and its type does not declare are declared with it.
+def publish(definition: Definition, text: str, person: Person | None, why: str = "", despite_cases: bool = False, first: Selection | None = None) -> Version:
+    """The next version, in force for all devices, or for those chosen to have it first. Fields that a decoder
 
-    Raises NotPublishable, and CasesFail unless that is what is wanted.
+    brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, and
+    CasesFail unless that is what is wanted.
     """
     with transaction.atomic():
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
@@ -83,11 +89,22 @@ def publish(definition: Definition, text: str, person: Person | None, why: str =
                 type_.save(update_fields=["fields"])
         number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
         version = Version.objects.create(definition=definition, number=number, text=text, fields=type_.fields, setpoints=type_.setpoints, person=person, why=why)
-        definition.live, definition.draft, definition.retired = version, text, False
-        definition.save()
-        control("publish", {"definition": definition.pk, "version": version.pk}, person)
+        definition.draft = text
+        if first is not None:
+            definition.save()
+            give_first(definition, version, first, person)
+        else:
+            put(definition, version, person)
         record(person, "published", f"{definition.kind} {definition.name}", version=number, why=why)
     return version
+
+
+def put(definition: Definition, version: Version, person: Person | None) -> None:
+    """A version in force for all devices but those held on another one; a rollout is over with it."""
+    definition.live, definition.retired = version, False
+    definition.save()
+    Rollout.objects.filter(definition=definition).delete()
+    control("publish", {"definition": definition.pk, "version": version.pk}, person)
 
 
 def _start() -> Any:
@@ -101,11 +118,46 @@ def put_in_force(definition: Definition, number: int, person: Person | None) -> 
     with transaction.atomic():
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
         version = definition.versions.get(number=number)
-        definition.live, definition.retired = version, False
-        definition.save()
-        control("publish", {"definition": definition.pk, "version": version.pk}, person)
+        put(definition, version, person)
         record(person, "put in force", f"{definition.kind} {definition.name}", version=number)
     return version
+
+
+def give_first(definition: Definition, version: Version, selection: Selection, person: Person | None) -> Rollout:
+    """A version for chosen devices before the others have it; also widens or narrows which ones. Raises NothingInForce."""
+    with transaction.atomic():
+        if definition.kind != "decoder" or definition.live_id is None:
+            raise NothingInForce
+        rollout, _ = Rollout.objects.update_or_create(
+            definition=definition, defaults={"version": version, "labels": dict(selection.labels), "site_id": selection.site, "share": selection.share, "person": person}
+        )
+        body = {"definition": definition.pk, "type": definition.type_id, "version": version.pk, "labels": dict(selection.labels), "site": selection.site, "share": selection.share}
+        control("rollout", body, person)
+        record(person, "rolled out", f"decoder {definition.name}", version=version.number, labels=dict(selection.labels), site=selection.site, share=selection.share)
+    return rollout
+
+
+def withdraw(definition: Definition, person: Person | None) -> bool:
+    """The chosen devices have the version in force again. False if no rollout was under way."""
+    with transaction.atomic():
+        rollout = Rollout.objects.filter(definition=definition).select_related("version").first()
+        if rollout is None:
+            return False
+        rollout.delete()
+        control("rollout", {"definition": definition.pk, "type": definition.type_id, "version": None}, person)
+        record(person, "withdrew", f"decoder {definition.name}", version=rollout.version.number)
+    return True
+
+
+def hold(device: Device, version: Version | None, why: str, person: Person | None) -> None:
+    """A device stays on a version; None lets it go."""
+    with transaction.atomic():
+        if version is None:
+            Hold.objects.filter(device=device).delete()
+        else:
+            Hold.objects.update_or_create(device=device, defaults={"version": version, "why": why, "person": person})
+        control("hold", {"device": device.pk, "version": version.pk if version else None}, person)
+        record(person, "held" if version else "let go", f"device {device.name}", version=version.number if version else None, why=why)
 
 
 def effect(definition: Definition) -> dict[str, int]:
@@ -124,5 +176,7 @@ def retire(definition: Definition, person: Person | None) -> None:
     with transaction.atomic():
         definition.live, definition.retired = None, True
         definition.save()
+        Rollout.objects.filter(definition=definition).delete()
+        Hold.objects.filter(version__definition=definition).delete()
         control("retire", {"definition": definition.pk, "versions": list(definition.versions.values_list("pk", flat=True))}, person)
         record(person, "retired", f"{definition.kind} {definition.name}")

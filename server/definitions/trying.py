@@ -26,7 +26,7 @@ from oculum.language.plan import DecoderPlan
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
-from server.fleet.models import DeviceType
+from server.fleet.models import Device, DeviceType
 from server.trials.past import Span, decoder_trial, same_length
 
 from .api import TEXT, DefinitionOut, DefinitionView, problems_of
@@ -34,6 +34,7 @@ from .cases import MOST, run
 from .models import Case, Definition, Version
 from .plans import decoder_plan
 from .publishing import check, effect, put_in_force
+from .running import runs
 
 
 class CaseOut(serializers.ModelSerializer):
@@ -103,6 +104,7 @@ class TrialAsk(serializers.Serializer):
     text = serializers.CharField(**TEXT)
     messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
     device = serializers.CharField(required=False, allow_null=True, max_length=63)
+    chosen = serializers.BooleanField(required=False, default=False, help_text="only messages of the devices that a rollout chose")
     days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
 
 
@@ -222,7 +224,12 @@ class TrialProgressView(APIView):
         plan = sound(definition, data["text"])
         live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
         start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
-        work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, data.get("device") or None))
+        devices = None
+        if data["chosen"]:
+            devices = [r.device for r in runs(definition) if r.because == "chosen"]
+        if data.get("device"):
+            devices = list(Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True))
+        work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, devices))
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
 
 

@@ -8,12 +8,11 @@ import numpy as np
 import psycopg
 from psycopg.types.json import Jsonb
 
-from oculum.history.events import build_events, newest_after
-from oculum.pipeline import decode_batch, owned
+from oculum.pipeline import process
 
-from .feeding import feed
-from .rows import COLUMNS, build_rows
-from .store import Refused, partly, write_latest, write_refused, write_rows
+from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
+from .rows import COLUMNS
+from .store import write_latest, write_refused
 
 if TYPE_CHECKING:
     from .worker import Engine
@@ -50,18 +49,18 @@ def decode_again_step(engine: Engine) -> bool:
         job_id, type_id, after, total, start, end = job
         whole_span = start is not None and end is not None
         where = {"type": type_id, "part": engine.part, "after": after, "start": start, "end": end}
-        decoder = engine.registry.decoders.get(type_id)
         if not total:
             count = c.execute(f"select count(*) {SPAN if whole_span else REFUSED}", where).fetchone()
             c.execute("update history_decodeagain set total = %s, state = 'running' where id = %s", (count[0] if count else 0, job_id))
         rows = _portion(c, where, whole_span)
-        if not rows or decoder is None:
+        if not rows:
             c.execute("update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,))
             return True
         ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-        payloads, context = feed(c, decoder.plan, ids, received, device, [bytes(r[3]) for r in rows], [r[4] for r in rows], engine.registry.constants)
-        decoded = decode_batch(decoder.plan, payloads, 0, None, context)
-        owned(decoded, device, engine.registry.owner)
+        arrived = Arrived(ids, received, device, [bytes(r[3]) for r in rows], [], [r[4] for r in rows])
+        lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
+        order = np.maximum.accumulate(received)
+        effects = process([lot for _, lot in lots], device, order, ids, engine.newest, engine.registry.type_of, lambda _: [], 0, 0, engine.registry.owner)
         if whole_span:
             # What the messages gave before goes on record, so that nothing stands twice. The index knows
             # a stretch of the table only once it is summed up.
@@ -71,19 +70,12 @@ def decode_again_step(engine: Engine) -> bool:
                 f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
                 (ids.tolist(), int(ids[0]), int(ids[-1])),
             )
-        for group in decoded.groups:
-            layout = engine.layouts.number(c, group.fields)
-            write_rows(c, build_rows(group, decoded.reasons, layout, decoder.version_id, device, ids, received))
-        good = np.flatnonzero(decoded.good)
         before = {r[0] for r in c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()}
-        still = np.flatnonzero(~decoded.good).tolist()
-        write_refused(c, [
-            Refused(int(ids[i]), int(received[i]), int(device[i]), decoder.version_id, f.code, f.message[:300], f.line, int(decoded.byte[i]))
-            for i in still for f in [decoded.failures[decoded.failure[i]]]
-        ])  # fmt: skip
-        write_refused(c, partly(decoded, ids, received, device, decoder.version_id))
-        healed = [i for i in good.tolist() if int(ids[i]) in before]
-        newly = [i for i in still if int(ids[i]) not in before]
+        refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
+        failed[without] = True
+        write_refused(c, refused + arrived.refuse(without, *NO_DECODER))
+        healed = [i for i in np.flatnonzero(~failed).tolist() if int(ids[i]) in before]
+        newly = [i for i in np.flatnonzero(failed).tolist() if int(ids[i]) not in before]
         for chosen, step in ((healed, -1), (newly, 1)):
             c.execute(
                 "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
@@ -91,10 +83,8 @@ def decode_again_step(engine: Engine) -> bool:
                 " where a.device_id = g.d and a.hour = g.hour",
                 (step, device[chosen].tolist(), received[chosen].tolist()),
             )
-        order = np.maximum.accumulate(received)
-        events = build_events(decoded, device, order, engine.newest, ids)
         touched: set[int] = set()
-        for key, (found, row) in newest_after(events).items():
+        for key, (found, row) in effects.newest.items():
             engine.newest[key] = found
             value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
             engine.latest.setdefault(key[0], {})[key[1]] = [value, found.at, int(ids[row]), int(received[row])]
@@ -109,7 +99,7 @@ def decode_again_step(engine: Engine) -> bool:
         ])  # fmt: skip
         c.execute(
             "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
-            (len(rows), len(good), int(ids[-1]), job_id),
+            (len(rows), int((~failed).sum()), int(ids[-1]), job_id),
         )
         names = [engine.registry.devices[d].name for d in sorted(touched)][:500]
         c.execute("insert into live_change (body) values (%s)", (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),))

@@ -9,6 +9,7 @@ import psycopg
 
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from server.definitions.plans import condition_plan, decoder_plan, hands_on
+from server.definitions.rollouts import Selection
 
 
 @dataclass(frozen=True)
@@ -36,29 +37,39 @@ class Condition:
     plan: ConditionPlan
 
 
+@dataclass(frozen=True)
+class Source:
+    """A published decoder text, of which a plan is made when a message asks for it."""
+
+    key: str
+    text: str
+    fields: list[dict[str, Any]]
+
+
 @dataclass
 class Registry:
-    """Decoders by device type, conditions by definition, limits by type and name."""
+    """Decoders by version, conditions by definition, limits by type and name."""
 
     devices: dict[int, DeviceRow] = field(default_factory=dict)
     parents: dict[int, int | None] = field(default_factory=dict)
     site_titles: dict[int, str] = field(default_factory=dict)
-    decoders: dict[int, Decoder] = field(default_factory=dict)
+    sources: dict[int, Source] = field(default_factory=dict)  # by version
+    plans: dict[int, Decoder | None] = field(default_factory=dict)  # by version, as far as used
+    live: dict[int, int] = field(default_factory=dict)  # type -> version in force
+    first: dict[int, tuple[int, Selection]] = field(default_factory=dict)  # type -> version that chosen devices have before the others
+    held: dict[int, int] = field(default_factory=dict)  # device -> version it is held on
+    running: dict[int, int | None] = field(default_factory=dict)  # device -> version, as far as asked
     conditions: dict[int, Condition] = field(default_factory=dict)
     limits: dict[tuple[int, str, str, int], float] = field(default_factory=dict)  # type, name, scope, id
     names: dict[str, int] = field(default_factory=dict)
-    types_behind: dict[int, set[int]] = field(default_factory=dict)  # gateway -> types of the devices assigned to it
-    texts: dict[str, tuple[int, int, str, list[dict[str, Any]]]] = field(default_factory=dict)  # key -> version, type, text, fields
+    types: dict[str, int] = field(default_factory=dict)  # key -> type, of those with a decoder
     constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
 
     def load_devices(self, connection: psycopg.Connection) -> None:
         rows = connection.execute("select id, name, title, type_id, site_id, labels, gateway_id from fleet_device").fetchall()
         self.devices = {r[0]: DeviceRow(*r) for r in rows}
+        self.running.clear()
         self.names = {r[1]: r[0] for r in rows}
-        self.types_behind = {}
-        for device in self.devices.values():
-            if device.gateway_id is not None:
-                self.types_behind.setdefault(device.gateway_id, set()).add(device.type_id)
         self.constants = {}
         for owner, name, value, valid_from in connection.execute(
             "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant order by device_id, name, valid_from"
@@ -70,11 +81,22 @@ class Registry:
 
     def apply(self, connection: psycopg.Connection, kind: str, body: dict[str, Any]) -> None:
         """One event of the stream takes effect."""
+        self.running.clear()
         if kind == "publish":
             self._publish(connection, body["version"])
+        elif kind == "rollout":
+            self._give_first(connection, body)
+        elif kind == "hold":
+            if body["version"] is None:
+                self.held.pop(body["device"], None)
+            elif self._source(connection, body["version"]):
+                self.held[body["device"]] = body["version"]
         elif kind == "retire":
+            gone = set(body.get("versions", []))
             self.conditions.pop(body["definition"], None)
-            self.decoders = {t: d for t, d in self.decoders.items() if d.version_id not in body.get("versions", [])}
+            self.live = {t: v for t, v in self.live.items() if v not in gone}
+            self.first = {t: f for t, f in self.first.items() if f[0] not in gone}
+            self.held = {d: v for d, v in self.held.items() if v not in gone}
         elif kind == "setpoint":
             scope = "device" if body.get("device") else "site" if body.get("site") else "type"
             key = (int(body["type"]), str(body["name"]), scope, int(body[scope]) if scope != "type" else 0)
@@ -95,22 +117,64 @@ class Registry:
             return
         definition, kind, type_id, key, text, fields, setpoints = row
         if kind == "decoder":
-            self.texts[key] = (version, type_id, text, fields)
-            # a decoder that hands on to others holds their plans: it is made anew when one of them changes
-            for other, (number, owner, own_text, own_fields) in self.texts.items():
-                if other == key or hands_on(own_text):
-                    plan = decoder_plan(own_text, own_fields, self.other)
-                    if plan is not None:
-                        self.decoders[owner] = Decoder(number, plan)
+            self.sources[version] = Source(key, text, fields)
+            self.types[key] = type_id
+            self.live[type_id] = version
+            self.first.pop(type_id, None)
+            # A decoder that hands on to others holds their plans: it is made anew when one of them changes.
+            self.plans = {v: plan for v, plan in self.plans.items() if not hands_on(self.sources[v].text)}
         else:
             rule = condition_plan(text, key, fields, setpoints)
             if rule is not None:
                 self.conditions[definition] = Condition(definition, version, type_id, rule)
 
+    def _source(self, connection: psycopg.Connection, version: int) -> bool:
+        """Has the text of a decoder's version at hand; False if there is none."""
+        row = connection.execute(
+            "select t.key, v.text, v.fields from definitions_version v join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
+            (version,),
+        ).fetchone()
+        if row is not None:
+            self.sources[version] = Source(*row)
+        return row is not None
+
+    def _give_first(self, connection: psycopg.Connection, body: dict[str, Any]) -> None:
+        if body["version"] is None:
+            self.first.pop(body["type"], None)
+        elif self._source(connection, body["version"]):
+            self.first[body["type"]] = (body["version"], Selection.of(body))
+
+    def version_of(self, device_id: int) -> int | None:
+        """The version that a device's messages are decoded by: the one it is held on, one it is chosen for, the one in force."""
+        if device_id not in self.running:
+            device = self.devices.get(device_id)
+            found = self.held.get(device_id)
+            if found is None and device is not None:
+                found = self.live.get(device.type_id)
+                version, selection = self.first.get(device.type_id, (None, None))
+                if selection is not None and selection.takes(device.name, device.labels, device.site_id, self.parents):
+                    found = version
+            self.running[device_id] = found
+        return self.running[device_id]
+
+    def decoder(self, version: int | None) -> Decoder | None:
+        """A version as a plan; None where there is none, or no sound one."""
+        if version is None or version not in self.sources:
+            return None
+        if version not in self.plans:
+            source = self.sources[version]
+            plan = decoder_plan(source.text, source.fields, self.other)
+            self.plans[version] = Decoder(version, plan) if plan is not None else None
+        return self.plans[version]
+
     def other(self, key: str) -> DecoderPlan | None:
         """The decoder in force of another type, for one that hands on to it."""
-        found = self.texts.get(key)
-        return decoder_plan(found[2], found[3]) if found is not None else None
+        source = self.sources.get(self.live.get(self.types.get(key, 0), 0))
+        return decoder_plan(source.text, source.fields) if source is not None else None
+
+    def type_of(self, device_id: int) -> int:
+        device = self.devices.get(device_id)
+        return device.type_id if device is not None else 0
 
     def owner(self, sender: int, name: str) -> int | None:
         """The device of a name, if the sender may speak for it: itself, or one assigned to it."""

@@ -23,10 +23,9 @@ from oculum.pipeline import WatchedCondition, process
 
 from . import alarms
 from .again import decode_again_step
-from .feeding import feed
+from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
 from .registry import Condition, Registry
-from .rows import build_rows
-from .store import Layouts, Refused, moment, partly, write_activity, write_latest, write_refused, write_rows
+from .store import Layouts, moment, write_activity, write_latest, write_refused
 
 log = logging.getLogger("oculum.engine")
 MOST = 20_000
@@ -36,24 +35,6 @@ TICK_S = 0.2
 
 # Transaction, number, kind, body, moment in µs: a change that counts from its place in the stream.
 Event = tuple[str, int, str, dict[str, Any], int]
-
-
-@dataclass
-class Arrived:
-    """Messages of one read, as columns."""
-
-    ids: np.ndarray
-    received: np.ndarray
-    device: np.ndarray
-    payloads: list[bytes]
-    txids: list[str]
-    topics: list[str]
-
-    def __len__(self) -> int:
-        return len(self.payloads)
-
-    def part(self, start: int, end: int) -> Arrived:
-        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.topics[start:end])
 
 
 @dataclass
@@ -213,57 +194,32 @@ class Engine:
         # The engine's clock follows the arrivals and never goes back.
         arrival = np.maximum.accumulate(np.maximum(arrived.received, self.clock))
         self.clock = int(arrival[-1])
-        failed = np.zeros(len(arrived), bool)
-        refused: list[Refused] = []
-        types = np.array([self.registry.devices[d].type_id if d in self.registry.devices else 0 for d in arrived.device.tolist()], np.int64)
-        newest: dict[tuple[int, str], tuple[Newest, int]] = {}
-        heard: list[np.ndarray] = []  # devices that others have spoken for, and the message
-        for type_id in np.unique(types[types > 0]).tolist():
-            index = np.flatnonzero(types == type_id)
-            decoder = self.registry.decoders.get(type_id)
-            if decoder is None or aside is not None:
-                code, reason = ("unwritable", aside) if aside is not None else ("no decoder", "no decoder is published for this device type")
-                failed[index] = True
-                refused += [Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1) for i in index]
-                continue
-            device, ids = arrived.device[index], arrived.ids[index]
-            received = arrived.received[index]
-            chosen = index.tolist()
-            payloads, context = feed(self.connection, decoder.plan, ids, received, device, [arrived.payloads[i] for i in chosen], [arrived.topics[i] for i in chosen], self.registry.constants)
-            behind = self.registry.types_behind
-            watched = self.watched({type_id}.union(*(behind[d] for d in set(device.tolist()) if d in behind)))
-            oldest = self.clock - settings.READING_RETENTION_DAYS * 86_400_000_000
-            effects = process(decoder.plan, payloads, device, arrival[index], self.newest, watched, int(arrival[-1]), oldest, ids, context, self.registry.owner)
-            for group in effects.decoded.groups:
-                layout = self.layouts.number(self.connection, group.fields)
-                write_rows(self.connection, build_rows(group, effects.decoded.reasons, layout, decoder.version_id, device, ids, received))
-            for row in np.flatnonzero(~effects.decoded.good).tolist():
-                failure = effects.decoded.failures[effects.decoded.failure[row]]
-                refused.append(Refused(int(ids[row]), int(received[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(effects.decoded.byte[row])))
-            for group in effects.decoded.groups:
-                if group.owner is not None:
-                    heard.append(np.unique(np.stack([group.owner, index[group.rows]]), axis=1))
-            refused += partly(effects.decoded, ids, received, device, decoder.version_id)
-            failed[index] = ~effects.decoded.good
-            for key, (found, row) in effects.newest.items():
-                self.newest[key] = found
-                newest[key] = (found, int(index[row]))
-            told.alarms += self.alarm(effects.transitions)
-        write_refused(self.connection, refused)
-        known = types > 0
+        c, registry = self.connection, self.registry
+        known = known_rows(registry, arrived)
+        lots, without = lots_of(c, registry, arrived, known) if aside is None else ([], np.flatnonzero(known))
+        oldest = self.clock - settings.READING_RETENTION_DAYS * 86_400_000_000
+        effects = process([lot for _, lot in lots], arrived.device, arrival, arrived.ids, self.newest, registry.type_of, self.watched, int(arrival[-1]), oldest, registry.owner)
+        refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
+        failed[without] = True
+        write_refused(c, refused + arrived.refuse(without, *(NO_DECODER if aside is None else ("unwritable", aside))))
+        self.newest |= {key: value for key, (value, _) in effects.newest.items()}
+        told.alarms += self.alarm(effects.transitions)
+        groups = [(lot, group) for (_, lot), decoded in zip(lots, effects.decoded, strict=True) for group in decoded.groups if group.owner is not None]
+        # Devices that others have spoken for, and the message.
+        heard = [np.unique(np.stack([group.owner, lot.index[group.rows]]), axis=1) for lot, group in groups if group.owner is not None]
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
         if heard:
             owner, row = np.unique(np.concatenate(heard, axis=1), axis=1)
             other = owner != arrived.device[row]
             write_activity(self.connection, owner[other], arrived.received[row[other]], np.zeros(int(other.sum()), bool))
             told.devices.update(owner[other].tolist())
-        self.keep_latest(arrived, known, failed, newest)
+        self.keep_latest(arrived, known, failed, effects.newest)
         told.messages += len(arrived)
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
 
-    def watched(self, types: set[int]) -> list[WatchedCondition]:
-        return [self.watch(c) for c in self.registry.conditions.values() if c.type_id in types]
+    def watched(self, type_id: int) -> list[WatchedCondition]:
+        return [self.watch(c) for c in self.registry.conditions.values() if c.type_id == type_id]
 
     def watch(self, condition: Condition) -> WatchedCondition:
         registry = self.registry

@@ -21,8 +21,9 @@ from server.access.errors import Refused
 from server.access.models import record
 from server.access.moments import span
 from server.alarms.models import Alarm
-from server.definitions.models import Definition
+from server.definitions.models import Definition, Hold
 from server.definitions.plans import condition_plan
+from server.definitions.rollouts import Selection
 from server.engine.registry import matches
 from server.history.states import DeviceState, device_states, json_of, rhythm, value_at
 
@@ -298,6 +299,21 @@ def limits_of(device: Device, setpoints: list[dict[str, Any]]) -> list[dict[str,
     return found
 
 
+def version_run(decoder: Definition | None, device: Device) -> tuple[int | None, str | None]:
+    """The number of the version that a device's messages are decoded by, and because of what."""
+    if decoder is None:
+        return None, None
+    held = Hold.objects.filter(device=device).select_related("version").first()
+    if held is not None:
+        return held.version.number, "held"
+    if hasattr(decoder, "rollout"):
+        rollout = decoder.rollout
+        selection = Selection.of({"labels": rollout.labels, "site": rollout.site_id, "share": rollout.share})
+        if selection.takes(device.name, device.labels, device.site_id, dict(Site.objects.values_list("id", "parent_id"))):
+            return rollout.version.number, "chosen"
+    return (decoder.live.number, "in force") if decoder.live else (None, None)
+
+
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
     from server.engine.store import moment as from_us
 
@@ -320,12 +336,13 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
             "field": name, "kind": field["kind"], "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
             "message": str(message) if message is not None else None, "received_at": received,
         })  # fmt: skip
-    decoder = Definition.objects.filter(kind="decoder", type=device.type).select_related("live").first()
+    decoder = Definition.objects.filter(kind="decoder", type=device.type).select_related("live", "rollout__version", "rollout__site").first()
+    version, because = version_run(decoder, device)
     setpoints = setpoints_of(device)
     return row | {
         "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
         "has_key": hasattr(device, "credential"), "behind": device.behind.count(), "zone": device.site.zone if device.site else "UTC",
-        "decoder": decoder.pk if decoder else None, "decoder_version": decoder.live.number if decoder and decoder.live else None,
+        "decoder": decoder.pk if decoder else None, "decoder_version": version, "decoder_because": because,
         "values": values, "setpoints": setpoints, "limits": limits_of(device, setpoints),
     }  # fmt: skip
 

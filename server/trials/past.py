@@ -89,13 +89,13 @@ BINS = 15
 
 @dataclass
 class Span:
-    """Stored messages of a type: the last `limit`, or all received in [start, end), of one device or of all."""
+    """Stored messages of a type: the last `limit`, or all received in [start, end), of some devices or of all."""
 
     type_id: int
     limit: int = 5_000
     start: datetime | None = None
     end: datetime | None = None
-    device: str | None = None
+    devices: list[int] | None = None
 
 
 def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, list[bytes], list[str]]]:
@@ -103,9 +103,9 @@ def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndar
     with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
             "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic from message m"
-            " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
+            " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
             " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) order by m.received_at desc, m.id desc limit %s",
-            (span.type_id, span.device, span.device, span.start, span.start, span.end, span.end, span.limit),
+            (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
         )
         while rows := cursor.fetchmany(CHUNK):
             rows.reverse()
@@ -167,9 +167,9 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
         own.execute("set local statement_timeout = '60s'")
         registry.load_devices(beside)
         row = beside.execute(
-            "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
+            "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
             " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) limit %s) x",
-            (span.type_id, span.device, span.device, span.start, span.start, span.end, span.end, span.limit),
+            (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
         ).fetchone()
         total = int(row[0]) if row else 0
         yield {"done": 0, "total": total}
@@ -323,7 +323,7 @@ def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[
 def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:
     """How often the draft would have been raised in [start, end), with today's limits and labels."""
     decoded, device, arrival, ids = stored_readings(type_, start, end)
-    events = build_events(decoded, device, arrival, {}, ids)
+    events = build_events(decoded.groups, device, arrival, {}, ids)
     registry = Registry()
     with psycopg.connect(settings.INSTANCE.database_url()) as own:
         registry.load_devices(own)

@@ -160,13 +160,13 @@ def quickly(number: int, messages: list[Message], cuts: list[int], until: int) -
         if not part:
             continue
         decoded, device, arrival = batch(part)
-        events = build_events(decoded, device, arrival, newest, np.arange(len(part)))
+        events = build_events(decoded.groups, device, arrival, newest, np.arange(len(part)))
         out += evaluate_condition(plan, events, newest, lambda d, n: LIMIT, lambda d: True, states, part[-1].arrival)
         newest |= {key: found for key, (found, _) in newest_after(events).items()}
         # What a restart keeps is what is stored: states go through it between any two batches.
         states = {d: DeviceState.from_dict(s.as_dict()) for d, s in states.items()}
     empty, device, arrival = batch([])
-    events = build_events(empty, device, arrival, newest, np.zeros(0, np.int64))
+    events = build_events(empty.groups, device, arrival, newest, np.zeros(0, np.int64))
     out += evaluate_condition(plan, events, newest, lambda d, n: LIMIT, lambda d: True, states, until)
     return sorted(((t.device, t.raised, t.at) for t in out), key=lambda t: (t[0], t[2], not t[1]))
 
@@ -237,7 +237,7 @@ def test_history_in_one_message_counts_in_measured_order() -> None:
 def test_a_delay_that_ended_before_its_reading_arrived_says_when_it_was_learned(cause_at: int, learned: int) -> None:
     plan = plan_of(CONDITIONS[1][0])
     decoded, device, arrival = batch([Message(1, 100 * SECOND, (Reading(cause_at * SECOND, 4.0, None),))])
-    events = build_events(decoded, device, arrival, {}, np.arange(1))
+    events = build_events(decoded.groups, device, arrival, {}, np.arange(1))
     (found,) = evaluate_condition(plan, events, {}, lambda d, n: LIMIT, lambda d: True, {}, 10**6 * SECOND)
     assert (found.at // SECOND, found.learned // SECOND) == (cause_at + 10, learned)
     assert (found.cause.value, found.cause.limit, found.cause.field) == (4.0, 3.0, "x")

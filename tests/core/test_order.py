@@ -48,7 +48,7 @@ def decoded_of(messages) -> Decoded:
 def test_newest_values_follow_arrival_and_measured_time(messages, known) -> None:
     before = {key: Newest(float(value), at) for key, (value, at) in known.items()}
     device = np.array([d for d, _ in messages], np.int64)
-    events = build_events(decoded_of(messages), device, np.arange(len(messages), dtype=np.int64), before, np.arange(len(messages)))
+    events = build_events(decoded_of(messages).groups, device, np.arange(len(messages), dtype=np.int64), before, np.arange(len(messages)))
 
     newest = {key: (float(value), at) for key, (value, at) in known.items()}
     wanted = []
@@ -70,7 +70,7 @@ def test_newest_values_follow_arrival_and_measured_time(messages, known) -> None
 
 def test_an_empty_batch_has_no_events() -> None:
     none = np.zeros(0, np.int64)
-    assert len(build_events(Decoded([], [], none, none, [], none), none, none, {}, none)) == 0
+    assert len(build_events([], none, none, {}, none)) == 0
 
 
 TIMED = "decoder d for json\n  at t  sent  time iso hidden\n  stamp sent\n  at v  v  number\n"

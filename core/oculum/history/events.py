@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from ..batches import PRESENT, Column, Decoded
+from ..batches import PRESENT, Column, Group
 from ..language.plan import FieldSpec
 
 
@@ -53,17 +53,17 @@ class Events:
         return len(self.device)
 
 
-def build_events(decoded: Decoded, device: np.ndarray, arrival: np.ndarray, newest: Mapping[tuple[int, str], Newest], ids: np.ndarray) -> Events:
-    """The events of a decoded batch.
+def build_events(groups: Sequence[Group], device: np.ndarray, arrival: np.ndarray, newest: Mapping[tuple[int, str], Newest], ids: np.ndarray) -> Events:
+    """The events of a batch's groups.
 
     device, arrival, ids: int64 (n,) a message, arrival not decreasing. `newest` holds what was known before.
     """
-    if not decoded.groups:
+    if not groups:
         empty = np.zeros(0, np.int64)
         return Events(empty, empty, empty, empty, empty.astype(bool), empty, ids)
-    rows = np.concatenate([g.rows for g in decoded.groups])
-    at = np.concatenate([g.at for g in decoded.groups])
-    owners = np.concatenate([g.owner if g.owner is not None else device[g.rows] for g in decoded.groups])
+    rows = np.concatenate([g.rows for g in groups])
+    at = np.concatenate([g.at for g in groups])
+    owners = np.concatenate([g.owner if g.owner is not None else device[g.rows] for g in groups])
     order = np.lexsort((at, rows, owners))
     rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
     fresh_row = np.ones(len(order), bool)
@@ -82,11 +82,13 @@ def build_events(decoded: Decoded, device: np.ndarray, arrival: np.ndarray, newe
     events = Events(devices, message, arrival[message], at[keep], first, segment, ids)
     offset = 0
     placed: dict[str, tuple[FieldSpec, list[tuple[np.ndarray, Column]]]] = {}
-    for group in decoded.groups:
+    for group in groups:
         where = event_of[offset : offset + len(group.rows)]
         offset += len(group.rows)
         for spec in group.fields:
-            placed.setdefault(spec.name, (spec, []))[1].append((where, group.columns[spec.name]))
+            known = placed.setdefault(spec.name, (spec, []))
+            if spec.kind == known[0].kind:  # two versions of a decoder may differ in what a name is
+                known[1].append((where, group.columns[spec.name]))
     ranks = np.unique(events.at, return_inverse=True)[1].astype(np.int64) + 1
     device_index = np.cumsum(starts) - 1
     for name, (spec, parts) in placed.items():
@@ -99,8 +101,7 @@ def _track(
     device_index: np.ndarray, starts: np.ndarray, newest: Mapping[tuple[int, str], Newest],
 ) -> Track:  # fmt: skip
     count = len(events)
-    sample = parts[0][1].values
-    values = np.zeros((count, *sample.shape[1:]), sample.dtype)
+    values = np.zeros((count, *parts[0][1].values.shape[1:]), np.result_type(*(column.values for _, column in parts)))
     state = np.zeros(count, np.int16)
     for where, column in parts:
         some = column.state != 0

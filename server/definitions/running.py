@@ -1,0 +1,229 @@
+"""Which device runs which version: rollouts, held devices, and the list of both."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from django.db import connection
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.access.authentication import person_of
+from server.access.errors import Refused
+from server.access.paging import Pages
+from server.fleet.models import Device, Site
+
+from .api import DefinitionView, SelectionIn, selection_of
+from .models import Definition, Hold, Rollout, Version
+from .publishing import NothingInForce, give_first, hold, withdraw
+from .rollouts import Selection
+
+MOST_COUNTED = 200_000
+NAMED = 12
+
+
+@dataclass(frozen=True)
+class Runs:
+    """A device with the version that its messages are decoded by, and because of what."""
+
+    device: int
+    name: str
+    title: str
+    site: str | None
+    version: int | None  # its identity
+    because: str
+
+
+def runs(definition: Definition, selection: Selection | None = None) -> list[Runs]:
+    """The devices of a decoder, by name. With a selection: as if that were the rollout."""
+    rollout = Rollout.objects.filter(definition=definition).first()
+    chosen = rollout.version_id if rollout else None
+    if selection is None and rollout is not None:
+        selection = Selection.of({"labels": rollout.labels, "site": rollout.site_id, "share": rollout.share})
+    parents: dict[int, int | None] = dict(Site.objects.values_list("id", "parent_id"))
+    held = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device_id", "version_id"))
+    found = []
+    for ident, name, title, labels, site, site_title in (
+        Device.objects.filter(type=definition.type_id).exclude(phase="retired").order_by("name").values_list("id", "name", "title", "labels", "site_id", "site__title")
+    ):
+        takes = selection is not None and selection.takes(name, labels, site, parents)
+        because = "held" if ident in held else "chosen" if takes else "in force"
+        version = held[ident] if because == "held" else chosen if takes else definition.live_id
+        found.append(Runs(ident, name, title, site_title, version, because))
+    return found
+
+
+def counts(devices: list[int], since: datetime) -> dict[str, int]:
+    """Messages of devices since a moment, and how many of them were refused wholly or in part."""
+    with connection.cursor() as cursor:
+        cursor.execute("select count(*) from (select 1 from message where device_id = any(%s) and received_at >= %s limit %s) x", (devices, since, MOST_COUNTED))
+        (messages,) = cursor.fetchone()
+        cursor.execute("select count(*) from (select 1 from refused where device_id = any(%s) and received_at >= %s limit %s) x", (devices, since, MOST_COUNTED))
+        (refused,) = cursor.fetchone()
+    return {"devices": len(devices), "messages": messages, "refused": refused}
+
+
+class CountsOut(serializers.Serializer):
+    version = serializers.IntegerField(allow_null=True)
+    devices = serializers.IntegerField()
+    messages = serializers.IntegerField(help_text="since it began, at most 200,000 are counted")
+    refused = serializers.IntegerField(help_text="wholly or in part")
+
+
+class RolloutOut(serializers.Serializer):
+    number = serializers.IntegerField(allow_null=True, help_text="the version that chosen devices have first; null where no rollout is under way")
+    labels = serializers.DictField(child=serializers.CharField())
+    site = serializers.CharField(allow_null=True)
+    site_title = serializers.CharField(allow_null=True)
+    share = serializers.IntegerField()
+    began_at = serializers.DateTimeField(allow_null=True)
+    who = serializers.CharField(allow_null=True)
+    text = serializers.CharField(allow_null=True)
+    chosen = CountsOut(allow_null=True)
+    others = CountsOut(allow_null=True)
+    held = serializers.IntegerField()
+
+
+class RolloutIn(SelectionIn):
+    number = serializers.IntegerField(min_value=1)
+
+
+class ChosenOut(serializers.Serializer):
+    devices = serializers.IntegerField()
+    of = serializers.IntegerField()
+    held = serializers.IntegerField()
+    names = serializers.ListField(child=serializers.CharField())
+
+
+class RunsOut(serializers.Serializer):
+    device = serializers.CharField()
+    title = serializers.CharField()
+    site = serializers.CharField(allow_null=True)
+    version = serializers.IntegerField(allow_null=True)
+    because = serializers.ChoiceField(["in force", "chosen", "held"])
+    why = serializers.CharField(allow_blank=True)
+
+
+class HoldIn(serializers.Serializer):
+    number = serializers.IntegerField(min_value=1)
+    why = serializers.CharField(max_length=300, required=False, allow_blank=True, default="")
+
+
+def decoder_of(ident: int) -> Definition:
+    definition = DefinitionView.find(ident)
+    if definition.kind != "decoder":
+        raise Refused("invalid", "devices run versions of decoders; a condition counts for all devices that it selects")
+    return definition
+
+
+def rollout_out(definition: Definition) -> dict[str, Any]:
+    rollout = Rollout.objects.filter(definition=definition).select_related("version", "site", "person").first()
+    held = Hold.objects.filter(device__type=definition.type_id).count()
+    if rollout is None:
+        return {"number": None, "labels": {}, "site": None, "site_title": None, "share": 100, "began_at": None, "who": None, "text": None, "chosen": None, "others": None, "held": held}
+    all_ = runs(definition)
+    groups = [[r.device for r in all_ if r.because == because] for because in ("chosen", "in force")]
+    chosen, others = (counts(devices, rollout.began_at) for devices in groups)
+    return {
+        "number": rollout.version.number, "labels": rollout.labels, "site": rollout.site.name if rollout.site else None, "site_title": rollout.site.title if rollout.site else None,
+        "share": rollout.share, "began_at": rollout.began_at, "who": (rollout.person.first_name or rollout.person.username) if rollout.person else None, "text": rollout.version.text,
+        "chosen": chosen | {"version": rollout.version.number}, "others": others | {"version": definition.live.number if definition.live else None}, "held": held,
+    }  # fmt: skip
+
+
+class RolloutView(APIView):
+    """A version that chosen devices have before the others."""
+
+    @extend_schema(responses=RolloutOut, operation_id="rollout", tags=["definitions"])
+    def get(self, request: Request, ident: int) -> Response:
+        return Response(rollout_out(decoder_of(ident)))
+
+    @extend_schema(request=RolloutIn, responses=RolloutOut, operation_id="change_rollout", tags=["definitions"])
+    def put(self, request: Request, ident: int) -> Response:
+        """Begins a rollout of a version, or changes which devices are chosen."""
+        definition = decoder_of(ident)
+        asked = RolloutIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        version = definition.versions.filter(number=asked.validated_data["number"]).first()
+        if version is None:
+            raise Refused("not found", f"there is no version {asked.validated_data['number']}", 404)
+        if version.pk == definition.live_id:
+            raise Refused("invalid", f"version {version.number} is in force for all devices already")
+        try:
+            give_first(definition, version, selection_of(asked.validated_data), person_of(request))
+        except NothingInForce:
+            raise Refused("nothing in force", "no version is in force for the other devices; publish this one for all", 409) from None
+        return Response(rollout_out(definition))
+
+    @extend_schema(responses=RolloutOut, operation_id="withdraw_rollout", tags=["definitions"])
+    def delete(self, request: Request, ident: int) -> Response:
+        """The chosen devices have the version in force again. What they sent meanwhile can be decoded again."""
+        definition = decoder_of(ident)
+        if not withdraw(definition, person_of(request)):
+            raise Refused("not found", "no rollout is under way", 404)
+        return Response(rollout_out(definition))
+
+
+class ChosenView(APIView):
+    """How many devices a selection would choose."""
+
+    writes = "viewer"
+
+    @extend_schema(request=SelectionIn, responses=ChosenOut, operation_id="chosen", tags=["definitions"])
+    def post(self, request: Request, ident: int) -> Response:
+        definition = decoder_of(ident)
+        asked = SelectionIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        found = runs(definition, selection_of(asked.validated_data))
+        names = [r.name for r in found if r.because == "chosen"]
+        return Response({"devices": len(names), "of": len(found), "held": sum(r.because == "held" for r in found), "names": names[:NAMED]})
+
+
+class RunsView(APIView):
+    """Which device runs which version of a decoder, and because of what."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter("q", str), OpenApiParameter("version", int), OpenApiParameter("because", str), OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=RunsOut(many=True), operation_id="runs", tags=["definitions"],
+    )  # fmt: skip
+    def get(self, request: Request, ident: int) -> Response:
+        definition = decoder_of(ident)
+        ask = request.query_params
+        numbers = dict(Version.objects.filter(definition=definition).values_list("id", "number"))
+        whys = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device__name", "why"))
+        q, version, because = ask.get("q", "").lower(), ask.get("version"), ask.get("because")
+        rows = [
+            {"device": r.name, "title": r.title, "site": r.site, "version": numbers.get(r.version or 0), "because": r.because, "why": whys.get(r.name, "") if r.because == "held" else ""}
+            for r in runs(definition)
+            if q in r.name or q in r.title.lower()
+        ]
+        rows = [r for r in rows if (not version or str(r["version"]) == version) and (not because or r["because"] == because)]
+        pages = Pages()
+        page = pages.paginate_queryset(rows, request, view=self)  # type: ignore[arg-type]
+        return pages.get_paginated_response(page)
+
+
+class HoldView(APIView):
+    """A device that stays on a version, whatever is put in force."""
+
+    @extend_schema(request=HoldIn, responses={204: None}, operation_id="hold_device", tags=["devices"])
+    def put(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device, name=name)
+        asked = HoldIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        number = asked.validated_data["number"]
+        version = Version.objects.filter(definition__kind="decoder", definition__type=device.type_id, number=number).first()
+        if version is None:
+            raise Refused("not found", f"the decoder of {name} has no version {number}", 404)
+        hold(device, version, asked.validated_data["why"], person_of(request))
+        return Response(status=204)
+
+    @extend_schema(responses={204: None}, operation_id="let_go_device", tags=["devices"])
+    def delete(self, request: Request, name: str) -> Response:
+        hold(generics.get_object_or_404(Device, name=name), None, "", person_of(request))
+        return Response(status=204)

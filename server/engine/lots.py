@@ -1,0 +1,84 @@
+"""A batch as lots, a lot a version of a decoder; and what became of them, written."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import psycopg
+
+from oculum.pipeline import Effects, Lot
+
+from .feeding import feed
+from .registry import Decoder, Registry
+from .rows import build_rows
+from .store import Layouts, Refused, partly, write_rows
+
+NO_DECODER = ("no decoder", "no decoder is published for this device type")
+
+
+@dataclass
+class Arrived:
+    """Messages of one read, as columns, in order of arrival."""
+
+    ids: np.ndarray
+    received: np.ndarray
+    device: np.ndarray
+    payloads: list[bytes]
+    txids: list[str]
+    topics: list[str]
+
+    def __len__(self) -> int:
+        return len(self.payloads)
+
+    def part(self, start: int, end: int) -> Arrived:
+        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.topics[start:end])
+
+    def refuse(self, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
+        """Rows that no decoder takes, with why."""
+        return [Refused(int(self.ids[i]), int(self.received[i]), int(self.device[i]), None, code, reason[:300], 0, -1) for i in rows]
+
+
+def known_rows(registry: Registry, arrived: Arrived) -> np.ndarray:
+    """bool (n,): whether the sender is a registered device."""
+    senders, which = np.unique(arrived.device, return_inverse=True)
+    return np.array([d in registry.devices for d in senders.tolist()], bool)[which]
+
+
+def lots_of(connection: psycopg.Connection[Any], registry: Registry, arrived: Arrived, known: np.ndarray) -> tuple[list[tuple[Decoder, Lot]], np.ndarray]:
+    """The lots of a batch, and the rows of known devices that have no decoder."""
+    senders, which = np.unique(arrived.device, return_inverse=True)
+    runs = np.array([registry.version_of(d) or 0 for d in senders.tolist()], np.int64)[which]
+    found: list[tuple[Decoder, Lot]] = []
+    without = known.copy()
+    for version in np.unique(runs[known]).tolist():
+        decoder = registry.decoder(version)
+        if decoder is None:
+            continue
+        index = np.flatnonzero(known & (runs == version))
+        without[index] = False
+        chosen = index.tolist()
+        payloads, context = feed(
+            connection, decoder.plan, arrived.ids[index], arrived.received[index], arrived.device[index],
+            [arrived.payloads[i] for i in chosen], [arrived.topics[i] for i in chosen], registry.constants,
+        )  # fmt: skip
+        found.append((decoder, Lot(decoder.plan, payloads, index, context)))
+    return found, np.flatnonzero(without)
+
+
+def write_lots(connection: psycopg.Connection[Any], layouts: Layouts, lots: list[tuple[Decoder, Lot]], effects: Effects, arrived: Arrived) -> tuple[list[Refused], np.ndarray]:
+    """Readings into the store. Returns what was refused, wholly or in part, and for each row of the batch whether it was refused wholly."""
+    failed = np.zeros(len(arrived), bool)
+    refused: list[Refused] = []
+    for (decoder, lot), decoded in zip(lots, effects.decoded, strict=True):
+        ids, received, device = arrived.ids[lot.index], arrived.received[lot.index], arrived.device[lot.index]
+        for group in decoded.groups:
+            write_rows(connection, build_rows(group, decoded.reasons, layouts.number(connection, group.fields), decoder.version_id, device, ids, received))
+        bad = np.flatnonzero(~decoded.good)
+        failed[lot.index[bad]] = True
+        for row in bad.tolist():
+            failure = decoded.failures[decoded.failure[row]]
+            refused.append(Refused(int(ids[row]), int(received[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(decoded.byte[row])))
+        refused += partly(decoded, ids, received, device, decoder.version_id)
+    return refused, failed
