@@ -6,6 +6,8 @@ from datetime import timedelta
 from typing import Any
 
 from django.db import IntegrityError, transaction
+from django.db.models import Count, OuterRef, Q, QuerySet, Subquery
+from django.db.models.expressions import RawSQL
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics, serializers
@@ -169,10 +171,11 @@ class DefinitionOut(serializers.ModelSerializer):
     open_alarms = serializers.IntegerField(read_only=True, required=False)
     refused_today = serializers.IntegerField(read_only=True, required=False)
     rolling_out = serializers.SerializerMethodField()
+    last_number = serializers.IntegerField(read_only=True, allow_null=True)
 
     class Meta:
         model = Definition
-        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today", "rolling_out"]
+        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today", "rolling_out", "last_number"]
         read_only_fields = ["draft_number", "retired"]
         extra_kwargs = {"draft": {"trim_whitespace": False}}
 
@@ -308,16 +311,19 @@ def type_of(key: str | None) -> DeviceType | None:
     return DeviceType.objects.filter(key=key).first() if key else None
 
 
+def definitions() -> QuerySet[Definition]:
+    """Definitions with what their rows show besides."""
+    last = Version.objects.filter(definition=OuterRef("pk")).order_by("-number").values("number")[:1]
+    return Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(last_number=Subquery(last))
+
+
 class DefinitionsView(generics.ListCreateAPIView):
     """Decoders and conditions."""
 
     serializer_class = DefinitionOut
 
     def get_queryset(self) -> Any:
-        from django.db.models import Count, Q
-        from django.db.models.expressions import RawSQL
-
-        found = Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(
+        found = definitions().annotate(
             open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
             refused_today=RawSQL(
                 "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r join fleet_device d on d.id = r.device_id"
@@ -362,7 +368,7 @@ class DefinitionView(APIView):
 
     @staticmethod
     def find(ident: int) -> Definition:
-        return generics.get_object_or_404(Definition.objects.select_related("type", "live", "live__person", "rollout__version"), pk=ident)
+        return generics.get_object_or_404(definitions(), pk=ident)
 
 
 class VersionsView(generics.ListAPIView):

@@ -245,6 +245,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/definitions/{ident}/chosen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description How many devices a selection would choose. */
+        post: operations["chosen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{ident}/effect": {
         parameters: {
             query?: never;
@@ -307,6 +324,42 @@ export interface paths {
         put?: never;
         /** @description Takes a definition out of force. */
         post: operations["retire"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/rollout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A version that chosen devices have before the others. */
+        get: operations["rollout"];
+        /** @description Begins a rollout of a version, or changes which devices are chosen. */
+        put: operations["change_rollout"];
+        post?: never;
+        /** @description The chosen devices have the version in force again. What they sent meanwhile can be decoded again. */
+        delete: operations["withdraw_rollout"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/runs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which device runs which version of a decoder, and because of what. */
+        get: operations["runs"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -435,6 +488,24 @@ export interface paths {
         post?: never;
         /** @description One value of a constant. */
         delete: operations["remove_constant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{name}/hold": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description A device that stays on a version, whatever is put in force. */
+        put: operations["hold_device"];
+        post?: never;
+        /** @description A device that stays on a version, whatever is put in force. */
+        delete: operations["let_go_device"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1062,6 +1133,13 @@ export interface components {
             results: components["schemas"]["ArrivalOut"][];
             more: boolean;
         };
+        /**
+         * @description * `in force` - in force
+         *     * `chosen` - chosen
+         *     * `held` - held
+         * @enum {string}
+         */
+        BecauseEnum: "in force" | "chosen" | "held";
         Bucket: {
             /** Format: date-time */
             at: string;
@@ -1125,6 +1203,12 @@ export interface components {
             priority: string | null;
             source: string | null;
         };
+        ChosenOut: {
+            devices: number;
+            of: number;
+            held: number;
+            names: string[];
+        };
         ConditionTrialOut: {
             messages: number;
             devices: number;
@@ -1147,6 +1231,14 @@ export interface components {
             value: unknown;
             /** Format: date-time */
             valid_from: string;
+        };
+        CountsOut: {
+            version: number | null;
+            devices: number;
+            /** @description since it began, at most 200,000 are counted */
+            messages: number;
+            /** @description wholly or in part */
+            refused: number;
         };
         DayCount: {
             day: string;
@@ -1183,6 +1275,13 @@ export interface components {
             received_at: string;
             document: unknown;
         };
+        /**
+         * @description * `in force` - in force
+         *     * `chosen` - chosen
+         *     * `held` - held
+         * @enum {string}
+         */
+        DecoderBecauseEnum: "in force" | "chosen" | "held";
         DecoderTrialOut: {
             messages: number;
             decoded: number;
@@ -1204,6 +1303,8 @@ export interface components {
             readonly retired: boolean;
             readonly open_alarms: number;
             readonly refused_today: number;
+            readonly rolling_out: number | null;
+            readonly last_number: number | null;
         };
         DefinitionOutRequest: {
             kind: components["schemas"]["Kind1edEnum"];
@@ -1263,7 +1364,9 @@ export interface components {
             has_key: boolean;
             behind: number;
             decoder: number | null;
+            /** @description the version that this device runs */
             decoder_version: number | null;
+            decoder_because: (components["schemas"]["DecoderBecauseEnum"] | components["schemas"]["NullEnum"]) | null;
             zone: string;
             values: components["schemas"]["ValueOut"][];
             setpoints: components["schemas"]["SetpointInForce"][];
@@ -1411,6 +1514,11 @@ export interface components {
             guesses: components["schemas"]["GuessOut"][];
             messages: number;
         };
+        HoldInRequest: {
+            number: number;
+            /** @default  */
+            why: string;
+        };
         InForceInRequest: {
             number: number;
         };
@@ -1484,6 +1592,8 @@ export interface components {
         NoteInRequest: {
             note?: string;
         };
+        /** @enum {unknown} */
+        NullEnum: null;
         OnboardingOut: {
             name: string;
             /** Format: date-time */
@@ -1786,6 +1896,8 @@ export interface components {
             fix: string | null;
         };
         PublishInRequest: {
+            /** @description only these devices have the version at first */
+            first?: components["schemas"]["SelectionInRequest"] | null;
             text: string;
             /** @default false */
             despite_cases: boolean;
@@ -1824,8 +1936,58 @@ export interface components {
          * @enum {string}
          */
         RoleEnum: "viewer" | "operator" | "engineer" | "admin";
+        /** @description Devices with all the labels, at the site or below it, of the share: all three hold at once. */
+        RolloutInRequest: {
+            labels?: {
+                [key: string]: string;
+            };
+            site?: string | null;
+            /**
+             * @description percent of them
+             * @default 100
+             */
+            share: number;
+            number: number;
+        };
+        RolloutOut: {
+            /** @description the version that chosen devices have first; null where no rollout is under way */
+            number: number | null;
+            labels: {
+                [key: string]: string;
+            };
+            site: string | null;
+            site_title: string | null;
+            share: number;
+            /** Format: date-time */
+            began_at: string | null;
+            who: string | null;
+            text: string | null;
+            chosen: components["schemas"]["CountsOut"] | null;
+            others: components["schemas"]["CountsOut"] | null;
+            held: number;
+        };
         RunInRequest: {
             text: string;
+        };
+        RunsOut: {
+            device: string;
+            title: string;
+            site: string | null;
+            version: number | null;
+            because: components["schemas"]["BecauseEnum"];
+            why: string;
+        };
+        /** @description Devices with all the labels, at the site or below it, of the share: all three hold at once. */
+        SelectionInRequest: {
+            labels?: {
+                [key: string]: string;
+            };
+            site?: string | null;
+            /**
+             * @description percent of them
+             * @default 100
+             */
+            share: number;
         };
         SeriesField: {
             field: string;
@@ -1971,6 +2133,11 @@ export interface components {
             /** @default 5000 */
             messages: number;
             device?: string | null;
+            /**
+             * @description only messages of the devices that a rollout chose
+             * @default false
+             */
+            chosen: boolean;
             /** Format: double */
             days?: number | null;
         };
@@ -2525,6 +2692,31 @@ export interface operations {
             };
         };
     };
+    chosen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["SelectionInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChosenOut"];
+                };
+            };
+        };
+    };
     effect: {
         parameters: {
             query?: never;
@@ -2613,6 +2805,99 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+        };
+    };
+    rollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+        };
+    };
+    change_rollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RolloutInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+        };
+    };
+    withdraw_rollout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    runs: {
+        parameters: {
+            query?: {
+                because?: string;
+                limit?: number;
+                offset?: number;
+                q?: string;
+                version?: number;
+            };
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunsOut"][];
                 };
             };
         };
@@ -2873,6 +3158,50 @@ export interface operations {
             header?: never;
             path: {
                 ident: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    hold_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HoldInRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    let_go_device: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
                 name: string;
             };
             cookie?: never;

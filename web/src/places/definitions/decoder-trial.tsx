@@ -13,11 +13,11 @@ type Result = Schemas["DecoderTrialOut"] & { seconds: number };
 type Step = { done?: number; total?: number; result?: Result };
 
 /** The draft over stored messages, with how far it is; stopping it ends the work on the server. */
-function useProgress(id: number) {
+export function useProgress(id: number) {
   const control = useRef<AbortController | null>(null);
   const [at, setAt] = useState<{ done: number; total: number } | null>(null);
   const run = useMutation({
-    mutationFn: async (body: { text: string; messages: number; days?: number }) => {
+    mutationFn: async (body: { text: string; messages: number; chosen?: boolean }) => {
       control.current = new AbortController();
       setAt({ done: 0, total: 0 });
       let result: Result | null = null;
@@ -32,10 +32,19 @@ function useProgress(id: number) {
   return { run, at, stop: () => control.current?.abort() };
 }
 
-export function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeof useDraft>; type: string }) {
+export function Trial({
+  id,
+  draft,
+  type,
+  trial,
+}: {
+  id: number;
+  draft: ReturnType<typeof useDraft>;
+  type: string;
+  trial: ReturnType<typeof useProgress>;
+}) {
   const [count, setCount] = useState(5000);
   const kept = useKept();
-  const trial = useProgress(id);
   const first = draft.errors[0];
   const found = trial.run.data;
   const changed = found?.fields.filter((f) => f.differ) ?? [];
@@ -77,7 +86,8 @@ export function Trial({ id, draft, type }: { id: number; draft: ReturnType<typeo
           {!(trial.run.error instanceof DOMException) && <Trouble error={trial.run.error} />}
           {found && (
             <p className="mt-1 text-[12.5px] text-second" role="status">
-              {found.messages.toLocaleString("en")} messages in {found.seconds.toFixed(1)} s
+              {found.messages.toLocaleString("en")} messages
+              {trial.run.variables?.chosen ? " of the chosen devices" : ""} in {found.seconds.toFixed(1)} s
             </p>
           )}
         </div>

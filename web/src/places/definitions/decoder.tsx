@@ -14,9 +14,10 @@ import { exact } from "../../parts/time";
 import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Cases } from "./cases";
-import { Trial } from "./decoder-trial";
+import { Trial, useProgress } from "./decoder-trial";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
+import { RolloutStrip } from "./rollout";
 
 export default function DecoderScreen() {
   const id = Number(useParams().id);
@@ -32,6 +33,7 @@ export default function DecoderScreen() {
     [type],
   );
   const sample = useSample(type);
+  const trial = useProgress(id);
   const engineer = useMay("engineer");
   const [picked, setPicked] = useState<[number, number] | null>(null);
   const decoded = useQuery({
@@ -79,6 +81,11 @@ export default function DecoderScreen() {
   return (
     <>
       <DefinitionHead draft={draft} about={<>{own?.devices ?? 0} devices run it</>} />
+      <RolloutStrip
+        id={id}
+        busy={trial.run.isPending}
+        compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
+      />
       {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
       <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1.55fr)_minmax(390px,1fr)]">
         <section className="min-w-0" aria-label="Text">
@@ -189,7 +196,7 @@ export default function DecoderScreen() {
         </section>
       </div>
       <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} />
-      <Trial id={id} draft={draft} type={type} />
+      <Trial id={id} draft={draft} type={type} trial={trial} />
     </>
   );
 }

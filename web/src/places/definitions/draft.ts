@@ -64,11 +64,19 @@ export function useDraft(id: number) {
       mutate(settled);
   }, [settled, text, isPending, mutate, conflict, forbidden]);
   const publish = useMutation({
-    mutationFn: ({ why, despite }: { why: string; despite: boolean }) =>
+    mutationFn: ({
+      why,
+      despite,
+      first,
+    }: {
+      why: string;
+      despite: boolean;
+      first: Schemas["SelectionInRequest"] | null;
+    }) =>
       got(
         api.POST("/api/v1/definitions/{ident}/publish", {
           params: { path: { ident: id } },
-          body: { text: text ?? "", why, despite_cases: despite },
+          body: { text: text ?? "", why, despite_cases: despite, first },
         }),
       ),
     onSuccess: async (made) => {
@@ -77,7 +85,9 @@ export function useDraft(id: number) {
       setText(made.draft ?? "");
       await client.invalidateQueries({
         predicate: (q) =>
-          ["definition", "definitions", "types", "overview", "device", "versions"].includes(String(q.queryKey[0])),
+          ["definition", "definitions", "types", "overview", "device", "versions", "rollout", "runs"].includes(
+            String(q.queryKey[0]),
+          ),
       });
     },
   });

@@ -140,6 +140,16 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               </>
             )}
             {d.behind > 0 && ` · ${d.behind} devices behind it`}
+            {d.decoder && d.decoder_version && (
+              <>
+                {" · "}
+                <Link className="link" to={kept(`/decoders/${d.decoder}`)}>
+                  decoder version {d.decoder_version}
+                </Link>
+                {d.decoder_because === "held" && ", held on it"}
+                {d.decoder_because === "chosen" && ", before the others"}
+              </>
+            )}
             {Object.entries(d.labels).map(([k, v]) => (
               <span key={k} className="ml-2 border border-line px-1.5 text-[12px]">
                 {k}={v}

@@ -1,0 +1,346 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Dialog } from "radix-ui";
+import { useState } from "react";
+import { Link } from "react-router";
+import { api, got, type Schemas } from "../../api/client";
+import { At, Choose, Empty, TextField, Trouble } from "../../parts/basics";
+import { useKept } from "../../parts/lookback-state";
+import { Key } from "../../parts/marks";
+import { useMay } from "../../parts/me";
+import { useSettled } from "./draft";
+import { ask, type Chosen, parsed } from "./selection";
+
+export const counted = (n: number, word: string) => `${n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
+
+/** Which devices have a version first: by label, site and share, with how many that are. */
+export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {
+  const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(api.GET("/api/v1/sites")) });
+  const settled = useSettled(chosen, 200);
+  const wrong = parsed(chosen.labels) === null;
+  const found = useQuery({
+    queryKey: ["chosen", id, settled],
+    enabled: parsed(settled.labels) !== null,
+    queryFn: () =>
+      got(api.POST("/api/v1/definitions/{ident}/chosen", { params: { path: { ident: id } }, body: ask(settled) })),
+    placeholderData: (old) => old,
+  });
+  return (
+    <div className="grid grid-cols-2 gap-3">
+      <TextField
+        label="labels"
+        placeholder="firmware=2"
+        value={chosen.labels}
+        onChange={(e) => change({ ...chosen, labels: e.target.value })}
+        note={wrong ? "write name=value, several with commas" : undefined}
+        aria-invalid={wrong}
+      />
+      <Choose
+        label="site, with all below it"
+        empty="any site"
+        options={(sites.data?.results ?? []).map((s) => [s.name, s.title])}
+        value={chosen.site}
+        onChange={(e) => change({ ...chosen, site: e.target.value })}
+      />
+      <TextField
+        label="share of them, in %"
+        type="number"
+        min={1}
+        max={100}
+        value={chosen.share}
+        onChange={(e) => change({ ...chosen, share: e.target.value })}
+      />
+      <p className="self-end text-[12.5px]" role="status">
+        {found.data && !wrong && (
+          <>
+            <b>
+              {found.data.devices} of {counted(found.data.of, "device")}
+            </b>
+            {found.data.devices > 0 && (
+              <span className="text-second">
+                : {found.data.names.slice(0, 3).join(", ")}
+                {found.data.devices > 3 && " …"}
+              </span>
+            )}
+          </>
+        )}
+      </p>
+    </div>
+  );
+}
+
+/** A rollout under way: how it does beside the version that the others have, and the next step. */
+export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text: string) => void; busy: boolean }) {
+  const client = useQueryClient();
+  const engineer = useMay("engineer");
+  const kept = useKept();
+  const found = useQuery({
+    queryKey: ["rollout", id],
+    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: id } } })),
+    refetchInterval: (q) => (q.state.data?.number ? 5_000 : false),
+  });
+  const done = { onSuccess: () => client.invalidateQueries() };
+  const path = { path: { ident: id } };
+  const withdraw = useMutation({
+    mutationFn: () => got(api.DELETE("/api/v1/definitions/{ident}/rollout", { params: path })),
+    ...done,
+  });
+  const all = useMutation({
+    mutationFn: (number: number) =>
+      got(api.POST("/api/v1/definitions/{ident}/in-force", { params: path, body: { number, why: "" } })),
+    ...done,
+  });
+  const r = found.data;
+  if (!r?.number || !r.chosen || !r.others) return null;
+  const words = [
+    ...Object.entries(r.labels).map(([k, v]) => `${k}=${v}`),
+    ...(r.site_title ? [`at ${r.site_title}`] : []),
+    ...(r.share < 100 ? [`${r.share} % of them`] : []),
+  ];
+  const number = r.number;
+  return (
+    <section aria-label="Rollout" className="mb-4 border border-line bg-raised px-4 py-3">
+      <div className="flex flex-wrap items-start gap-x-8 gap-y-2">
+        <div>
+          <h2>
+            Rollout <span>· {words.length ? words.join(", ") : "all but those held"}</span>
+          </h2>
+          <p className="text-[12.5px] text-second">
+            since <At at={r.began_at} />
+            {r.who && `, by ${r.who}`}
+            {r.held > 0 && ` · ${counted(r.held, "device")} held`}
+          </p>
+        </div>
+        {[r.chosen, r.others].map((side, i) => (
+          <p key={i} className={i === 0 ? "border-l-3 border-ink pl-3" : "border-l-3 border-line pl-3"}>
+            <b>version {side.version ?? "none"}</b> on <b>{counted(side.devices, "device")}</b>
+            <br />
+            <span className="text-[12.5px] text-second">
+              {counted(side.messages, "message")} since,{" "}
+              {side.refused === 0 ? "none refused" : `${side.refused.toLocaleString("en")} refused`}
+            </span>
+            {side.refused > 0 && i === 0 && (
+              <>
+                {" "}
+                <Link className="link text-[12.5px]" to={kept(`/decoders/${id}`, { outcome: "refused" })}>
+                  see them
+                </Link>
+              </>
+            )}
+          </p>
+        ))}
+        {engineer && (
+          <div className="ml-auto flex flex-wrap gap-2">
+            <button type="button" className="button" disabled={busy} onClick={() => compare(r.text ?? "")}>
+              Compare on stored messages
+            </button>
+            <Widen id={id} rollout={r} />
+            <button type="button" className="button" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+              Withdraw
+            </button>
+            <button type="button" className="button strong" disabled={all.isPending} onClick={() => all.mutate(number)}>
+              Give version {number} to all
+            </button>
+          </div>
+        )}
+      </div>
+      <Trouble error={withdraw.error ?? all.error} />
+    </section>
+  );
+}
+
+function Widen({ id, rollout }: { id: number; rollout: Schemas["RolloutOut"] }) {
+  const client = useQueryClient();
+  const [open, setOpen] = useState(false);
+  const [chosen, setChosen] = useState<Chosen>({ labels: "", site: "", share: "100" });
+  const change = useMutation({
+    mutationFn: () =>
+      got(
+        api.PUT("/api/v1/definitions/{ident}/rollout", {
+          params: { path: { ident: id } },
+          body: { number: rollout.number ?? 1, ...ask(chosen) },
+        }),
+      ),
+    onSuccess: async () => {
+      setOpen(false);
+      await client.invalidateQueries();
+    },
+  });
+  return (
+    <Dialog.Root
+      open={open}
+      onOpenChange={(now) => {
+        setOpen(now);
+        if (now)
+          setChosen({
+            labels: Object.entries(rollout.labels)
+              .map(([k, v]) => `${k}=${v}`)
+              .join(", "),
+            site: rollout.site ?? "",
+            share: String(rollout.share),
+          });
+      }}
+    >
+      <Dialog.Trigger className="button">Widen or narrow …</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-[#0006]" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-[18vh] left-1/2 z-50 w-[min(520px,94vw)] -translate-x-1/2 border border-edge bg-paper p-5"
+        >
+          <Dialog.Title className="mb-3 text-[17px] font-bold">Who has version {rollout.number}</Dialog.Title>
+          <form
+            className="grid gap-3"
+            onSubmit={(e) => {
+              e.preventDefault();
+              change.mutate();
+            }}
+          >
+            <Chooser id={id} chosen={chosen} change={setChosen} />
+            <p className="text-[12.5px] text-second">A wider share keeps the devices of the smaller one.</p>
+            <Trouble error={change.error} />
+            <div className="flex gap-2">
+              <button className="button strong" disabled={change.isPending || parsed(chosen.labels) === null}>
+                Change
+              </button>
+              <Dialog.Close className="button" type="button">
+                Leave it <Key>Esc</Key>
+              </Dialog.Close>
+            </div>
+          </form>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
+
+const PAGE = 50;
+
+/** Which device runs which version, and because of what; devices are held and let go here. */
+export function Running({ id, versions }: { id: number; versions: number }) {
+  const client = useQueryClient();
+  const engineer = useMay("engineer");
+  const kept = useKept();
+  const [open, setOpen] = useState(false);
+  const [words, setWords] = useState("");
+  const [because, setBecause] = useState("");
+  const [page, setPage] = useState(0);
+  const q = useSettled(words, 200);
+  const list = useQuery({
+    queryKey: ["runs", id, q, because, page],
+    enabled: open,
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/definitions/{ident}/runs", {
+          params: {
+            path: { ident: id },
+            query: { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset: page * PAGE },
+          },
+        }),
+      ),
+    placeholderData: (old) => old,
+  });
+  const hold = useMutation({
+    mutationFn: ({ device, number }: { device: string; number: number | null }) =>
+      number === null
+        ? got(api.DELETE("/api/v1/devices/{name}/hold", { params: { path: { name: device } } }))
+        : got(
+            api.PUT("/api/v1/devices/{name}/hold", { params: { path: { name: device } }, body: { number, why: "" } }),
+          ),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  const found = list.data as { count: number; results: Schemas["RunsOut"][] } | undefined;
+  const count = found?.count ?? 0;
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger className="button">Who runs which</Dialog.Trigger>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-30 bg-[#0003]" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed inset-y-0 right-0 z-40 w-[min(620px,100vw)] overflow-y-auto border-l border-edge bg-paper p-5"
+        >
+          <Dialog.Title className="mb-3 text-[17px] font-bold">Who runs which version</Dialog.Title>
+          <div className="mb-2 flex flex-wrap gap-2">
+            <input
+              className="input !w-52"
+              placeholder="name …"
+              aria-label="Filter by name"
+              value={words}
+              onChange={(e) => {
+                setWords(e.target.value);
+                setPage(0);
+              }}
+            />
+            <select
+              className="input !w-auto"
+              aria-label="Because of what"
+              value={because}
+              onChange={(e) => {
+                setBecause(e.target.value);
+                setPage(0);
+              }}
+            >
+              <option value="">all devices</option>
+              <option value="chosen">chosen for the rollout</option>
+              <option value="held">held on a version</option>
+              <option value="in force">with the version in force</option>
+            </select>
+          </div>
+          <Trouble error={list.error ?? hold.error} />
+          {found && count === 0 && <Empty title="No such device.">Another word or choice may find some.</Empty>}
+          <ul className="rows" aria-label="Devices and their versions">
+            {found?.results.map((r) => (
+              <li key={r.device} className="row-line flex items-center gap-3">
+                <Link className="link w-40 truncate" to={kept(`/devices/${r.device}`)}>
+                  {r.title}
+                </Link>
+                <span className="w-36 truncate text-second">{r.site}</span>
+                <b>{r.version === null ? "no version" : `version ${r.version}`}</b>
+                <span className="truncate text-second">
+                  {r.because === "held" ? `held${r.why ? `: ${r.why}` : ""}` : r.because}
+                </span>
+                {engineer && (
+                  <select
+                    className="input ml-auto !w-auto"
+                    aria-label={`Hold ${r.title}`}
+                    value={r.because === "held" ? String(r.version) : ""}
+                    disabled={hold.isPending}
+                    onChange={(e) =>
+                      hold.mutate({ device: r.device, number: e.target.value ? Number(e.target.value) : null })
+                    }
+                  >
+                    <option value="">not held</option>
+                    {Array.from({ length: versions }, (_, i) => versions - i).map((n) => (
+                      <option key={n} value={n}>
+                        hold on {n}
+                      </option>
+                    ))}
+                  </select>
+                )}
+              </li>
+            ))}
+          </ul>
+          <div className="mt-3 flex items-center gap-3">
+            <button type="button" className="button" disabled={page === 0} onClick={() => setPage(page - 1)}>
+              Before
+            </button>
+            <span className="text-second">
+              {count === 0 ? "none" : `${page * PAGE + 1} to ${Math.min((page + 1) * PAGE, count)} of ${count}`}
+            </span>
+            <button
+              type="button"
+              className="button"
+              disabled={(page + 1) * PAGE >= count}
+              onClick={() => setPage(page + 1)}
+            >
+              Next
+            </button>
+            <Dialog.Close className="button ml-auto">
+              Close <Key>Esc</Key>
+            </Dialog.Close>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}
