@@ -13,16 +13,19 @@ from datetime import UTC, datetime, timedelta
 import psycopg
 from django.conf import settings
 from django.db import transaction
+from psycopg.types.json import Jsonb
 
+from oculum.language.plan import FieldSpec
 from server.access.models import Person
 from server.definitions.models import Definition
-from server.definitions.publishing import publish
+from server.definitions.publishing import plain, publish
 from server.fleet.models import Device, DeviceType, Site
 from server.fleet.registering import give_key, registry_changed, set_setpoint
 from server.intake.inbox import LOADED
 
 from . import world
-from .signals import DAY_US, SEED, Story, payloads, plan_of, sending_times
+from .payloads import payloads
+from .signals import DAY_US, SEED, Story, headers_of, plan_of, sending_times
 
 DAYS = 30
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -43,7 +46,10 @@ def load_records() -> dict[str, str]:
             sites[name] = Site.objects.create(name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon)
         types: dict[str, DeviceType] = {}
         for key, title, cadence, is_gateway, setpoints in world.TYPES:
-            types[key] = DeviceType.objects.create(key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints])
+            types[key] = DeviceType.objects.create(
+                key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints],
+                fields=[plain(FieldSpec(n, "number", u)) for n, u in world.FIELDS.get(key, [])],
+            )  # fmt: skip
             for name, _, value in setpoints:
                 set_setpoint(types[key], name, value, None)
         devices: dict[str, Device] = {}
@@ -84,7 +90,7 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
         connection.execute("select message_day(%s::date + d) from generate_series(0, %s) d", (first, DAYS + 3))
         step = DAY_US // 2
         for start in range(end_us - DAYS * DAY_US, end_us, step):
-            rows: list[tuple[int, int, int | None, bytes]] = []
+            rows: list[tuple[int, int, int | None, str, Jsonb | None, bytes]] = []
             for unit in units:
                 times = schedule[unit.name]
                 times = times[(times >= start) & (times < start + step)]
@@ -93,13 +99,16 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
                 via = ids[unit.gateway] if unit.gateway else None
                 delay = 1_200_000 if unit.gateway else 300_000
                 device = ids[unit.name]
-                rows += [(at + delay, device, via, payload) for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)]
+                topic = f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
+                told = headers_of(unit)
+                headers = Jsonb(told) if told else None
+                rows += [(at + delay, device, via, topic, headers, payload) for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)]
             rows.sort(key=lambda row: (row[0], row[1]))
             with connection.transaction(), connection.cursor() as cursor:
-                with cursor.copy("copy message (part, received_at, device_id, via_id, channel, payload) from stdin (format binary)") as copy:
-                    copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "bytea"])
-                    for received, device, via, payload in rows:
-                        copy.write_row((0, EPOCH + timedelta(microseconds=received), device, via, LOADED, payload))
+                with cursor.copy("copy message (part, received_at, device_id, via_id, channel, topic, headers, payload) from stdin (format binary)") as copy:
+                    copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
+                    for received, device, via, topic, headers, payload in rows:
+                        copy.write_row((0, EPOCH + timedelta(microseconds=received), device, via, LOADED, topic, headers, payload))
                 cursor.execute("select pg_notify('oculum_arrival', '')")
             sent += len(rows)
             progress(sent, worked_off(connection), total)

@@ -12,15 +12,16 @@ import zlib
 import numpy as np
 
 from oculum.batches import FIRST_REASON, Column
-from oculum.decoding.encode import encode
 from oculum.language.decoders import check_decoder
 from oculum.language.plan import DecoderPlan
 
-from .world import DECODERS, EXAMPLES, Unit
+from .world import DECODERS, EXAMPLES, UPDATED, Unit, fleet
 
 SEED = 640
 DAY_US = 86_400_000_000
+HOUR_US = 3_600_000_000
 SAG_SITES = ("merle-reach", "lower-reach")
+WARM_CRATE = "crate-5ca7e0000112"
 
 
 def now_us() -> int:
@@ -51,6 +52,13 @@ def own(seed: int, unit: Unit, what: str) -> float:
     return float(noise(seed, unit, what, np.array([0], np.int64))[0])
 
 
+def curve(story: Story, unit: Unit, what: str, times: np.ndarray, days: float) -> np.ndarray:
+    """A slow curve in [-1, 1]: two waves of about `days` with phases of the device's own."""
+    turn = 2 * np.pi * times / (days * DAY_US)
+    found: np.ndarray = 0.6 * np.sin(turn + 3 * own(story.seed, unit, what)) + 0.4 * np.sin(1.73 * turn + 3 * own(story.seed, unit, what + "'"))
+    return found
+
+
 class Story:
     """When things happen, counted back from the end of history."""
 
@@ -62,6 +70,27 @@ class Story:
 
     def during(self, times: np.ndarray, start_days: float, end_days: float) -> np.ndarray:
         return (times >= self.ago(start_days)) & (times < self.ago(end_days))
+
+    def updated(self, unit: Unit) -> int | None:
+        """When a buoy got firmware 2: nine of them, one after the other."""
+        return self.ago(2.2) + UPDATED.index(unit.name) * 25 * 60_000_000 if unit.name in UPDATED else None
+
+    def drift(self, unit: Unit, times: np.ndarray) -> np.ndarray:
+        """By how many microseconds a buoy's clock is ahead: two of those with a clock drift."""
+        rate = {"buoy-44": 55e6, "buoy-47": -70e6}.get(unit.name, 0.0)
+        return (np.clip(times - (self.updated(unit) or self.end), 0, 4 * DAY_US) / DAY_US * rate).astype(np.int64)
+
+    def warmed(self, unit: Unit, times: np.ndarray) -> np.ndarray:
+        """By how many degrees a crate was too warm: one stood on the quay for half a day."""
+        stood = self.during(times, 4.3, 3.9) if unit.name == WARM_CRATE else np.zeros(len(times), bool)
+        return np.where(stood, 9.5 * np.sin(np.pi * np.clip((times - self.ago(4.3)) / (0.4 * DAY_US), 0, 1)), 0.0)
+
+    def rain(self, unit: Unit, times: np.ndarray) -> np.ndarray:
+        """Millimetres of the ten minutes before: the storm, a day of heavy rain, a shower now and then."""
+        heavy = 0.34 * self.during(times, 5.2, 4.3) + 0.2 * self.during(times, 9.4, 8.6)
+        shower = 0.5 * (curve(self, unit, "shower", times, 0.8) > 0.93)
+        fallen: np.ndarray = np.clip((heavy + shower) * (1 + 0.8 * noise(self.seed, unit, "rain", times)), 0, None)
+        return fallen
 
     def heard(self, unit: Unit, times: np.ndarray) -> np.ndarray:
         """False while the Skerry gateway was down, for it and all behind it."""
@@ -167,45 +196,49 @@ def boat(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
     return columns, reasons
 
 
-def gateway(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column], list[str]]:
-    """Columns of a gateway's own readings."""
-    seed, count = story.seed, len(times)
-    ones = np.ones(count, np.int16)
-    season = (times - story.ago(30)) / (30 * DAY_US)
-    columns = {
-        "cpu": Column(np.round(np.clip(22 + 9 * noise(seed, unit, "cpu", times), 0, 100), 1), ones),
-        "memory": Column(np.round(np.clip(52 + (26 * season if unit.name == "gw-gull" else 2) + 1.5 * noise(seed, unit, "mem", times), 0, 99), 1), ones),
-        "link": Column(np.round(-88 + 6 * own(seed, unit, "link") + 4 * noise(seed, unit, "link", times)), ones),
-        "uptime": Column(np.round((times - story.ago(30)) / 1e6), ones),
-        "devices": Column(np.full(count, 20.0), ones),
-    }
-    return columns, []
-
-
-MAKERS = {"raft_buoy": buoy, "work_boat": boat, "shore_gateway": gateway}
+MAKERS = {"raft_buoy": buoy, "work_boat": boat}
+CADENCE_US = {
+    "work_boat": 20_000_000, "raft_buoy": 600_000_000, "shore_gateway": 300_000_000, "tide_gauge": 360_000_000, "weather_mast": 600_000_000,
+    "purification_tank": 15_000_000, "crate_logger": 6 * HOUR_US,
+}  # fmt: skip
+# Each 15 s would be a million messages of history for six tanks: before the last day, the demo keeps every 20th.
+DENSE_US, THINNED = DAY_US, 20
 
 
 def sending_times(story: Story, unit: Unit, start: int, end: int) -> np.ndarray:
     """When a device sends in [start, end): on its cadence, with a phase and jitter of its own."""
-    if unit.type == "work_boat":
-        base = 20_000_000
-    else:
-        base = 600_000_000 if unit.type == "raft_buoy" else 300_000_000
+    base = CADENCE_US[unit.type]
     phase = int((own(story.seed, unit, "phase") + 1) / 2 * base)
     first = -(-(start - phase) // base)
     ticks = np.arange(first, -(-(end - phase) // base), dtype=np.int64)
     times = ticks * base + phase
     if unit.type == "work_boat":
         times = times[under_way(story, unit, times) | (ticks % 15 == 0)]
-    jitter = (noise(story.seed, unit, "jitter", times) * (400_000 if unit.type == "work_boat" else 4_000_000)).astype(np.int64)
-    times = times + jitter
+    if unit.type == "purification_tank":
+        times = times[(times >= story.end - DENSE_US) | (ticks % THINNED == 0)]
+    spread = {"work_boat": 400_000, "purification_tank": 60_000, "crate_logger": 900_000_000}.get(unit.type, 4_000_000)
+    times = times + (noise(story.seed, unit, "jitter", times) * spread).astype(np.int64)
     if unit.type == "raft_buoy":
         times = times[noise(story.seed, unit, "lost", times) < 0.99]
     times = times[story.heard(unit, times)]
     return np.sort(times[(times >= start) & (times < end)])
 
 
-def payloads(story: Story, unit: Unit, plan: DecoderPlan, times: np.ndarray) -> list[bytes]:
-    """The payloads of a device, built by the decoder's own text."""
-    columns, reasons = MAKERS[unit.type](story, unit, times)
-    return encode(plan, columns, reasons, len(times))
+def heard_by(story: Story, gateway: Unit, times: np.ndarray) -> list[list[tuple[Unit, int, float]]]:
+    """For each message of a gateway: what it has heard in the minute before, with the moment and a stray number in [-1, 1)."""
+    found: list[list[tuple[Unit, int, float]]] = [[] for _ in times]
+    if not len(times):
+        return found
+    for unit in fleet():
+        if unit.gateway == gateway.name:
+            sent = sending_times(story, unit, int(times[0]) - 60_000_000, int(times[-1]))
+            places = np.searchsorted(times, sent).tolist()
+            for moment, place, stray in zip(sent.tolist(), places, noise(story.seed, unit, "heard", sent).tolist(), strict=True):
+                if times[place] - moment <= 60_000_000:
+                    found[place].append((unit, moment + 300_000, stray))
+    return found
+
+
+def headers_of(unit: Unit) -> dict[str, str] | None:
+    """What a sender tells beside its messages: the poller of the tanks, which registers it has read."""
+    return {"unit": unit.name.split("-")[1], "start": "100"} if unit.type == "purification_tank" else None

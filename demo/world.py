@@ -27,9 +27,21 @@ TYPES = [
     ("raft_buoy", "Raft buoy", 600, False, [("oxygen_min", "mg/L", 5.0), ("turbidity_max", "{NTU}", 12.0), ("battery_min", "V", 3.3)]),
     ("work_boat", "Work boat", 300, False, [("engine_temperature_max", "Cel", 96.0)]),
     ("shore_gateway", "Shore gateway", 300, True, []),
+    ("crate_logger", "Crate logger", 21600, False, [("crate_temperature_max", "Cel", 10.0)]),
+    ("tide_gauge", "Tide gauge", 360, False, []),
+    ("weather_mast", "Weather mast", 600, False, [("wind_max", "m/s", 17.0)]),
+    ("purification_tank", "Purification tank", 15, False, [("uv_min", "W/m2", 165.0)]),
 ]
-DECODERS = {"raft_buoy": "raft_buoy.ocu", "work_boat": "work_boat.ocu", "shore_gateway": "shore_gateway.ocu"}
-CONDITIONS = ["oxygen_low.ocu", "turbidity_high.ocu", "battery_low.ocu", "mooring_drags.ocu", "engine_hot.ocu"]
+# Fields that come with messages of other types: the gateways tell how well they hear each buoy.
+FIELDS = {"raft_buoy": [("rssi", "dB{mW}"), ("snr", "dB")]}
+DECODERS = {
+    "raft_buoy": "raft_buoy.ocu", "work_boat": "work_boat.ocu", "shore_gateway": "shore_gateway.ocu", "crate_logger": "sheets/crate_logger.ocu",
+    "tide_gauge": "sheets/tide_gauge.ocu", "weather_mast": "sheets/weather_mast.ocu", "purification_tank": "sheets/purification_tank.ocu",
+}  # fmt: skip
+CONDITIONS = ["oxygen_low.ocu", "turbidity_high.ocu", "battery_low.ocu", "mooring_drags.ocu", "engine_hot.ocu", "crate_warm.ocu", "wind_strong.ocu", "lamp_weak.ocu"]
+UPDATED = [f"buoy-{n}" for n in range(40, 49)]
+GAUGES = [("quay", "Quay"), ("merle", "Merle"), ("gull", "Gull"), ("skerry", "Skerry"), ("lower", "Lower")]
+MASTS = [("quay", "Quay", "metric"), ("skerry", "Skerry", "knots"), ("merle", "Merle", "comma")]
 
 
 @dataclass(frozen=True)
@@ -58,8 +70,29 @@ def fleet() -> list[Unit]:
             row, column = divmod(k, 6)
             stage = ("spat", "growing", "growing", "market")[k % 4]
             units.append(
-                Unit(f"buoy-{number:02d}", f"Buoy {number:02d}", "raft_buoy", site, gateway, round(lat + 0.0012 * row, 6), round(lon + 0.0016 * column, 6), {"stage": stage, "row": str(row + 1)})
+                Unit(
+                    f"buoy-{number:02d}",
+                    f"Buoy {number:02d}",
+                    "raft_buoy",
+                    site,
+                    gateway,
+                    round(lat + 0.0012 * row, 6),
+                    round(lon + 0.0016 * column, 6),
+                    {"stage": stage, "row": str(row + 1), "firmware": "2" if f"buoy-{number:02d}" in UPDATED else "1"},
+                )
             )
     for k, name in enumerate(BOATS):
         units.append(Unit(f"boat-{name}", f"Boat {name.title()}", "work_boat", "quay", None, round(37.4290 + 0.0002 * k, 6), -42.6193, {"crew": "north" if k % 2 else "south"}))
+    site_of = {"quay": "quay", "merle": "merle-reach", "gull": "gull-bank", "skerry": "skerry", "lower": "lower-reach"}
+    for name, title in GAUGES:
+        lat, lon = places[site_of[name]]
+        units.append(Unit(f"tide-{name}", f"{title} tide gauge", "tide_gauge", site_of[name], None, round(lat - 0.0008, 6), round(lon - 0.001, 6), {}))
+    for name, title, style in MASTS:
+        lat, lon = places[site_of[name]]
+        units.append(Unit(f"mast-{name}", f"{title} mast", "weather_mast", site_of[name], None, round(lat + 0.0006, 6), round(lon - 0.0015, 6), {"units": style}))
+    for k in range(6):
+        units.append(Unit(f"tank-{k + 1}", f"Tank {'ABCDEF'[k]}", "purification_tank", "quay", None, 37.4294, round(-42.6198 + 0.0001 * k, 6), {"hall": "north" if k < 3 else "south"}))
+    for k in range(60):
+        site = ("quay", "merle-reach", "gull-bank", "lower-reach")[k % 4]
+        units.append(Unit(f"crate-5ca7e0{0x101 + k:06x}", f"Crate {k + 1:02d}", "crate_logger", site, None, *places[site], {"load": ("mussel", "oyster")[k % 2]}))
     return units

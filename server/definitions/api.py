@@ -77,6 +77,7 @@ class CheckOut(serializers.Serializer):
     type = serializers.CharField(allow_null=True)
     priority = serializers.CharField(allow_null=True)
     source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
+    needs_before = serializers.BooleanField(help_text="whether it speaks of the message before")
 
 
 class FormatIn(serializers.Serializer):
@@ -399,7 +400,7 @@ class CheckView(APIView):
         return Response({
             "problems": problems_of(problems), "good": plan is not None, "fields": fields, "limits": drawn,
             "type": plan.device_type if isinstance(plan, ConditionPlan) else None, "priority": plan.priority if isinstance(plan, ConditionPlan) else None,
-            "source": plan.source if isinstance(plan, DecoderPlan) else None,
+            "source": plan.source if isinstance(plan, DecoderPlan) else None, "needs_before": isinstance(plan, DecoderPlan) and plan.needs_before,
         })  # fmt: skip
 
 

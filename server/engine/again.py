@@ -10,6 +10,7 @@ from psycopg.types.json import Jsonb
 
 from oculum.pipeline import process
 
+from .feeding import told
 from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
 from .rows import COLUMNS
 from .store import write_latest, write_refused
@@ -21,7 +22,7 @@ PORTION = 2000
 REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s and d.part = %(part)s"
 SPAN = "from message m join fleet_device d on d.id = m.device_id where d.type_id = %(type)s and m.part = %(part)s and m.received_at >= %(start)s and m.received_at < %(end)s"
 LISTED = ", ".join(f"r.{c.strip()}" for c in COLUMNS.split(","))
-FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic"
+FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic, m.headers"
 
 
 def _portion(c: psycopg.Connection[Any], where: dict[str, Any], whole_span: bool) -> list[Any]:
@@ -57,7 +58,7 @@ def decode_again_step(engine: Engine) -> bool:
             c.execute("update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,))
             return True
         ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-        arrived = Arrived(ids, received, device, [bytes(r[3]) for r in rows], [], [r[4] for r in rows])
+        arrived = Arrived(ids, received, device, [bytes(r[3]) for r in rows], [], [told(r[4], r[5]) for r in rows])
         lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
         order = np.maximum.accumulate(received)
         effects = process([lot for _, lot in lots], device, order, ids, engine.newest, engine.registry.type_of, lambda _: [], 0, 0, engine.registry.owner)

@@ -1,4 +1,4 @@
-"""Messages as the decoder takes them: with their topic, the constants of their device, the message before."""
+"""Messages as the decoder takes them: with their topic and headers, the constants of their device, the message before."""
 
 from __future__ import annotations
 
@@ -24,14 +24,19 @@ def constants_at(known: Constants, device: int, moment: int) -> dict[str, Any]:
     return found
 
 
+def told(topic: str, headers: dict[str, str] | None) -> dict[str, str]:
+    """What is known beside a message."""
+    return {**headers, "topic": topic} if headers else {"topic": topic}
+
+
 def feed(
-    connection: psycopg.Connection[Any] | Any, plan: DecoderPlan, ids: np.ndarray, received: np.ndarray, device: np.ndarray, payloads: list[bytes], topics: list[str], known: Constants
+    connection: psycopg.Connection[Any] | Any, plan: DecoderPlan, ids: np.ndarray, received: np.ndarray, device: np.ndarray, payloads: list[bytes], headers: list[dict[str, str]], known: Constants
 ) -> tuple[Payloads, int]:
     """The batch, and how many messages at its beginning are there only as the ones before.
 
     ids, received (µs), device: int64 (n,), in order of arrival.
     """
-    context: list[tuple[int, int, bytes, str]] = []
+    context: list[tuple[int, int, bytes, dict[str, str]]] = []
     before: np.ndarray | None = None
     if plan.needs_before and len(payloads):
         first: dict[int, int] = {}
@@ -40,12 +45,12 @@ def feed(
         with connection.cursor() as cursor:
             for owner, row in first.items():
                 cursor.execute(
-                    "select (extract(epoch from received_at) * 1000000)::bigint, payload, topic from message where device_id = %s and id < %s order by id desc limit 1",
+                    "select (extract(epoch from received_at) * 1000000)::bigint, payload, topic, headers from message where device_id = %s and id < %s order by id desc limit 1",
                     (owner, int(ids[row])),
                 )
                 found = cursor.fetchone()
                 if found is not None:
-                    context.append((owner, int(found[0]), bytes(found[1]), found[2]))
+                    context.append((owner, int(found[0]), bytes(found[1]), told(found[2], found[3])))
         before = np.full(len(context) + len(payloads), -1, np.int64)
         last = {owner: place for place, (owner, *_) in enumerate(context)}
         for row, owner in enumerate(device.tolist()):
@@ -54,6 +59,5 @@ def feed(
             last[owner] = place
     owners = [owner for owner, *_ in context] + device.tolist()
     times = np.concatenate([np.array([at for _, at, _, _ in context], np.int64), received])
-    headers = [{"topic": t} for t in [*(topic for *_, topic in context), *topics]]
     constants = [constants_at(known, owner, int(at)) for owner, at in zip(owners, times.tolist(), strict=True)] if plan.constants else None
-    return Payloads.of([*(payload for _, _, payload, _ in context), *payloads], times, headers, constants, before), len(context)
+    return Payloads.of([*(payload for _, _, payload, _ in context), *payloads], times, [*(beside for *_, beside in context), *headers], constants, before), len(context)

@@ -27,13 +27,13 @@ class Arrived:
     device: np.ndarray
     payloads: list[bytes]
     txids: list[str]
-    topics: list[str]
+    headers: list[dict[str, str]]
 
     def __len__(self) -> int:
         return len(self.payloads)
 
     def part(self, start: int, end: int) -> Arrived:
-        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.topics[start:end])
+        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.headers[start:end])
 
     def refuse(self, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
         """Rows that no decoder takes, with why."""
@@ -61,7 +61,7 @@ def lots_of(connection: psycopg.Connection[Any], registry: Registry, arrived: Ar
         chosen = index.tolist()
         payloads, context = feed(
             connection, decoder.plan, arrived.ids[index], arrived.received[index], arrived.device[index],
-            [arrived.payloads[i] for i in chosen], [arrived.topics[i] for i in chosen], registry.constants,
+            [arrived.payloads[i] for i in chosen], [arrived.headers[i] for i in chosen], registry.constants,
         )  # fmt: skip
         found.append((decoder, Lot(decoder.plan, payloads, index, context)))
     return found, np.flatnonzero(without)

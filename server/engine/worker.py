@@ -23,6 +23,7 @@ from oculum.pipeline import WatchedCondition, process
 
 from . import alarms
 from .again import decode_again_step
+from .feeding import told as told_beside
 from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
 from .registry import Condition, Registry
 from .store import Layouts, moment, write_activity, write_latest, write_refused
@@ -102,7 +103,7 @@ class Engine:
         assert now is not None and bounds is not None
         with c.cursor(binary=True) as cursor:
             cursor.execute(
-                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text, topic from message"
+                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text, topic, headers from message"
                 " where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
                 (self.part, *self.cursor, bounds[0], limit),
             )
@@ -119,8 +120,8 @@ class Engine:
             "select txid::text, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
             (*self.cursor, *upper, bounds[0]),
         ).fetchall()
-        ids, received, device, payloads, txids, topics = zip(*rows, strict=True) if rows else ((), (), (), (), (), ())
-        arrived = Arrived(np.array(ids, np.int64), np.array(received, np.int64), np.array(device, np.int64), list(payloads), list(txids), list(topics))
+        ids, received, device, payloads, txids, topics, headers = zip(*rows, strict=True) if rows else ((), (), (), (), (), (), ())
+        arrived = Arrived(np.array(ids, np.int64), np.array(received, np.int64), np.array(device, np.int64), list(payloads), list(txids), list(map(told_beside, topics, headers)))
         return arrived, events, int(now[0]) if whole and bounds[0] == bounds[1] else None
 
     # one step --------------------------------------------------------------------

@@ -22,6 +22,7 @@ from server.alarms.api import AlarmOut, EntryOut, everything
 from server.alarms.models import PRIORITIES, Alarm, JournalEntry
 from server.definitions.models import Definition, Version
 from server.definitions.plans import condition_plan, decoder_plan
+from server.engine.beside import beside
 from server.engine.rows import row_values
 from server.fleet.api import SPAN
 from server.fleet.models import Device
@@ -333,7 +334,8 @@ def path_of_reading(device: Device, field: str, message_id: int) -> tuple[list[d
         plan = decoder_plan(version.text, version.fields)
         places: list[dict[str, int]] = []
         if plan is not None:
-            told = explain(plan, bytes.fromhex(arrival["hex"]), int(arrival["received_at"].timestamp() * 1e6))
+            known = beside(message_id)
+            told = explain(plan, bytes.fromhex(arrival["hex"]), round(arrival["received_at"].timestamp() * 1e6), known.headers, known.constants, known.previous)
             mark = next((m for m in told["marks"] if m["field"] == field), None)
             if mark is not None:
                 places = mark["places"]

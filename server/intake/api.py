@@ -18,6 +18,7 @@ from server.access.errors import Refused
 from server.access.models import record
 from server.access.moments import moment
 from server.access.text import harmless
+from server.engine.beside import beside
 from server.fleet.api import bounded, key_out
 from server.fleet.models import NAME, Credential, Device
 from server.fleet.registering import give_key, registry_changed
@@ -55,6 +56,12 @@ class ArrivalOut(serializers.Serializer):
     reason = serializers.CharField(allow_null=True)
     line = serializers.IntegerField(allow_null=True)
     byte = serializers.IntegerField(allow_null=True)
+
+
+class WholeArrivalOut(ArrivalOut):
+    headers = serializers.DictField(child=serializers.CharField(), help_text="what the sender told beside it, and the topic")
+    constants = serializers.DictField(child=serializers.JSONField(), help_text="of the device, as they were at its arrival")
+    previous_hex = serializers.CharField(allow_null=True, help_text="the device's message before")
 
 
 class ArrivalPage(serializers.Serializer):
@@ -178,12 +185,13 @@ class ArrivalsView(APIView):
 class ArrivalView(APIView):
     """One arrival, whole."""
 
-    @extend_schema(responses=ArrivalOut, operation_id="arrival", tags=["arrivals"])
+    @extend_schema(responses=WholeArrivalOut, operation_id="arrival", tags=["arrivals"])
     def get(self, request: Request, ident: int) -> Response:
         found = arrivals(["m.id = %(id)s"], {"id": ident}, 1, 65_536)
         if not found:
             raise Refused("not found", "this arrival is not kept any more, or never was", 404)
-        return Response(found[0])
+        told = beside(ident)
+        return Response(found[0] | {"headers": told.headers, "constants": told.constants, "previous_hex": told.previous.hex() if told.previous is not None else None})
 
 
 class UnknownSendersView(generics.ListAPIView):

@@ -13,7 +13,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
-from .inbox import HTTP, Arrival, Full, Inbox
+from .inbox import HTTP, Arrival, Full, Inbox, headers_of
 from .notices import notices
 from .senders import Rates, Senders
 
@@ -63,7 +63,7 @@ class HttpIntake:
             self.inbox.refuse(source.device_id, "more messages a minute than allowed")
             return refusal(429, "too many", f"a device sends at most {settings.MESSAGES_PER_MINUTE} messages a minute")
         try:
-            kept = await self.inbox.put(Arrival(source, HTTP, "", bytes(body)))
+            kept = await self.inbox.put(Arrival(source, HTTP, "", bytes(body), headers=headers_of((n[7:], v) for n, v in request.headers.items() if n.startswith("oculum-"))))
         except Full as error:
             return refusal(507, "full", str(error))
         if not kept:

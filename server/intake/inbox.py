@@ -5,22 +5,39 @@ from __future__ import annotations
 import asyncio
 import hashlib
 import logging
+import re
 import shutil
 import time
 from collections import Counter, deque
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from pathlib import Path
 
 import psycopg
+from psycopg.types.json import Jsonb
 
 from .senders import Source
 
 log = logging.getLogger("oculum.inbox")
 MQTT, HTTP, LOADED = 1, 2, 3
 MOST = 1000
-COPY = "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin (format binary)"
-TYPES = ["int2", "timestamptz", "int4", "int4", "int4", "int2", "text", "bytea"]
+COPY = "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, headers, payload) from stdin (format binary)"
+TYPES = ["int2", "timestamptz", "int4", "int4", "int4", "int2", "text", "jsonb", "bytea"]
+
+
+HEADERS, HEADER_CHARACTERS = 16, 400
+HEADER = re.compile(r"[a-z][a-z0-9_-]{0,62}")
+
+
+def headers_of(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
+    """What a sender tells beside its message, names in small letters; at most 16, of at most 400 characters each."""
+    found: dict[str, str] = {}
+    for name, value in pairs:
+        name = name.lower()
+        if len(found) < HEADERS and HEADER.fullmatch(name) and name != "topic" and len(value) <= HEADER_CHARACTERS:
+            found[name] = value.replace("\0", "")
+    return found
 
 
 class Full(Exception):
@@ -35,6 +52,7 @@ class Arrival:
     payload: bytes
     packet: tuple[str, int, bool] | None = None  # session, packet number, marked as repeat
     seq: int = 0
+    headers: dict[str, str] | None = None
 
     def digest(self) -> bytes:
         return hashlib.sha256(self.topic.encode() + b"\0" + self.payload).digest()[:16]
@@ -156,7 +174,9 @@ class Inbox:
                         for k, i in enumerate(taken):
                             a = arrivals[i]
                             s = a.source
-                            await copy.write_row((s.part, stamp + timedelta(microseconds=k), s.device_id, unknown.get(i), s.via_id, a.channel, a.topic, a.payload))
+                            await copy.write_row(
+                                (s.part, stamp + timedelta(microseconds=k), s.device_id, unknown.get(i), s.via_id, a.channel, a.topic, Jsonb(a.headers) if a.headers else None, a.payload)
+                            )
                     opened = {(a.packet[0], a.packet[1]): a for a in (arrivals[i] for i in taken) if a.packet is not None}
                     if opened:
                         for a in opened.values():

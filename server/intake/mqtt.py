@@ -12,7 +12,7 @@ import psycopg
 from django.conf import settings
 
 from .accounts import INTAKE, intake_password, reload_broker, write_accounts
-from .inbox import MQTT, Arrival, Full, Inbox
+from .inbox import MQTT, Arrival, Full, Inbox, headers_of
 from .notices import notices
 from .senders import Rates, Senders
 
@@ -68,7 +68,7 @@ class Listener:
             self.inbox.refuse(source.device_id, "more messages a minute than allowed")
             return 0
         packet = (SESSION, int(properties.get("message_id") or 0), bool(properties.get("dup"))) if qos else None
-        arrival = Arrival(source, MQTT, topic[:200], bytes(payload), packet)
+        arrival = Arrival(source, MQTT, topic[:200], bytes(payload), packet, headers=headers_of(properties.get("user_property") or ()))
         while True:
             try:
                 await self.inbox.put(arrival)

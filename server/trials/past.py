@@ -20,7 +20,7 @@ from oculum.history.events import build_events, plain
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.pipeline import decode_batch, owned
 from server.definitions.plans import specs
-from server.engine.feeding import feed
+from server.engine.feeding import feed, told
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
 from server.fleet.models import DeviceType
@@ -98,11 +98,11 @@ class Span:
     devices: list[int] | None = None
 
 
-def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, list[bytes], list[str]]]:
-    """Stored messages in portions, the newest portion first, each in order of arrival: ids, received (µs), device, payloads, topics."""
+def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, list[bytes], list[dict[str, str]]]]:
+    """Stored messages in portions, the newest portion first, each in order of arrival: ids, received (µs), device, payloads, headers."""
     with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
-            "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic from message m"
+            "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic, m.headers from message m"
             " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
             " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) order by m.received_at desc, m.id desc limit %s",
             (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
@@ -110,7 +110,7 @@ def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndar
         while rows := cursor.fetchmany(CHUNK):
             rows.reverse()
             ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-            yield ids, received, device, [bytes(r[3]) for r in rows], [r[4] for r in rows]
+            yield ids, received, device, [bytes(r[3]) for r in rows], [told(r[4], r[5]) for r in rows]
 
 
 def same_length(type_id: int, device: str | None, length: int, most: int = 60) -> list[bytes]:
@@ -173,13 +173,13 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
         ).fetchone()
         total = int(row[0]) if row else 0
         yield {"done": 0, "total": total}
-        for ids, received, device, payloads, topics in messages(own, span):
-            batch, context = feed(beside, plan, ids, received, device, payloads, topics, registry.constants)
+        for ids, received, device, payloads, headers in messages(own, span):
+            batch, context = feed(beside, plan, ids, received, device, payloads, headers, registry.constants)
             now = decode_batch(plan, batch, 0, None, context)
             owned(now, device, registry.owner)
             old = None
             if before is not None:
-                batch, context = feed(beside, before, ids, received, device, payloads, topics, registry.constants)
+                batch, context = feed(beside, before, ids, received, device, payloads, headers, registry.constants)
                 old = decode_batch(before, batch, 0, None, context)
                 owned(old, device, registry.owner)
                 good_before += int(old.good.sum())

@@ -7,6 +7,8 @@ import struct
 from datetime import timedelta
 from typing import Any
 
+import psycopg
+
 from server.definitions.publishing import publish
 from server.engine.again import decode_again_step
 from tests.server.test_api import V1, send, signed_in
@@ -67,6 +69,26 @@ def test_constants_of_a_device_are_valid_from_their_date(world: World, engine: A
     assert [r[0] for r in world.ask("select nums[2] from reading_row order by at")] == [None, 0.5, 2.0, 2.0]
     (kept,) = client.get(V1 + "devices/pod-0/constants").json()
     assert send(client, "DELETE", f"devices/pod-0/constants/{kept['id']}").status_code == 204
+
+
+def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: World, engine: Any) -> None:
+    """Live, in a trial, and when one asks why."""
+    client = signed_in(world, "engineer")
+    definition = world.decoder("decoder pod for registers, big endian\n  header start  first  integer from text  hidden\n  origin first\n  register 12  level  u16 / 10  m\n")
+    with psycopg.connect(world.url) as connection:
+        for start, data in ((10, b"\x00\x01\x00\x02\x00\x1f"), (12, b"\x00\x29")):
+            connection.execute(
+                "insert into message (part, received_at, device_id, channel, headers, payload) values (0, %s, %s, 3, %s::jsonb, %s)",
+                (START + timedelta(seconds=start), world.pods[0].pk, json.dumps({"start": str(start)}), data),
+            )
+    work_off(engine)
+    assert [r[0] for r in world.ask("select nums[1] from reading_row order by at")] == [3.1, 4.1]
+    ((message,),) = world.ask("select max(message_id) from reading_row")
+    assert client.get(V1 + f"arrivals/{message}").json()["headers"] == {"start": "12", "topic": ""}
+    why = client.get(V1 + f"why/reading?device=pod-0&field=level&message={message}").json()
+    assert any("level = 4.1" in step["title"] for step in why["steps"]) and any("register 12" in (step["text"] or "") for step in why["steps"])
+    trial = send(client, "POST", f"definitions/{definition.pk}/trial", {"text": definition.versions.get().text}).json()
+    assert (trial["decoder"]["decoded"], trial["decoder"]["failed"]) == (2, 0)
 
 
 def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:

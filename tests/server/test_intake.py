@@ -62,6 +62,17 @@ def test_http_takes_a_message_and_says_so_after_the_commit(world: World, web: ht
     assert world.ask("select channel, payload from message where device_id = %s", world.pods[0].pk) == [(2, payload(3))]
 
 
+def test_headers_of_both_ways_come_with_the_message(world: World, web: httpx.Client, broker: Any) -> None:
+    own = {"Oculum-Unit": "3", "Oculum-Start": "100", "Oculum-topic": "forged", "Oculum-Long": "x" * 401, "Unit": "no"}
+    web.post("/in/", content=b"by http", headers=bearer(world.keys["pod-0"]) | own)
+    publish(broker, "pod-0", world.keys["pod-0"], "up/pod-0/block", "by mqtt", "-D", "publish", "user-property", "Unit", "4")
+    until(lambda: world.ask("select count(*) from message where payload in ('by http', 'by mqtt')")[0][0] == 2, "both messages")
+    assert world.ask("select topic, headers from message where payload in ('by http', 'by mqtt') order by payload") == [
+        ("", {"unit": "3", "start": "100"}),
+        ("up/pod-0/block", {"unit": "4"}),
+    ]
+
+
 @pytest.mark.parametrize("key", ["none", "ocd_x_y", "ocd_0000000000_" + "a" * 32, "x" * 5000])
 def test_http_unknown_keys_are_refused(world: World, web: httpx.Client, key: str) -> None:
     answer = web.post("/in/", content=b"x", headers=bearer(key))

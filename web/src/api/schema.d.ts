@@ -1202,6 +1202,8 @@ export interface components {
             type: string | null;
             priority: string | null;
             source: string | null;
+            /** @description whether it speaks of the message before */
+            needs_before: boolean;
         };
         ChosenOut: {
             devices: number;
@@ -2259,6 +2261,39 @@ export interface components {
             text: string;
             why?: string;
         };
+        WholeArrivalOut: {
+            id: string;
+            /** Format: date-time */
+            received_at: string;
+            device: string | null;
+            device_title: string | null;
+            type: string | null;
+            unknown: string | null;
+            unknown_id: number | null;
+            via: string | null;
+            channel: string;
+            topic: string;
+            size: number;
+            /** @description of a list: the first 64 bytes */
+            hex: string;
+            /** @description where the payload is text, harmless to show */
+            text: string | null;
+            outcome: components["schemas"]["OutcomeEnum"];
+            code: string | null;
+            reason: string | null;
+            line: number | null;
+            byte: number | null;
+            /** @description what the sender told beside it, and the topic */
+            headers: {
+                [key: string]: string;
+            };
+            /** @description of the device, as they were at its arrival */
+            constants: {
+                [key: string]: unknown;
+            };
+            /** @description the device's message before */
+            previous_hex: string | null;
+        };
         WhyOut: {
             about: string;
             steps: components["schemas"]["WhyStep"][];
@@ -2450,7 +2485,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ArrivalOut"];
+                    "application/json": components["schemas"]["WholeArrivalOut"];
                 };
             };
         };

@@ -6,7 +6,8 @@ import { useMay } from "../../parts/me";
 import type { useDraft } from "./draft";
 
 type Decoded = Schemas["DecodeOut"] | undefined;
-type Sample = { hex: string | null; setPasted: (text: string) => void };
+type Beside = { headers?: Record<string, string>; constants?: Record<string, unknown>; previous_hex?: string | null };
+type Sample = { hex: string | null; beside: Beside; setPasted: (text: string) => void };
 
 /** What a decoded message says, as a case expects it. */
 export function expected(decoded: NonNullable<Decoded>) {
@@ -73,6 +74,8 @@ export function Cases({
             payload_hex: sample.hex ?? "",
             received_at: decoded!.received_at,
             expect: expected(decoded!),
+            ...sample.beside,
+            previous_hex: draft.check.data?.needs_before ? (sample.beside.previous_hex ?? null) : null,
           },
         }),
       ),

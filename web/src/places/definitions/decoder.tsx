@@ -47,6 +47,7 @@ export default function DecoderScreen() {
             type,
             payload_hex: sample.hex ?? "",
             ...(sample.at ? { received_at: sample.at } : {}),
+            ...sample.beside,
           },
         }),
       ),
@@ -266,6 +267,10 @@ function useSample(type: string) {
     hex: pasted === null ? (one.data?.hex ?? null) : pastedHex,
     text: pasted === null ? (one.data?.text ?? null) : settled && pastedHex && !isHex(settled) ? settled : null,
     at: pasted === null ? (one.data?.received_at ?? null) : null,
+    beside:
+      pasted === null && one.data
+        ? { headers: one.data.headers, constants: one.data.constants, previous_hex: one.data.previous_hex }
+        : {},
     pending: list.isPending || one.isFetching,
     error: list.error ?? one.error,
   };
