@@ -103,7 +103,7 @@ class Engine:
         assert now is not None and bounds is not None
         with c.cursor(binary=True) as cursor:
             cursor.execute(
-                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text, topic, headers from message"
+                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text as transaction, topic, headers from message"
                 " where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
                 (self.part, *self.cursor, bounds[0], limit),
             )
@@ -117,7 +117,7 @@ class Engine:
         whole = len(rows) < limit and total <= MOST_BYTES
         upper = (bounds[0], 0) if whole else (rows[-1][4], rows[-1][0])
         events = c.execute(
-            "select txid::text, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
+            "select txid::text as transaction, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
             (*self.cursor, *upper, bounds[0]),
         ).fetchall()
         ids, received, device, payloads, txids, topics, headers = zip(*rows, strict=True) if rows else ((), (), (), (), (), (), ())

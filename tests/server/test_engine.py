@@ -235,3 +235,25 @@ def test_two_engines_do_not_work_on_one_part(world: World, engine: Any) -> None:
 
     with pytest.raises(RuntimeError, match="another engine works on part 0 already"):
         Engine(world.url)
+
+
+def test_the_stream_is_read_in_the_order_of_its_transactions(world: World, engine: Any) -> None:
+    """Their numbers are numbers, not texts: 99 comes before 100, and nothing between two reads is skipped or taken twice."""
+    world.decoder()
+    work_off(engine)
+    with psycopg.connect(world.url) as connection:
+        for txid, at in ((100, 3), (99, 1), (101, 4), (99, 2), (9, 0)):
+            connection.execute(
+                "insert into message (part, received_at, device_id, channel, payload, txid) values (0, %s, %s, 3, %s, %s::text::xid8)",
+                (START + timedelta(seconds=at), world.pods[0].pk, payload(at), txid),
+            )
+        connection.execute("update engine_cursor set txid = '0', id = 0")
+    engine.cursor = ("0", 0)
+    taken = []
+    while True:
+        arrived, _, _ = engine.read(2)
+        if not len(arrived):
+            break
+        taken += [int(t) for t in arrived.txids]
+        engine.cursor = (arrived.txids[-1], int(arrived.ids[-1]))
+    assert taken == [9, 99, 99, 100, 101]
