@@ -66,3 +66,11 @@ def test_mistakes(body: str, line: int, message: str, fix: str | None) -> None:
 def test_mistakes_of_several_lines_are_all_told() -> None:
     _, problems = check_decoder("decoder d for bytes\n  byte 0  a  u8  Cell\n  byte 1  b  u9\n  derive c = aa + 1\n  byte 2  fine  u8\n")
     assert [p.span.line for p in problems if p.severity == "error"] == [2, 3, 4]
+
+
+def test_branches_of_which_one_is_taken_may_read_the_same_bytes() -> None:
+    text = "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u16\n    is 2\n      byte 1  b  u8\n      byte 2  c  u8\n  when kind = 3\n    byte 3  e  u8\n  otherwise\n    byte 3  f  u8\n"
+    assert check_decoder(text)[1] == []
+    plan, problems = check_decoder(text + "  byte 2  again  u8\n")
+    assert plan is not None
+    assert [p.message for p in problems] == ["`again` reads bits of byte 2 that `c` has read already"], "after the branches, what any of them read counts"

@@ -87,12 +87,12 @@ class _Decoders(Reads):
                     frame.scope.names.pop(statement.name, None)
         return tuple(steps)
 
-    def branch(self, statements: tuple[tree.Statement, ...], frame: Frame, before: dict[str, Type]) -> tuple[Step, ...]:
+    def branch(self, statements: tuple[tree.Statement, ...], frame: Frame, before: dict[str, Type], touched: dict[int, tuple[int, str]] | None) -> tuple[Step, ...]:
         """One arm: it sees what stood before the choice, not what its sisters gave."""
         kept = frame.scope.names
         used = frame.used
         frame.scope.names = dict(before)
-        frame.used = dict(used) if used is not None else None
+        frame.used = dict(touched) if touched is not None else None
         outer, frame.conditional = frame.conditional, True
         last, columns, records = frame.last, frame.columns, frame.records
         steps = self.body(statements, frame)
@@ -103,7 +103,12 @@ class _Decoders(Reads):
             if other is not None and name not in before and (other.kind, other.unit and other.unit.code) != (found.kind, found.unit and found.unit.code):
                 self.check.error(f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of one name must agree", self.spans.get(name, statements[0].span))
         frame.scope.names = {**kept, **given}
-        frame.used = {**used, **frame.used} if used is not None and frame.used is not None else None
+        if used is not None and frame.used is not None:
+            for byte, (bits, by) in frame.used.items():
+                used[byte] = (bits | used.get(byte, (0, ""))[0], by)
+            frame.used = used
+        else:
+            frame.used = None
         return steps
 
     def statement(self, node: tree.Statement, frame: Frame) -> Step | None:
@@ -134,9 +139,9 @@ class _Decoders(Reads):
                 return SkipStep(line, count, 1 if node.bits else 8)
             case tree.When():
                 rule = self.early(check._truth(node.rule, scope), node.rule.span)
-                before = dict(scope.names)
-                body = self.branch(node.body, frame, before)
-                otherwise = self.branch(node.otherwise, frame, before)
+                before, touched = dict(scope.names), dict(frame.used) if frame.used is not None else None
+                body = self.branch(node.body, frame, before, touched)
+                otherwise = self.branch(node.otherwise, frame, before, touched)
                 frame.last = None
                 return WhenStep(line, rule, body, otherwise)
             case tree.Choose():
@@ -202,7 +207,7 @@ class _Decoders(Reads):
     def choose(self, node: tree.Choose, frame: Frame) -> Step:
         check = self.check
         value = self.early(check.typed(node.value, frame.scope), node.value.span)
-        before = dict(frame.scope.names)
+        before, touched = dict(frame.scope.names), dict(frame.used) if frame.used is not None else None
         arms: list[tuple[Ex, tuple[Step, ...]]] = []
         seen: set[str] = set()
         for arm in node.arms:
@@ -215,8 +220,8 @@ class _Decoders(Reads):
                 part = self.option(node, value, option, arm.span)
                 rule = part if rule is None else Ex("or", (rule, part), TRUTH, None, arm.span.line)
             assert rule is not None
-            arms.append((rule, self.branch(arm.body, frame, before)))
-        otherwise = self.branch(node.otherwise, frame, before)
+            arms.append((rule, self.branch(arm.body, frame, before, touched)))
+        otherwise = self.branch(node.otherwise, frame, before, touched)
         frame.last = None
         return ChooseStep(node.span.line, tuple(arms), otherwise)
 
