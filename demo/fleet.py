@@ -77,7 +77,8 @@ async def live() -> None:
                 continue
             client = clients[unit.gateway or unit.name]
             topic = f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
-            client.publish(topic, payload, qos=1, user_property=list((headers_of(unit) or {}).items()))
+            told = headers_of(unit)
+            client.publish(topic, payload, qos=1, **({"user_property": list(told.items())} if told else {}))
         wait = (until - now_us()) / 1e6
         if wait > 0 and not stop.is_set():
             try:

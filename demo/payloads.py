@@ -18,7 +18,7 @@ from oculum.decoding.encode import encode
 from oculum.decoding.numbers import PAD
 from oculum.language.plan import DecoderPlan
 
-from .signals import DAY_US, HOUR_US, MAKERS, Story, buoy, curve, heard_by, noise, own
+from .signals import DAY_US, HOUR_US, MAKERS, Story, buoy, curve, heard_by, noise, own, phase_of
 from .world import Unit, fleet
 
 SAMPLES = 6
@@ -187,11 +187,12 @@ def _low_first(values: np.ndarray) -> np.ndarray:
 def crate_logger(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     """Sheet 04: a burst in CBOR with a temperature every 15 min since the one before, shocks and lid events."""
     seed = story.seed
-    step = CRATE_STEP_S * 1_000_000
+    step, phase = CRATE_STEP_S * 1_000_000, phase_of(story, unit)
     out = []
     for at in times.tolist():
-        last = at // step * step
-        first = max(last - BURST_US + step, (at - BURST_US) // step * step + step)
+        due = (at - phase) // BURST_US * BURST_US + phase
+        last = due // step * step
+        first = (due - BURST_US) // step * step + step
         samples = np.arange(first, last + 1, step)
         warm = story.warmed(unit, samples)
         temperature = 5.2 + 0.7 * own(seed, unit, "temp") + 0.5 * curve(story, unit, "temp", samples, 0.9) + 0.15 * noise(seed, unit, "temp", samples) + warm

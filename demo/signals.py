@@ -205,10 +205,15 @@ CADENCE_US = {
 DENSE_US, THINNED = DAY_US, 20
 
 
+def phase_of(story: Story, unit: Unit) -> int:
+    """Where in its cadence a device sends, in microseconds."""
+    return int((own(story.seed, unit, "phase") + 1) / 2 * CADENCE_US[unit.type])
+
+
 def sending_times(story: Story, unit: Unit, start: int, end: int) -> np.ndarray:
     """When a device sends in [start, end): on its cadence, with a phase and jitter of its own."""
     base = CADENCE_US[unit.type]
-    phase = int((own(story.seed, unit, "phase") + 1) / 2 * base)
+    phase = phase_of(story, unit)
     first = -(-(start - phase) // base)
     ticks = np.arange(first, -(-(end - phase) // base), dtype=np.int64)
     times = ticks * base + phase
@@ -217,7 +222,8 @@ def sending_times(story: Story, unit: Unit, start: int, end: int) -> np.ndarray:
     if unit.type == "purification_tank":
         times = times[(times >= story.end - DENSE_US) | (ticks % THINNED == 0)]
     spread = {"work_boat": 400_000, "purification_tank": 60_000, "crate_logger": 900_000_000}.get(unit.type, 4_000_000)
-    times = times + (noise(story.seed, unit, "jitter", times) * spread).astype(np.int64)
+    jitter = noise(story.seed, unit, "jitter", times)
+    times = times + ((np.abs(jitter) if unit.type == "crate_logger" else jitter) * spread).astype(np.int64)
     if unit.type == "raft_buoy":
         times = times[noise(story.seed, unit, "lost", times) < 0.99]
     times = times[story.heard(unit, times)]

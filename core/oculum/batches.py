@@ -123,7 +123,8 @@ class Decoded:
 
 @dataclass
 class Trace:
-    """For the message in one row: which bits, or which place in a document, each value came from."""
+    """For the message in one row: which bits, or which place in a document, each value came from; which lines it took."""
 
     row: int = 0
     marks: list[dict[str, Any]] = field(default_factory=list)
+    lines: set[int] = field(default_factory=set)

@@ -17,6 +17,7 @@ from rest_framework.views import APIView
 
 from oculum.decoding.checksums import NAMES as CHECKS
 from oculum.language import limits
+from oculum.language.form import form
 from oculum.language.formatter import format_definition
 from oculum.language.functions import FUNCTIONS
 from oculum.language.plan import ConditionPlan, DecoderPlan
@@ -78,6 +79,34 @@ class CheckOut(serializers.Serializer):
     priority = serializers.CharField(allow_null=True)
     source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
     needs_before = serializers.BooleanField(help_text="whether it speaks of the message before")
+
+
+class FormIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    line = serializers.IntegerField(min_value=1, max_value=limits.SOURCE_CHARACTERS)
+
+
+class SlotOut(serializers.Serializer):
+    label = serializers.CharField()  # type: ignore[assignment]
+    column = serializers.IntegerField()
+    end_column = serializers.IntegerField()
+    text = serializers.CharField()
+    kind = serializers.ChoiceField(["text", "choice", "word"])
+    options = serializers.ListField(child=serializers.CharField())
+    prefix = serializers.CharField()
+    whole = serializers.IntegerField(help_text="the column from which it is taken out")
+    optional = serializers.BooleanField()
+    what = serializers.CharField(help_text="unit, field, type, or nothing")
+
+
+class LineForm(serializers.Serializer):
+    title = serializers.CharField()
+    line = serializers.IntegerField()
+    slots = SlotOut(many=True)
+
+
+class FormOut(serializers.Serializer):
+    form = LineForm(allow_null=True)
 
 
 class FormatIn(serializers.Serializer):
@@ -149,6 +178,7 @@ class DecodeOut(serializers.Serializer):
     error = DecodeError(allow_null=True)
     unread = serializers.IntegerField()
     tail = serializers.IntegerField()
+    untaken = serializers.ListField(child=serializers.IntegerField(), help_text="lines that this message did not take")
     parts = PartOut(many=True)
     received_at = serializers.DateTimeField()
     document = serializers.JSONField(allow_null=True)
@@ -402,6 +432,19 @@ class CheckView(APIView):
             "type": plan.device_type if isinstance(plan, ConditionPlan) else None, "priority": plan.priority if isinstance(plan, ConditionPlan) else None,
             "source": plan.source if isinstance(plan, DecoderPlan) else None, "needs_before": isinstance(plan, DecoderPlan) and plan.needs_before,
         })  # fmt: skip
+
+
+class FormView(APIView):
+    """One line of a draft as a form: its parts with their columns, and what could stand there besides."""
+
+    writes = "viewer"
+
+    @extend_schema(request=FormIn, responses=FormOut, operation_id="form", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = FormIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        found = form(asked.validated_data["text"], asked.validated_data["line"])
+        return Response({"form": found.as_dict() if found is not None else None})
 
 
 class FormatView(APIView):

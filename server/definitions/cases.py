@@ -39,8 +39,11 @@ def run(plan: DecoderPlan, cases: list[Case]) -> list[dict[str, Any]]:
     decoded = decode(plan, Payloads.of(payloads, received, headers, constants, np.array(before, np.int64)))
     found = []
     for case, row in zip(cases, rows, strict=True):
-        told = differences(answer(decoded, row), case.expect)
-        found.append({"id": case.pk, "name": case.name, "passed": not told, "differences": told[:20]})
+        gives = answer(decoded, row)
+        told = differences(gives, case.expect)
+        if isinstance(gives.get("error"), dict):
+            gives = {"error": gives["error"]["code"]}
+        found.append({"id": case.pk, "name": case.name, "passed": not told, "differences": told[:20], "gives": gives})
     return found
 
 

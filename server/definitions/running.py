@@ -15,7 +15,10 @@ from rest_framework.views import APIView
 
 from server.access.authentication import person_of
 from server.access.errors import Refused
+from server.access.moments import span
 from server.access.paging import Pages
+from server.access.text import harmless
+from server.fleet.api import SPAN
 from server.fleet.models import Device, Site
 
 from .api import DefinitionView, SelectionIn, selection_of
@@ -206,6 +209,50 @@ class RunsView(APIView):
         pages = Pages()
         page = pages.paginate_queryset(rows, request, view=self)  # type: ignore[arg-type]
         return pages.get_paginated_response(page)
+
+
+class FailingReason(serializers.Serializer):
+    code = serializers.CharField()
+    reason = serializers.CharField()
+    line = serializers.IntegerField()
+    version = serializers.IntegerField(allow_null=True)
+    messages = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    last_at = serializers.DateTimeField()
+    example = serializers.CharField(help_text="the last such message")
+
+
+class FailingOut(serializers.Serializer):
+    messages = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    reasons = FailingReason(many=True)
+
+
+class FailingView(APIView):
+    """What a decoder refuses in a span of arrival, by reason, with the last message of each."""
+
+    @extend_schema(parameters=SPAN, responses=FailingOut, operation_id="failing", tags=["definitions"])
+    def get(self, request: Request, ident: int) -> Response:
+        definition = decoder_of(ident)
+        start, end, _ = span(request)
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select r.code, r.reason, r.line, v.number, count(*), count(distinct r.device_id), max(r.received_at), max(r.message_id) from refused r"
+                " join fleet_device d on d.id = r.device_id left join definitions_version v on v.id = r.version_id"
+                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s group by 1, 2, 3, 4 order by 5 desc limit 20",
+                (definition.type_id, start, end),
+            )
+            rows = cursor.fetchall()
+            cursor.execute(
+                "select count(*), count(distinct r.device_id) from refused r join fleet_device d on d.id = r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s",
+                (definition.type_id, start, end),
+            )
+            messages, devices = cursor.fetchone()
+        names = ["code", "reason", "line", "version", "messages", "devices", "last_at", "example"]
+        reasons = [dict(zip(names, row, strict=True)) for row in rows]
+        for reason in reasons:
+            reason["reason"], reason["example"], reason["line"] = harmless(reason["reason"]), str(reason["example"]), reason["line"] or 0
+        return Response({"messages": messages, "devices": devices, "reasons": reasons})
 
 
 class HoldView(APIView):

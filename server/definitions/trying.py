@@ -55,6 +55,18 @@ class CaseOut(serializers.ModelSerializer):
         return bytes(case.previous).hex() if case.previous is not None else None
 
 
+def expectation(value: Any) -> Any:
+    """What a case expects, as it is kept. Raises ValidationError."""
+    if not isinstance(value, dict) or not ({"readings", "error"} & value.keys()) or len(orjson.dumps(value)) > 500_000:
+        raise serializers.ValidationError("expected an object with `readings`, a list, or `error`, a code")
+    if not isinstance(value.get("readings", []), list):
+        raise serializers.ValidationError("`readings` is a list")
+    for reading in value.get("readings", []):
+        if not isinstance(reading, dict) or not isinstance(reading.get("field"), str) or not isinstance(reading.get("at"), str):
+            raise serializers.ValidationError("each reading has at least `field`, `value` and `at`")
+    return value
+
+
 class CaseIn(serializers.Serializer):
     name = serializers.CharField(max_length=120)
     payload_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, allow_blank=True)
@@ -65,12 +77,15 @@ class CaseIn(serializers.Serializer):
     expect = serializers.JSONField()
 
     def validate_expect(self, value: Any) -> Any:
-        if not isinstance(value, dict) or not ({"readings", "error"} & value.keys()) or len(orjson.dumps(value)) > 500_000:
-            raise serializers.ValidationError("expected an object with `readings`, a list, or `error`, a code")
-        for reading in value.get("readings", []):
-            if not isinstance(reading, dict) or not isinstance(reading.get("field"), str) or not isinstance(reading.get("at"), str):
-                raise serializers.ValidationError("each reading has at least `field`, `value` and `at`")
-        return value
+        return expectation(value)
+
+
+class CaseChange(serializers.Serializer):
+    name = serializers.CharField(max_length=120, required=False)
+    expect = serializers.JSONField(required=False)
+
+    def validate_expect(self, value: Any) -> Any:
+        return expectation(value)
 
 
 class CaseRun(serializers.Serializer):
@@ -78,6 +93,7 @@ class CaseRun(serializers.Serializer):
     name = serializers.CharField()
     passed = serializers.BooleanField()
     differences = serializers.ListField(child=serializers.CharField())
+    gives = serializers.JSONField(help_text="what the draft makes of it, as `expect` says it")
 
 
 class CasesRunOut(serializers.Serializer):
@@ -161,6 +177,22 @@ class CasesView(generics.ListAPIView):
 
 class CaseView(APIView):
     """One case of a decoder."""
+
+    @extend_schema(request=CaseChange, responses=CaseOut, operation_id="change_case", tags=["definitions"])
+    def patch(self, request: Request, ident: int, case: int) -> Response:
+        """Another name, or other expected values."""
+        found = generics.get_object_or_404(Case, pk=case, definition_id=ident)
+        asked = CaseChange(data=request.data)
+        asked.is_valid(raise_exception=True)
+        for name, value in asked.validated_data.items():
+            setattr(found, name, value)
+        try:
+            with transaction.atomic():
+                found.save(update_fields=list(asked.validated_data) or None)
+        except IntegrityError:
+            raise Refused("exists", f"there is a case named “{found.name}” already", 409) from None
+        record(person_of(request), "changed case", f"{found.definition.name}: {found.name}")
+        return Response(CaseOut(found).data)
 
     @extend_schema(responses={204: None}, operation_id="remove_case", tags=["definitions"])
     def delete(self, request: Request, ident: int, case: int) -> Response:

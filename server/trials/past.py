@@ -17,6 +17,7 @@ from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from oculum.decoding.sources import plain_document
 from oculum.history.events import build_events, plain
+from oculum.language.analysis import untaken
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.pipeline import decode_batch, owned
 from server.definitions.plans import specs
@@ -50,6 +51,7 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
         "error": error,
         "unread": int(decoded.unread[0]),
         "tail": plan.tail,
+        "untaken": sorted(untaken(plan.steps, trace.lines)),
         "parts": parts,
         "received_at": moment(received_us),
         "document": plain_document(plan.source, payload),

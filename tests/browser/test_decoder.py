@@ -8,7 +8,7 @@ from playwright.sync_api import Page, expect
 
 from .conftest import Running
 
-BUOY = (Path(__file__).resolve().parents[2] / "examples" / "raft_buoy.ocu").read_text()
+TANK = (Path(__file__).resolve().parents[2] / "examples" / "sheets" / "purification_tank.ocu").read_text()
 
 
 def write(page: Page, text: str) -> None:
@@ -23,44 +23,45 @@ def open_decoder(page: Page, running: Running, name: str) -> None:
     page.goto(running.address + "/decoders")
     page.get_by_role("link", name=name).first.click()
     page.wait_for_url("**/decoders/*")
+    page.get_by_label("Which messages", exact=True).select_option(label="decoded ones")
     expect(page.get_by_role("list", name="Values")).to_be_visible()
 
 
 def test_cases_trial_publish_and_back(page: Page, running: Running) -> None:
-    open_decoder(page, running, "raft_buoy")
+    open_decoder(page, running, "purification_tank")
     cases, trial = page.get_by_role("region", name="Cases"), page.get_by_role("region", name="Trial")
     cases.get_by_label("Name of the case").fill("an ordinary message")
     cases.get_by_role("button", name="Keep it as a case").click()
     expect(cases).to_contain_text("all 1 pass")
 
     # Another scale: the case says at once what comes out otherwise.
-    write(page, BUOY.replace("u8 / 100 + 2", "u8 / 50"))
+    write(page, TANK.replace("tank_level         i16 / 10", "tank_level         i16 / 5"))
     expect(cases).to_contain_text("1 of 1 fail")
-    expect(cases.get_by_role("list", name="Kept cases")).to_contain_text("battery: expected")
+    expect(cases.get_by_role("list", name="Kept cases")).to_contain_text("tank_level: expected")
 
     # The trial: which field, how many values, how far.
     trial.get_by_role("button", name="Run").click()
     differ = trial.get_by_role("table", name="Values that differ")
     expect(differ.get_by_role("row")).to_have_count(2)
-    expect(differ).to_contain_text("battery")
+    expect(differ).to_contain_text("tank_level")
     expect(trial).to_contain_text("values differ, in 1 field")
 
     # Publishing says what it touches, and waits for the case unless told otherwise.
     page.get_by_role("button", name="Publish version 2").click()
     dialog = page.get_by_role("dialog")
-    expect(dialog).to_contain_text("90 devices")
+    expect(dialog).to_contain_text("6 devices")
     dialog.get_by_role("button", name="Publish").click()
     expect(dialog.get_by_role("alert")).to_contain_text("1 case fails: an ordinary message")
     dialog.get_by_role("button", name="Publish although they fail").click()
     expect(page.get_by_role("button", name="Version 2 is in force")).to_be_visible()
 
     # Back with one key; versions show what changed.
-    page.get_by_role("heading", name="raft_buoy").click()
+    page.get_by_role("heading", name="purification_tank").click()
     page.keyboard.press("Alt+z")
     expect(page.get_by_text("draft on version 1")).to_be_visible()
     page.get_by_role("button", name="Versions").click()
     changes = page.get_by_role("dialog", name="Versions").get_by_label("Differences").first
-    expect(changes).to_contain_text("u8 / 50")
+    expect(changes).to_contain_text("i16 / 5")
     page.keyboard.press("Escape")
 
 

@@ -10,10 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads
+from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads, Trace
 from oculum.decoding.checksums import CRCS, check
 from oculum.decoding.decode import decode
 from oculum.history.events import plain
+from oculum.language.analysis import untaken
 from oculum.language.decoders import check_decoder
 from oculum.language.parser import parse
 
@@ -248,3 +249,12 @@ def test_json_decoder_survives_any_bytes(payload: bytes) -> None:
 def test_json_refusals_say_what_was_found(payload: bytes, message: str) -> None:
     decoded = decode(plan_of("decoder d for json\n  at a.b  x  number\n"), Payloads.of([payload], [0]))
     assert decoded.failures[decoded.failure[0]].message.startswith(message)
+
+
+def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
+    """Also with another message before it in the batch; and lines that it did not take are told."""
+    plan = plan_of("decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u8\n    is 2\n      byte 1  b  u8\n  byte 2  c  u8\n")
+    trace = Trace(row=1)
+    decode(plan, Payloads.of([b"\x01\x02\x03", b"\x02\x05\x06"], [0, 0]), trace)
+    assert {m["name"]: m["places"][0]["first"] for m in trace.marks} == {"kind": 0, "b": 1, "c": 2}
+    assert untaken(plan.steps, trace.lines) == {4, 5}

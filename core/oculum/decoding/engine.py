@@ -67,6 +67,9 @@ class Engine(Reading):
         return rows
 
     def step(self, level: Level, step: Step, rows: np.ndarray) -> None:
+        trace = self.batch.trace
+        if trace is not None and (level.message(rows) == trace.row).any():
+            trace.lines.add(step.line)
         match step:
             case ReadStep():
                 self.read(level, step, rows)

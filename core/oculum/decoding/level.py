@@ -67,6 +67,11 @@ class Batch:
     tail: int = 0
     counted: np.ndarray | None = None  # elements of repeats, by message
 
+    @property
+    def traced_from(self) -> int:
+        """Where the message that is traced begins in the buffer."""
+        return int(self.payloads.starts[self.trace.row]) if self.trace is not None else 0
+
     def reason(self, text: str) -> int:
         code = self.reason_codes.get(text)
         if code is None:

@@ -294,7 +294,7 @@ class Reading:
     def spot(self, window: Window, row: int, raw: Raw, begin: int) -> dict[str, Any] | None:
         if not window.own:
             return None
-        base = int(self.batch.payloads.starts[0])
+        base = self.batch.traced_from
         if raw.place.mode == "stream":
             at = int(window.cursor[row]) - raw.bits
             last = (at + raw.bits - 1) >> 3
@@ -399,7 +399,7 @@ class Reading:
         if step.cleaning.stamped is not None:
             self.stamp_field(level, step.name, step.cleaning.stamped, rows)
         if self.batch.trace is not None:
-            base = int(self.batch.payloads.starts[0])
+            base = self.batch.traced_from
             for i, row in enumerate(rows.tolist()):
                 a, b = int(begin[i]), int(stop[i])
                 spots = [{"first": a - base, "last": b - 1 - base, "high": 7, "low": 0, "whole": True, "little": False}] if level.window.own and b > a else []

@@ -52,6 +52,27 @@ def bodies(step: Step) -> tuple[tuple[Step, ...], ...]:
     return ()
 
 
+def lines(steps: tuple[Step, ...]) -> set[int]:
+    """The lines that these steps stand on, with all below them."""
+    found: set[int] = set()
+    for step in steps:
+        found.add(step.line)
+        for body in bodies(step):
+            found |= lines(body)
+    return found
+
+
+def untaken(steps: tuple[Step, ...], taken: set[int]) -> set[int]:
+    """The lines that a message did not take, the head of an arm with its body."""
+    found = lines(steps) - taken
+    for step in steps:
+        if isinstance(step, ChooseStep):
+            found |= {rule.line for rule, body in step.arms if body and not lines(body) & taken}
+        for body in bodies(step):
+            found |= untaken(body, taken) - found
+    return found
+
+
 def hands(steps: tuple[Step, ...]) -> bool:
     return any(isinstance(step, HandStep) or any(map(hands, bodies(step))) for step in steps)
 

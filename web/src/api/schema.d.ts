@@ -225,7 +225,8 @@ export interface paths {
         delete: operations["remove_case"];
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Another name, or other expected values. */
+        patch: operations["change_case"];
         trace?: never;
     };
     "/api/v1/definitions/{ident}/cases/run": {
@@ -271,6 +272,23 @@ export interface paths {
         };
         /** @description What putting a version in force touches. */
         get: operations["effect"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/failing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a decoder refuses in a span of arrival, by reason, with the last message of each. */
+        get: operations["failing"];
         put?: never;
         post?: never;
         delete?: never;
@@ -539,6 +557,23 @@ export interface paths {
         get: operations["series"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description One line of a draft as a form: its parts with their columns, and what could stand there besides. */
+        post: operations["form"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1184,6 +1219,8 @@ export interface components {
             name: string;
             passed: boolean;
             differences: string[];
+            /** @description what the draft makes of it, as `expect` says it */
+            gives: unknown;
         };
         CasesRunOut: {
             cases: components["schemas"]["CaseRun"][];
@@ -1272,6 +1309,8 @@ export interface components {
             error: components["schemas"]["DecodeError"] | null;
             unread: number;
             tail: number;
+            /** @description lines that this message did not take */
+            untaken: number[];
             parts: components["schemas"]["PartOut"][];
             /** Format: date-time */
             received_at: string;
@@ -1451,6 +1490,23 @@ export interface components {
             message_id: string | null;
             readonly version: number | null;
         };
+        FailingOut: {
+            messages: number;
+            devices: number;
+            reasons: components["schemas"]["FailingReason"][];
+        };
+        FailingReason: {
+            code: string;
+            reason: string;
+            line: number;
+            version: number | null;
+            messages: number;
+            devices: number;
+            /** Format: date-time */
+            last_at: string;
+            /** @description the last such message */
+            example: string;
+        };
         /**
          * @description * `number` - number
          *     * `integer` - integer
@@ -1486,6 +1542,13 @@ export interface components {
             name: string;
             kind: string;
             unit: string | null;
+        };
+        FormInRequest: {
+            text: string;
+            line: number;
+        };
+        FormOut: {
+            form: components["schemas"]["LineForm"] | null;
         };
         FormatInRequest: {
             text: string;
@@ -1569,6 +1632,11 @@ export interface components {
             value: number | null;
             unit: string | null;
             setpoint: string | null;
+        };
+        LineForm: {
+            title: string;
+            line: number;
+            slots: components["schemas"]["SlotOut"][];
         };
         LookbackOut: {
             bucket_s: number;
@@ -1796,6 +1864,10 @@ export interface components {
         };
         PatchedAgainStateRequest: {
             state?: components["schemas"]["AgainStateStateEnum"];
+        };
+        PatchedCaseChangeRequest: {
+            name?: string;
+            expect?: unknown;
         };
         PatchedDeviceChangeRequest: {
             title?: string;
@@ -2069,6 +2141,27 @@ export interface components {
             /** Format: double */
             longitude?: number | null;
         };
+        SlotOut: {
+            label: string;
+            column: number;
+            end_column: number;
+            text: string;
+            kind: components["schemas"]["SlotOutKindEnum"];
+            options: string[];
+            prefix: string;
+            /** @description the column from which it is taken out */
+            whole: number;
+            optional: boolean;
+            /** @description unit, field, type, or nothing */
+            what: string;
+        };
+        /**
+         * @description * `text` - text
+         *     * `choice` - choice
+         *     * `word` - word
+         * @enum {string}
+         */
+        SlotOutKindEnum: "text" | "choice" | "word";
         /**
          * @description * `message` - message
          *     * `bytes` - bytes
@@ -2702,6 +2795,32 @@ export interface operations {
             };
         };
     };
+    change_case: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                case: number;
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedCaseChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CaseOut"];
+                };
+            };
+        };
+    };
     run_cases: {
         parameters: {
             query?: never;
@@ -2769,6 +2888,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EffectOut"];
+                };
+            };
+        };
+    };
+    failing: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FailingOut"];
                 };
             };
         };
@@ -3297,6 +3442,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SeriesOut"];
+                };
+            };
+        };
+    };
+    form: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FormInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormOut"];
                 };
             };
         };

@@ -20,7 +20,7 @@ export type Words = {
 };
 
 const KEYWORDS = new Set(
-  "decoder condition for bytes json big little endian byte bit bits to next same at position time since flag code number integer text iso within missing raw when unless otherwise into hidden required derive reject as too short unknown layout checksum malformed stamp length skip repeat end times up each earlier later and or not in is if then else true false setpoint on with label raise clear deadband held say priority critical high medium low".split(
+  "decoder condition for bytes registers coils json cbor senml text big little endian counted from byte bit bits to next same rest stream register registers coil record records tag size at column columns pattern group header topic position time since flag code number integer hex iso digits within missing raw when unless otherwise choose into by hidden required once padded decimal comma derive reject as too short unknown layout checksum malformed stamp stamped device origin constant table length least skip repeat end lines frames times up each earlier later until apart open decode with command default low word first wrapping and or not in is if then else true false setpoint on label raise clear deadband held say priority critical high medium low".split(
     " ",
   ),
 );
@@ -83,9 +83,10 @@ const theme = EditorView.theme({
   ".cm-tooltip": { backgroundColor: "var(--paper)", color: "var(--ink)", border: "1px solid var(--edge)" },
   ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--selected)", color: "var(--ink)" },
   ".cm-lit": { backgroundColor: "var(--selected)" },
+  ".cm-untaken": { opacity: "0.5" },
 });
 
-const setMarks = StateEffect.define<{ lit: number | null; tints: Map<number, number> }>();
+const setMarks = StateEffect.define<{ lit: number | null; tints: Map<number, number>; untaken: Set<number> }>();
 const marks = StateField.define<DecorationSet>({
   create: () => Decoration.none,
   update(found, change) {
@@ -96,13 +97,17 @@ const marks = StateField.define<DecorationSet>({
       for (let n = 1; n <= change.state.doc.lines; n += 1) {
         const tint = effect.value.tints.get(n);
         const lit = effect.value.lit === n;
-        if (tint === undefined && !lit) continue;
+        const untaken = effect.value.untaken.has(n);
+        if (tint === undefined && !lit && !untaken) continue;
         const style =
           tint === undefined
             ? ""
             : `box-shadow: inset 4px 0 0 ${String(tintStyle(tint).background).includes("gradient") ? `var(--tint-${(tint % 6) + 1})` : tintStyle(tint).background}`;
         all.push(
-          Decoration.line({ attributes: { style }, class: lit ? "cm-lit" : "" }).range(change.state.doc.line(n).from),
+          Decoration.line({
+            attributes: { style },
+            class: `${lit ? "cm-lit" : ""} ${untaken ? "cm-untaken" : ""}`,
+          }).range(change.state.doc.line(n).from),
         );
       }
       next = Decoration.set(all);
@@ -141,6 +146,7 @@ export function Editor({
   label,
   lit,
   tints,
+  untaken,
   onLine,
   readOnly = false,
   wrap = false,
@@ -152,6 +158,8 @@ export function Editor({
   label: string;
   lit?: number | null;
   tints?: Map<number, number>;
+  /** Lines that the message on show does not take. */
+  untaken?: Set<number>;
   onLine?: (line: number) => void;
   readOnly?: boolean;
   wrap?: boolean;
@@ -228,8 +236,10 @@ export function Editor({
   }, [problems, value]);
 
   useEffect(() => {
-    view.current?.dispatch({ effects: setMarks.of({ lit: lit ?? null, tints: tints ?? new Map<number, number>() }) });
-  }, [lit, tints, value]);
+    view.current?.dispatch({
+      effects: setMarks.of({ lit: lit ?? null, tints: tints ?? new Map(), untaken: untaken ?? new Set() }),
+    });
+  }, [lit, tints, untaken, value]);
 
   return <div ref={host} className="min-h-0 [&_.cm-editor]:max-h-[54vh]" />;
 }

@@ -7,7 +7,15 @@ import type { useDraft } from "./draft";
 
 type Decoded = Schemas["DecodeOut"] | undefined;
 type Beside = { headers?: Record<string, string>; constants?: Record<string, unknown>; previous_hex?: string | null };
-type Sample = { hex: string | null; beside: Beside; setPasted: (text: string) => void };
+type Kept = {
+  received_at: string;
+  headers: Record<string, string>;
+  constants: Record<string, unknown>;
+  previous_hex: string | null;
+};
+type Sample = { hex: string | null; beside: Beside; setPasted: (text: string, beside: Kept) => void };
+type Reading = { field: string; value: unknown; unit?: string | null; at: string; device?: string; missing?: string };
+type Expectation = { readings?: Reading[]; error?: string };
 
 /** What a decoded message says, as a case expects it. */
 export function expected(decoded: NonNullable<Decoded>) {
@@ -33,11 +41,13 @@ export function Cases({
   draft,
   sample,
   decoded,
+  settled,
 }: {
   id: number;
   draft: ReturnType<typeof useDraft>;
   sample: Sample;
   decoded: Decoded;
+  settled: boolean;
 }) {
   const client = useQueryClient();
   const engineer = useMay("engineer");
@@ -89,6 +99,20 @@ export function Cases({
       got(api.DELETE("/api/v1/definitions/{ident}/cases/{case}", { params: { path: { ident: id, case: one } } })),
     onSuccess: again,
   });
+  const change = useMutation({
+    mutationFn: ({ one, expect }: { one: number; expect: unknown }) =>
+      got(
+        api.PATCH("/api/v1/definitions/{ident}/cases/{case}", {
+          params: { path: { ident: id, case: one } },
+          body: { expect: expect as Expectation },
+        }),
+      ),
+    onSuccess: async () => {
+      await again();
+      await client.invalidateQueries({ queryKey: ["cases run", id] });
+    },
+  });
+  const [open, setOpen] = useState<number | null>(null);
   const results = new Map((run.data?.cases ?? []).map((r) => [r.id, r]));
   const failing = run.data?.failing ?? 0;
   return (
@@ -116,7 +140,7 @@ export function Cases({
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
-          <button className="button" disabled={!name.trim() || keep.isPending}>
+          <button className="button" disabled={!name.trim() || keep.isPending || !settled}>
             Keep it as a case
           </button>
           <span className="text-[12.5px] text-second">
@@ -126,7 +150,7 @@ export function Cases({
           </span>
         </form>
       )}
-      <Trouble error={keep.error ?? cases.error ?? remove.error} />
+      <Trouble error={keep.error ?? cases.error ?? remove.error ?? change.error} />
       {rows.length > 0 && (
         <ul className="rows mt-2 max-w-4xl" aria-label="Kept cases">
           {rows.map((c) => {
@@ -138,17 +162,43 @@ export function Cases({
                   <button
                     type="button"
                     className="link"
-                    onClick={() => sample.setPasted(c.payload_hex.replace(/../g, "$& ").trim())}
+                    onClick={() => sample.setPasted(c.payload_hex.replace(/../g, "$& ").trim(), c as Kept)}
                   >
                     {c.name}
                   </button>
                   <span className="text-[12.5px] text-second">{c.payload_hex.length / 2} bytes</span>
-                  {engineer && (
-                    <button type="button" className="link ml-auto" onClick={() => remove.mutate(c.id)}>
-                      remove
+                  <span className="ml-auto flex gap-4">
+                    {engineer && r && !r.passed && (
+                      <button
+                        type="button"
+                        className="link"
+                        disabled={change.isPending}
+                        onClick={() => change.mutate({ one: c.id, expect: r.gives })}
+                      >
+                        expect what it gives now
+                      </button>
+                    )}
+                    <button
+                      type="button"
+                      className="link"
+                      aria-expanded={open === c.id}
+                      onClick={() => setOpen(open === c.id ? null : c.id)}
+                    >
+                      what it expects
                     </button>
-                  )}
+                    {engineer && (
+                      <button type="button" className="link" onClick={() => remove.mutate(c.id)}>
+                        remove
+                      </button>
+                    )}
+                  </span>
                 </div>
+                {open === c.id && (
+                  <Expected
+                    expect={c.expect as Expectation}
+                    change={engineer ? (expect) => change.mutate({ one: c.id, expect }) : undefined}
+                  />
+                )}
                 {r && !r.passed && (
                   <ul className="ml-15 text-[12.5px]">
                     {r.differences.slice(0, 5).map((d) => (
@@ -162,5 +212,50 @@ export function Cases({
         </ul>
       )}
     </section>
+  );
+}
+
+/** What a person wrote, as a value: a number, yes or no, else a text; nothing is a missing value. */
+function valueOf(text: string, old: unknown): unknown {
+  const trimmed = text.trim();
+  if (trimmed === "") return null;
+  if (typeof old === "boolean") return /^(true|yes|1)$/i.test(trimmed);
+  if (typeof old === "string" && !/^\d{16,}$/.test(old)) return text;
+  try {
+    return JSON.parse(trimmed) as unknown;
+  } catch {
+    return text;
+  }
+}
+
+/** The expected readings of a case, each with its value to change. */
+function Expected({ expect, change }: { expect: Expectation; change: ((next: Expectation) => void) | undefined }) {
+  if (expect.error) return <p className="ml-15 text-[12.5px]">It expects to be refused as {expect.error}.</p>;
+  const readings = expect.readings ?? [];
+  return (
+    <ul className="my-1 ml-15 grid gap-1 text-[12.5px]" aria-label="Expected readings">
+      {readings.map((r, i) => (
+        <li key={i} className="flex items-center gap-2">
+          <span className="w-44 truncate">{r.field}</span>
+          <input
+            className="input !h-7 !min-h-7 !w-40 font-mono text-[12.5px]"
+            aria-label={`${r.field} expected`}
+            defaultValue={
+              r.value === null ? "" : typeof r.value === "object" ? JSON.stringify(r.value) : String(r.value)
+            }
+            readOnly={!change}
+            onBlur={(e) => {
+              const value = valueOf(e.target.value, r.value);
+              if (change && JSON.stringify(value) !== JSON.stringify(r.value))
+                change({ readings: readings.map((other, k) => (k === i ? { ...other, value } : other)) });
+            }}
+            onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+          />
+          <span className="unit">{r.unit && r.unit !== "1" ? r.unit : ""}</span>
+          {r.missing && <span className="text-second">missing: {r.missing}</span>}
+          <span className="text-second">{r.at}</span>
+        </li>
+      ))}
+    </ul>
   );
 }

@@ -272,7 +272,7 @@ function Again({ type, live }: { type: string; live: boolean }) {
           {engineer && live && (
             <>
               <Pick
-                label="Which messages"
+                label="Which messages to decode again"
                 value={days}
                 options={[
                   [0, "the refused ones"],

@@ -15,8 +15,10 @@ import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Cases } from "./cases";
 import { Trial, useProgress } from "./decoder-trial";
+import { Failing } from "./failing";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
+import { LineForm } from "./line-form";
 import { RolloutStrip } from "./rollout";
 
 export default function DecoderScreen() {
@@ -24,6 +26,7 @@ export default function DecoderScreen() {
   const draft = useDraft(id);
   const kept = useKept();
   const [line, setLine] = useState<number | null>(null);
+  const [cursor, setCursor] = useState<number | null>(null);
   const type = draft.definition.data?.type ?? "";
   const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
   const own = types.data?.results.find((t) => t.key === type);
@@ -56,6 +59,10 @@ export default function DecoderScreen() {
     retry: false,
   });
   const marks = useMemo(() => decoded.data?.marks ?? [], [decoded.data]);
+  const untaken = useMemo(
+    () => new Set(draft.upToDate ? (decoded.data?.untaken ?? []) : []),
+    [decoded.data, draft.upToDate],
+  );
   const taken = useMemo(() => new Set(draft.text.match(/[a-z][a-z0-9_]*/g) ?? []), [draft.text]);
   const tintOf = useMemo(() => new Map([...new Set(marks.map((m) => m.line))].map((l, i) => [l, i])), [marks]);
   const byByte = useMemo(() => {
@@ -75,6 +82,8 @@ export default function DecoderScreen() {
   }, [marks, tintOf, sample.hex, decoded.data]);
   if (!draft.ready)
     return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the decoder" />;
+  // What is on show belongs to the text and the message that are on show.
+  const settled = draft.upToDate && !sample.pending && !decoded.isFetching && !decoded.isPlaceholderData;
   const lit = new Set<number>();
   const current = marks.filter((m) => m.line === line);
   for (const m of current) for (const p of m.places) for (let b = p.first; b <= p.last; b += 1) lit.add(b);
@@ -87,6 +96,7 @@ export default function DecoderScreen() {
         busy={trial.run.isPending}
         compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
       />
+      <Failing id={id} />
       {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
       <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1.55fr)_minmax(390px,1fr)]">
         <section className="min-w-0" aria-label="Text">
@@ -105,8 +115,13 @@ export default function DecoderScreen() {
             words={words}
             lit={line}
             tints={tintOf}
-            onLine={setLine}
+            untaken={untaken}
+            onLine={(n) => {
+              setLine(n);
+              setCursor(n);
+            }}
           />
+          {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
           <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
         </section>
         <section className="min-w-0" aria-label="Message">
@@ -196,7 +211,7 @@ export default function DecoderScreen() {
           )}
         </section>
       </div>
-      <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} />
+      <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} settled={settled} />
       <Trial id={id} draft={draft} type={type} trial={trial} />
     </>
   );
@@ -212,17 +227,33 @@ function added(text: string, line: string): string {
 
 type SampleState = ReturnType<typeof useSample>;
 
+/** What a message came with besides its payload. */
+type Kept = {
+  received_at: string;
+  headers: Record<string, string>;
+  constants: Record<string, unknown>;
+  previous_hex: string | null;
+};
+const besides = (m: Kept | null | undefined) =>
+  m ? { headers: m.headers, constants: m.constants, previous_hex: m.previous_hex } : {};
+
 /** The message that the draft is tried on: one of the last arrivals, or a pasted one. */
 function useSample(type: string) {
   const [params, setParams] = useSearchParams();
   const [pasted, setPasted] = useState<string | null>(null);
+  const [kept, setKept] = useState<Kept | null>(null);
   const outcome = params.get("outcome") ?? "";
+  const device = params.get("device") ?? "";
   const list = useQuery({
-    queryKey: ["samples", type, outcome],
+    queryKey: ["samples", type, outcome, device],
     enabled: Boolean(type),
     queryFn: async () => {
       const find = (o: string) =>
-        got(api.GET("/api/v1/arrivals", { params: { query: { type, limit: 40, ...(o ? { outcome: o } : {}) } } }));
+        got(
+          api.GET("/api/v1/arrivals", {
+            params: { query: { type, limit: 40, ...(o ? { outcome: o } : {}), ...(device ? { device } : {}) } },
+          }),
+        );
       if (outcome) return (await find(outcome)).results;
       // Failing ones first: they are what a decoder is mended for.
       const [refused, waiting, all] = await Promise.all([find("refused"), find("no decoder"), find("")]);
@@ -254,11 +285,30 @@ function useSample(type: string) {
       { replace: true },
     );
   };
+  const filter = (name: "outcome" | "device", value: string) => {
+    setPasted(null);
+    setParams(
+      (old) => {
+        const fresh = new URLSearchParams(old);
+        if (value) fresh.set(name, value);
+        else fresh.delete(name);
+        fresh.delete("message");
+        return fresh;
+      },
+      { replace: true },
+    );
+  };
   const settled = useSettled(pasted, 200);
   const pastedHex = settled === null ? null : asHex(settled);
   return {
     pasted,
-    setPasted,
+    setPasted: (text: string | null, beside: Kept | null = null) => {
+      setPasted(text);
+      setKept(beside);
+    },
+    outcome,
+    device,
+    filter,
     rows,
     position: listed < 0 ? 0 : listed,
     pick,
@@ -266,11 +316,8 @@ function useSample(type: string) {
     arrival: pasted === null ? one.data : undefined,
     hex: pasted === null ? (one.data?.hex ?? null) : pastedHex,
     text: pasted === null ? (one.data?.text ?? null) : settled && pastedHex && !isHex(settled) ? settled : null,
-    at: pasted === null ? (one.data?.received_at ?? null) : null,
-    beside:
-      pasted === null && one.data
-        ? { headers: one.data.headers, constants: one.data.constants, previous_hex: one.data.previous_hex }
-        : {},
+    at: pasted === null ? (one.data?.received_at ?? null) : (kept?.received_at ?? null),
+    beside: besides(pasted === null ? one.data : kept),
     pending: list.isPending || one.isFetching,
     error: list.error ?? one.error,
   };
@@ -310,6 +357,22 @@ function Sample({ sample, type }: { sample: SampleState; type: string }) {
         </span>
       </h2>
       <Trouble error={sample.error} />
+      {sample.pasted === null && (
+        <div className="mb-1.5 flex flex-wrap gap-2">
+          <select
+            className="input !w-auto"
+            aria-label="Which messages"
+            value={sample.outcome}
+            onChange={(e) => sample.filter("outcome", e.target.value)}
+          >
+            <option value="">failing first</option>
+            <option value="refused">refused ones</option>
+            <option value="decoded">decoded ones</option>
+            <option value="no decoder">without a decoder</option>
+          </select>
+          <DevicePick type={type} value={sample.device} onPick={(d) => sample.filter("device", d)} />
+        </div>
+      )}
       <div className="flex flex-wrap gap-2">
         {sample.pasted === null ? (
           <>
@@ -349,6 +412,34 @@ function Sample({ sample, type }: { sample: SampleState; type: string }) {
         )}
       </div>
     </div>
+  );
+}
+
+const LISTED = 500;
+
+/** One device of the type, or all of them. */
+function DevicePick({ type, value, onPick }: { type: string; value: string; onPick: (device: string) => void }) {
+  const devices = useQuery({
+    queryKey: ["devices", "names", type],
+    enabled: Boolean(type),
+    queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { type, limit: LISTED, order: "name" } } })),
+    staleTime: 60_000,
+  });
+  return (
+    <select
+      className="input !w-auto"
+      aria-label="Of which device"
+      value={value}
+      onChange={(e) => onPick(e.target.value)}
+    >
+      <option value="">of any device</option>
+      {value && !devices.data?.results.some((d) => d.name === value) && <option value={value}>{value}</option>}
+      {devices.data?.results.map((d) => (
+        <option key={d.name} value={d.name}>
+          {d.title}
+        </option>
+      ))}
+    </select>
   );
 }
 

@@ -37,12 +37,18 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
       return client.invalidateQueries();
     },
   });
+  const rollout = useQuery({
+    queryKey: ["rollout", d?.id],
+    enabled: d?.kind === "decoder" && Boolean(d.rolling_out),
+    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: d!.id } } })),
+  });
   const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
   useKeys({ "Alt+z": () => undo !== null && engineer && back.mutate(undo) });
   if (!d) return null;
   const casesFail = draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail";
   const first = draft.errors[0];
   const same = d.live && d.live.text === draft.text;
+  const rolling = d.rolling_out && rollout.data?.text === draft.text ? d.rolling_out : null;
   const next = (d.last_number ?? 0) + 1;
   const waits = first
     ? `Publish waits for line ${first.line}`
@@ -50,7 +56,9 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
       ? "Checking …"
       : same
         ? `Version ${d.live?.number} is in force`
-        : null;
+        : rolling
+          ? `Version ${rolling} is rolling out`
+          : null;
   return (
     <Heading
       title={d.name}
@@ -59,7 +67,9 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
           {d.live
             ? same
               ? `version ${d.live.number}`
-              : `draft on version ${d.live.number}`
+              : rolling
+                ? `version ${rolling}, for chosen devices first`
+                : `draft on version ${d.live.number}`
             : "draft, not published yet"}{" "}
           · {about}
         </>

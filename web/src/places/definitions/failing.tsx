@@ -1,0 +1,74 @@
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, got } from "../../api/client";
+import { At, Trouble } from "../../parts/basics";
+import { spanWord, useLookback } from "../../parts/lookback-state";
+
+const SHOWN = 6;
+
+/** What the decoder refuses in the lookback, by reason; each opens its last message here. */
+export function Failing({ id }: { id: number }) {
+  const lookback = useLookback();
+  const [params, setParams] = useSearchParams();
+  const found = useQuery({
+    queryKey: ["failing", id, ...lookback.key],
+    queryFn: () =>
+      got(
+        api.GET("/api/v1/definitions/{ident}/failing", {
+          params: { path: { ident: id }, query: lookback.query() },
+        }),
+      ),
+    refetchInterval: lookback.live ? 15_000 : false,
+    placeholderData: (old) => old,
+  });
+  if (found.error) return <Trouble error={found.error} />;
+  if (!found.data?.messages) return null;
+  return (
+    <section aria-label="Refused messages" className="mb-4 border-l-3 border-ink bg-raised px-4 py-2">
+      <h2>
+        {found.data.messages.toLocaleString("en")} messages of {found.data.devices} device
+        {found.data.devices === 1 ? "" : "s"} refused{" "}
+        <span>· {lookback.live ? `last ${spanWord(lookback.spanS)}` : "in the lookback"}, by reason</span>
+      </h2>
+      <ul>
+        {found.data.reasons.slice(0, SHOWN).map((r) => (
+          <li
+            key={`${r.code} ${r.reason} ${r.version}`}
+            className="flex min-h-7 flex-wrap items-center gap-x-3 text-[13px]"
+          >
+            <b className="w-14 text-right">{r.messages.toLocaleString("en")}</b>
+            <span>
+              {r.code}: {r.reason}
+            </span>
+            <span className="text-second">
+              {r.devices} device{r.devices === 1 ? "" : "s"}, last <At at={r.last_at} />
+              {r.version !== null && `, version ${r.version}`}
+              {r.line > 0 && `, line ${r.line}`}
+            </span>
+            <button
+              type="button"
+              className="link ml-auto"
+              aria-pressed={params.get("message") === r.example}
+              onClick={() =>
+                setParams(
+                  (old) => {
+                    const fresh = new URLSearchParams(old);
+                    fresh.set("message", r.example);
+                    fresh.set("outcome", "refused");
+                    return fresh;
+                  },
+                  { replace: true },
+                )
+              }
+            >
+              open the last one
+            </button>
+          </li>
+        ))}
+      </ul>
+      {found.data.reasons.length > SHOWN && (
+        <p className="text-[12.5px] text-second">and {found.data.reasons.length - SHOWN} more reasons</p>
+      )}
+    </section>
+  );
+}
