@@ -44,6 +44,7 @@ class Source:
     key: str
     text: str
     fields: list[dict[str, Any]]
+    made: bool = False  # by no person, from what SenML packs say of themselves
 
 
 @dataclass
@@ -109,15 +110,15 @@ class Registry:
 
     def _publish(self, connection: psycopg.Connection, version: int) -> None:
         row = connection.execute(
-            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints from definitions_version v"
+            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints, v.person_id is null and v.why like 'made from the names of SenML%%' from definitions_version v"
             " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
             (version,),
         ).fetchone()
         if row is None:
             return
-        definition, kind, type_id, key, text, fields, setpoints = row
+        definition, kind, type_id, key, text, fields, setpoints, made = row
         if kind == "decoder":
-            self.sources[version] = Source(key, text, fields)
+            self.sources[version] = Source(key, text, fields, made)
             self.types[key] = type_id
             self.live[type_id] = version
             self.first.pop(type_id, None)

@@ -47,7 +47,10 @@ def build_rows(group: Group, reasons: list[str], layout: int, version: int, devi
     owner = group.owner if group.owner is not None else device[group.rows]
     order = order[np.lexsort((message[group.rows[order]], group.at[order], owner[order]))]
     rows, at, owner = group.rows[order], group.at[order], owner[order]
-    count, width = len(order), slots(group.fields)
+    together = _together(group, order, rows, at, owner)
+    if together is not None:
+        rows, at, owner = rows[together.starts], at[together.starts], owner[together.starts]
+    count, width = len(rows), slots(group.fields)
     nums = np.zeros((count, width))
     there = np.zeros((count, width), bool)
     slot = 0
@@ -56,6 +59,8 @@ def build_rows(group: Group, reasons: list[str], layout: int, version: int, devi
     for spec in group.fields:
         column = group.columns[spec.name]
         values, state = column.values[order], column.state[order]
+        if together is not None:
+            values, state = together.joined(values, state)
         if (state >= FIRST_REASON).any():
             missing.append((spec.name, state))
         if is_text(spec):
@@ -69,6 +74,38 @@ def build_rows(group: Group, reasons: list[str], layout: int, version: int, devi
     for i, tail in enumerate(_tails(count, texts, missing, reasons)):
         encoded[i] += tail
     return Rows(list(zip(owner.tolist(), at.tolist(), strict=True)), encoded)
+
+
+@dataclass(frozen=True)
+class _Together:
+    """Runs of elements that become one row each. starts, ends: int64 (m,), first and last of each run."""
+
+    starts: np.ndarray
+    ends: np.ndarray
+
+    def joined(self, values: np.ndarray, state: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Of each run the element that says something of a field."""
+        last = np.maximum.accumulate(np.where(state != 0, np.arange(len(state)), -1))[self.ends]
+        told = last >= self.starts
+        pick = np.where(told, last, self.starts)
+        return values[pick], np.where(told, state[pick], 0)
+
+
+def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray, owner: np.ndarray) -> _Together | None:
+    """Elements of one message, device and time that speak of different fields, as the records of a pack do; None where there are none."""
+    if len(order) < 2:
+        return None
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = (rows[1:] != rows[:-1]) | (at[1:] != at[:-1]) | (owner[1:] != owner[:-1])
+    if fresh.all():
+        return None
+    run = np.cumsum(fresh) - 1
+    twice = np.zeros(int(run[-1]) + 1, bool)
+    for column in group.columns.values():
+        twice |= np.bincount(run[column.state[order] != 0], minlength=len(twice)) > 1
+    fresh |= twice[run]  # a field that is told twice: the store puts one after the other
+    starts = np.flatnonzero(fresh)
+    return _Together(starts, np.append(starts[1:] - 1, len(order) - 1))
 
 
 def _encoded(owner: np.ndarray, at: np.ndarray, layout: int, version: int, message: np.ndarray, received: np.ndarray, nums: np.ndarray, there: np.ndarray) -> list[bytes]:

@@ -77,17 +77,38 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     connection.execute("truncate staged")
     _copy(connection, "staged", rows.encoded)
     # A key's history in order of arrival: what is stored, and what came. What equals its predecessor does
-    # nothing; the newest arrival stays, the others go on record. (Decoding again brings old arrivals.)
+    # nothing. Of each field the newest arrival that speaks of it stays; a row of which something is
+    # replaced goes on record. (Decoding again brings old arrivals.)
     connection.execute(
-        f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct device_id, at, layout_id from staged) k using (device_id, at, layout_id)"
+        f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct {KEY} from staged) k using ({KEY})"
         f" union all select {COLUMNS}, turn from staged),"
         " marked as (select *, lag(turn) over w is not null and lag(nums) over w is not distinct from nums and lag(texts) over w is not distinct from texts"
-        " and lag(missing) over w is not distinct from missing as again from chain window w as (partition by device_id, at, layout_id order by message_id, turn)),"
-        " kept as (select *, row_number() over v = 1 as top from marked where not again window v as (partition by device_id, at, layout_id order by message_id desc, turn desc)),"
-        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept where not top)"
-        f" insert into reading_row ({COLUMNS}) select {COLUMNS} from kept where top and turn > 0 on conflict (device_id, at, layout_id) do update set "
+        f" and lag(missing) over w is not distinct from missing as again from chain window w as (partition by {KEY} order by message_id, turn)),"
+        f" kept as materialized (select *, row_number() over v as age, count(*) over (partition by {KEY}) as several from marked where not again"
+        f" window v as (partition by {KEY} order by message_id desc, turn desc)),"
+        f" nums as (select {KEY}, array_agg(v order by i) as nums from ({_newest('nums')}) x group by {KEY}),"
+        f" texts as (select {KEY}, array_agg(v order by i) as texts from ({_newest('texts')}) x group by {KEY}),"
+        f" missing as (select {KEY}, jsonb_object_agg(m.key, m.value order by age desc) as missing from kept cross join lateral jsonb_each(missing) m where several > 1 group by {KEY}),"
+        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept o where age > 1 and exists (select 1 from kept n"
+        f" where (n.device_id, n.at, n.layout_id) = (o.device_id, o.at, o.layout_id) and n.age < o.age and ({_overlap('nums')} or {_overlap('texts')})))"
+        f" insert into reading_row ({COLUMNS}) select k.device_id, k.at, k.layout_id, k.version_id, k.message_id, k.received_at,"
+        " coalesce(n.nums, k.nums), coalesce(t.texts, k.texts), coalesce(m.missing, k.missing)"
+        f" from kept k left join nums n using ({KEY}) left join texts t using ({KEY}) left join missing m using ({KEY})"
+        " where age = 1 and (turn > 0 or several > 1) on conflict (device_id, at, layout_id) do update set "
         + ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
     )
+
+
+KEY = "device_id, at, layout_id"
+
+
+def _newest(slots: str) -> str:
+    """Of each place in an array the value of the newest row that has one."""
+    return f"select {KEY}, i, (array_agg(v order by age) filter (where v is not null))[1] as v from kept cross join lateral unnest({slots}) with ordinality u(v, i) where several > 1 group by {KEY}, i"
+
+
+def _overlap(slots: str) -> str:
+    return f"exists (select 1 from unnest(n.{slots}, o.{slots}) x(a, b) where a is not null and b is not null)"
 
 
 def _listed(table: str) -> str:

@@ -27,6 +27,7 @@ from .feeding import told as told_beside
 from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
 from .registry import Condition, Registry
 from .store import Layouts, moment, write_activity, write_latest, write_refused
+from .unaided import make, unaided
 
 log = logging.getLogger("oculum.engine")
 MOST = 20_000
@@ -58,6 +59,7 @@ class Engine:
         if not self._only_one():
             raise RuntimeError(f"another engine works on part {part} already")
         self.layouts = Layouts()
+        self.packs: dict[int, list[bytes]] = {}  # SenML packs by type, that wait for a decoder to be made
         self.stopping = False
         self.load()
 
@@ -143,6 +145,9 @@ class Engine:
                 return self.step(max(len(arrived) // 2, 1))
             log.exception("a message could not be written and is set aside")
             self.write(arrived, events, None, aside=f"{type(error).__name__}: {error}")
+        packs, self.packs = self.packs, {}
+        for type_id, some in packs.items():
+            make(type_id, some)
         return len(arrived) + len(events)
 
     def due(self, horizon: int) -> bool:
@@ -203,6 +208,9 @@ class Engine:
         refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
         failed[without] = True
         write_refused(c, refused + arrived.refuse(without, *(NO_DECODER if aside is None else ("unwritable", aside))))
+        if aside is None:
+            for type_id, packs in unaided(registry, arrived, without, lots).items():
+                self.packs.setdefault(type_id, []).extend(packs)
         self.newest |= {key: value for key, (value, _) in effects.newest.items()}
         told.alarms += self.alarm(effects.transitions)
         groups = [(lot, group) for (_, lot), decoded in zip(lots, effects.decoded, strict=True) for group in decoded.groups if group.owner is not None]

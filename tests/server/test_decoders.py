@@ -170,3 +170,43 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     level = next(f for f in result["fields"] if f["field"] == "level")
     assert level["differ"] == 25 and sum(level["distribution"]["counts"]) == 25 and level["unit"] == "m"
     assert json.dumps(result, default=str)
+
+
+def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
+    """Names, units and times become fields; what came before is not lost; more names are added; a person's draft is left alone."""
+    from server.definitions.models import Definition
+    from server.fleet.models import DeviceType
+
+    def pack(at: int, *more: dict[str, Any]) -> bytes:
+        return json.dumps([{"bn": "pod-0/", "bt": int(START.timestamp()) + at, "n": "level", "u": "m", "v": at / 10}, {"n": "hum", "u": "%RH", "v": 40}, *more]).encode()
+
+    world.arrive((0, 1, pack(0)), (0, 11, pack(10)))
+    work_off(engine)
+    while decode_again_step(engine):
+        pass
+    definition = Definition.objects.get(kind="decoder", type=world.type)
+    assert definition.live is not None and definition.live.number == 1 and "SenML" in definition.live.why
+    assert [(f["name"], f["unit"]) for f in DeviceType.objects.get(pk=world.type.pk).fields] == [("level", "m"), ("hum", "%")]
+    assert world.ask("select nums from reading_row order by at") == [([0.0, 40.0],), ([1.0, 40.0],)]
+    assert world.ask("select count(*) from refused") == [(0,)]
+
+    world.arrive((0, 21, pack(20, {"n": "gust", "u": "m/s", "v": 7})))
+    work_off(engine)
+    world.arrive((0, 31, pack(30, {"n": "gust", "u": "m/s", "v": 8})))
+    work_off(engine)
+    definition.refresh_from_db()
+    assert definition.live.number == 2
+    assert ("pod-0", 8.0) in levels(world, "gust")
+
+    definition.draft += "  # mine\n"
+    definition.save()
+    world.arrive((0, 41, pack(40, {"n": "other", "v": 1})))
+    work_off(engine)
+    assert definition.versions.count() == 2, "somebody has begun a text of their own"
+
+
+def test_what_is_no_senml_waits_for_a_decoder(world: World, engine: Any) -> None:
+    world.arrive((0, 1, b"[1, 2]"), (0, 2, b'[{"v": 1}]'), (0, 3, b"\x81\x01"))
+    work_off(engine)
+    assert world.ask("select count(*) from definitions_definition") == [(0,)]
+    assert [code for (code,) in world.ask("select code from refused")] == ["no decoder"] * 3

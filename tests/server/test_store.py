@@ -107,3 +107,50 @@ def test_health_counts_every_device_once_an_hour(world: World, engine: Any) -> N
     assert (first["reporting"], first["overdue"], first["undecodable"], first["silent"]) == (2, 1, 1, 1)
     assert (second["reporting"], second["silent"]) == (1, 4)
     assert first["messages"] == 121 and found["devices"] == 5
+
+
+PAIR = (FieldSpec("n", "number", "V"), FieldSpec("t", "text"))
+message_of = st.tuples(st.integers(0, 2), st.one_of(st.none(), st.integers(0, 2)), st.one_of(st.none(), st.sampled_from(["a", "b"])), st.booleans()).filter(
+    lambda m: m[1] is not None or m[2] is not None
+)
+
+
+@settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(messages=st.lists(message_of, min_size=1, max_size=8))
+def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: list) -> None:
+    """(time, number, text, whether a batch ends here): what another message says of another field does not take a value away."""
+    with psycopg.connect(instance.database_url(), autocommit=True) as connection:
+        connection.execute("truncate reading_row, replaced_reading")
+        layout = Layouts().number(connection, PAIR)
+        start = 0
+        for end in [i + 1 for i, m in enumerate(messages) if m[3] or i == len(messages) - 1]:
+            part = messages[start:end]
+            columns = {
+                "n": Column(np.array([float(m[1] or 0) for m in part]), np.array([m[1] is not None for m in part], np.int16)),
+                "t": Column(np.array([m[2] or "" for m in part], object), np.array([m[2] is not None for m in part], np.int16)),
+            }
+            group = Group(PAIR, np.arange(len(part)), START_US + np.array([m[0] for m in part], np.int64), columns)
+            own = np.full(len(part), 7, np.int64)
+            with connection.transaction():
+                write_rows(connection, build_rows(group, [], layout, 3, own, np.arange(start, end) + 100, own * 0 + START_US))
+            start = end
+        found = {(at - moment(START_US)).microseconds: (nums[0], texts[0]) for at, nums, texts in connection.execute("select at, nums, texts from reading_row").fetchall()}
+        record = connection.execute("select count(*) from replaced_reading").fetchone()
+    wanted: dict[int, tuple[float | None, str | None]] = {}
+    for at, number, text, _ in messages:
+        old = wanted.get(at, (None, None))
+        wanted[at] = (float(number) if number is not None else old[0], text if text is not None else old[1])
+    assert found == wanted
+    if len({m[0] for m in messages}) == len(messages):
+        assert record == (0,)
+
+
+def test_records_of_one_pack_make_one_row(instance: Any) -> None:
+    """Elements of a message that stand at one time and speak of different fields."""
+    columns = {
+        "n": Column(np.array([1.0, 0.0, 3.0, 4.0]), np.array([1, 0, 1, 1], np.int16)),
+        "t": Column(np.array(["", "b", "", ""], object), np.array([0, 1, 0, 0], np.int16)),
+    }
+    group = Group(PAIR, np.array([0, 0, 1, 1]), START_US + np.array([0, 0, 5, 5]), columns)
+    rows = build_rows(group, [], 1, 1, np.array([7, 7]), np.array([100, 101]), np.array([START_US] * 2))
+    assert [at - START_US for _, at in rows.keys] == [0, 5, 5], "what is told twice stays apart, for the store to put on record"

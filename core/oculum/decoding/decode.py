@@ -94,7 +94,7 @@ def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
     none = np.zeros(len(records), np.int64)
     window = Window("document", payloads.data, none, none, "malformed")
     window.own = False
-    window.docs = [{name.rpartition("/")[2]: measured, name: measured} for name, _, _, measured in records]
+    window.docs = [{sources.quantity(name): measured, name.rpartition("/")[2]: measured, name: measured} for name, _, _, measured in records]
     child = Level(batch, len(records), window, level, np.array(up, np.int64))
     child.at = np.array([r[2] for r in records], np.int64)
     child.index = np.arange(1, len(records) + 1)

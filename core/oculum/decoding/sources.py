@@ -398,6 +398,11 @@ def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None
     return found, None
 
 
+def quantity(name: str) -> str:
+    """The part of a record's full name that says what is measured: what stands behind the last slash or colon."""
+    return re.split(r"[/:]", name)[-1]
+
+
 def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | None:
     wants: dict[str, tuple[type, ...]] = {"n": (str,), "u": (str,), "v": (int, float), "vs": (str,), "vb": (bool,), "vd": (str, bytes), "s": (int, float), "t": (int, float)}
     for key, kinds in wants.items():

@@ -83,7 +83,8 @@ const theme = EditorView.theme({
   ".cm-tooltip": { backgroundColor: "var(--paper)", color: "var(--ink)", border: "1px solid var(--edge)" },
   ".cm-tooltip-autocomplete ul li[aria-selected]": { backgroundColor: "var(--selected)", color: "var(--ink)" },
   ".cm-lit": { backgroundColor: "var(--selected)" },
-  ".cm-untaken": { opacity: "0.5" },
+  ".cm-untaken, .cm-untaken span": { color: "var(--third) !important", fontWeight: "400 !important" },
+  ".cm-untaken.cm-lit, .cm-untaken.cm-lit span, .cm-untaken.cm-activeLine span": { color: "var(--second) !important" },
 });
 
 const setMarks = StateEffect.define<{ lit: number | null; tints: Map<number, number>; untaken: Set<number> }>();

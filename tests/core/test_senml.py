@@ -1,0 +1,58 @@
+"""A decoder made from SenML packs: everything that they say comes out, in the units of the standard."""
+
+from __future__ import annotations
+
+import json
+import string
+
+import cbor2
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from oculum.answers import answer
+from oculum.batches import Payloads
+from oculum.decoding.decode import decode
+from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, unknown_quantities
+from oculum.language.decoders import check_decoder
+from oculum.language.formatter import format_definition
+
+words = st.text(string.ascii_letters + string.digits + "._-", min_size=1, max_size=12).filter(lambda w: w[0].isalnum())
+values = st.one_of(
+    st.tuples(st.just("v"), st.integers(-(10**8), 10**8).map(lambda n: n / 100), st.sampled_from(["m", "Cel", "%RH", "l/s", "dBm", "lx", "quux", None])),
+    st.tuples(st.just("vs"), st.text(string.ascii_letters, max_size=8), st.none()),
+    st.tuples(st.just("vb"), st.booleans(), st.none()),
+)
+
+
+@settings(max_examples=120, deadline=None)
+@given(st.dictionaries(words, values, min_size=1, max_size=6), st.booleans(), st.sampled_from(["urn:dev:ow:10e2:", "gauge-3/", ""]))
+def test_every_quantity_of_a_pack_becomes_a_field(found, binary, base) -> None:
+    pack = [{"n": name, key: value, **({"u": unit} if unit else {})} for name, (key, value, unit) in found.items()]
+    pack[0] = {"bn": base, **pack[0]}
+    labels = {"bn": -2, "n": 0, "u": 1, "v": 2, "vs": 3, "vb": 4}
+    payload = cbor2.dumps([{labels[k]: v for k, v in r.items()} for r in pack]) if binary else json.dumps(pack).encode()
+    assert is_senml(payload)
+    text = from_senml([payload], "thing")
+    assert text is not None and format_definition(text) == text
+    assert known_quantities(text) >= set(found) and not unknown_quantities(payload, known_quantities(text))
+    plan, problems = check_decoder(text)
+    assert plan is not None, problems
+    readings = answer(decode(plan, Payloads.of([payload], [1_700_000_000_000_000])), 0)["readings"]
+    assert [r["value"] for r in readings] == [value for _, value, _ in found.values()] or sorted(map(repr, (r["value"] for r in readings))) == sorted(
+        repr(int(v) if isinstance(v, float) and v.is_integer() else v) for _, v, _ in found.values()
+    )
+    assert from_senml([payload], "thing", text) is None, "nothing is new"
+
+
+def test_more_names_are_added_and_what_stands_stays() -> None:
+    first = from_senml([b'[{"n":"level","u":"m","v":1}]'], "gauge")
+    assert first is not None
+    second = from_senml([b'[{"n":"level","u":"m","v":1},{"n":"waves","vd":"AAAA"},{"n":"flow","u":"m3/s","v":1,"s":2},{"n":"at","v":3}]'], "gauge", first)
+    assert second == format_definition(first + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n")
+
+
+def test_it_is_bounded_and_takes_nothing_else() -> None:
+    text = from_senml([json.dumps([{"n": f"q{i}", "v": i} for i in range(200)]).encode()], "thing")
+    assert text is not None and text.count("\n  at ") == MOST
+    assert from_senml([b"[]", b"{}", b"nonsense"], "thing") is None
+    assert not any(map(is_senml, [b"", b"[]", b"[1]", b"{}", b'[{"n":1}]', b"\x81\x01", b"\xff"]))
