@@ -30,7 +30,7 @@ TYPES = [
     ("crate_logger", "Crate logger", 21600, False, [("crate_temperature_max", "Cel", 10.0)]),
     ("tide_gauge", "Tide gauge", 360, False, []),
     ("weather_mast", "Weather mast", 600, False, [("wind_max", "m/s", 17.0)]),
-    ("purification_tank", "Purification tank", 15, False, [("uv_min", "W/m2", 165.0)]),
+    ("purification_tank", "Purification tank", 300, False, [("uv_min", "W/m2", 165.0)]),
 ]
 # Fields that come with messages of other types: the gateways tell how well they hear each buoy.
 FIELDS = {"raft_buoy": [("rssi", "dB{mW}"), ("snr", "dB")]}

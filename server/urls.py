@@ -30,6 +30,7 @@ V1 = [
     ("types/<str:key>", fleet.TypeView),
     ("types/<str:key>/setpoints/<str:name>", fleet.TypeSetpointView),
     ("types/<str:key>/decode-again", definitions.DecodeAgainView),
+    ("types/<str:key>/decode-again/preview", trying.AgainPreviewView),
     ("devices", fleet.DevicesView),
     ("devices/<str:name>", fleet.DeviceView),
     ("devices/<str:name>/key", fleet.DeviceKeyView),

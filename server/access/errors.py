@@ -20,6 +20,13 @@ class Refused(exceptions.APIException):
         self.body = {"error": {"code": code, "message": message, **more}}
 
 
+def words(found: Any) -> str:
+    """What is wrong with a field, or with the parts of one, as a sentence."""
+    if isinstance(found, dict):
+        return "; ".join(f"{name}: {words(part)}" for name, part in found.items() if part)
+    return " ".join(words(part) for part in found if part) if isinstance(found, list) else str(found)
+
+
 def handler(error: Exception, context: dict[str, Any]) -> Response | None:
     response = exception_handler(error, context)
     if response is None:
@@ -28,7 +35,7 @@ def handler(error: Exception, context: dict[str, Any]) -> Response | None:
         response.data = error.body
     elif isinstance(error, exceptions.ValidationError):
         fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
-        flat = {name: " ".join(str(m) for m in (found if isinstance(found, list) else [found])) for name, found in fields.items()}
+        flat = {name: words(found) for name, found in fields.items()}
         sentence = "; ".join(f"{name}: {text}" if name else text for name, text in flat.items())
         response.data = {"error": {"code": "invalid", "message": sentence, "fields": flat}}
     elif isinstance(error, exceptions.APIException):

@@ -122,7 +122,7 @@ class DecodeIn(serializers.Serializer):
     type = serializers.CharField(required=False, allow_null=True)
     payload_hex = serializers.CharField(max_length=140_000, allow_blank=True)
     received_at = serializers.DateTimeField(required=False)
-    headers = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
     constants = serializers.DictField(child=serializers.JSONField(), required=False)
     previous_hex = serializers.CharField(max_length=140_000, required=False, allow_null=True)
 

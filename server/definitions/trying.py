@@ -27,9 +27,10 @@ from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
 from server.fleet.models import Device, DeviceType
+from server.trials.again import preview
 from server.trials.past import Span, decoder_trial, same_length
 
-from .api import TEXT, DefinitionOut, DefinitionView, problems_of
+from .api import TEXT, AgainIn, DefinitionOut, DefinitionView, problems_of
 from .cases import MOST, run
 from .models import Case, Definition, Version
 from .plans import decoder_plan
@@ -71,7 +72,7 @@ class CaseIn(serializers.Serializer):
     name = serializers.CharField(max_length=120)
     payload_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, allow_blank=True)
     received_at = serializers.DateTimeField()
-    headers = serializers.DictField(child=serializers.CharField(max_length=400), required=False)
+    headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
     constants = serializers.DictField(child=serializers.JSONField(), required=False)
     previous_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, required=False, allow_null=True)
     expect = serializers.JSONField()
@@ -262,6 +263,20 @@ class TrialProgressView(APIView):
         if data.get("device"):
             devices = list(Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True))
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, devices))
+        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
+
+
+class AgainPreviewView(APIView):
+    """What decoding again would change, held against what is stored: one JSON object a line, as a trial tells it."""
+
+    writes = "viewer"
+
+    @extend_schema(request=AgainIn, responses={(200, "application/x-ndjson"): str}, operation_id="preview_decoding_again", tags=["definitions"])
+    def post(self, request: Request, key: str) -> StreamingHttpResponse:
+        type_ = generics.get_object_or_404(DeviceType, key=key)
+        asked = AgainIn(data=request.data or {})
+        asked.is_valid(raise_exception=True)
+        work = preview(type_.pk, asked.validated_data.get("start"), asked.validated_data.get("end"))
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
 
 

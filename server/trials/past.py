@@ -14,18 +14,18 @@ from django.conf import settings
 from django.db import connection
 
 from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
-from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
+from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Payloads, Trace
 from oculum.decoding.sources import plain_document
 from oculum.history.events import build_events, plain
 from oculum.language.analysis import untaken
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.pipeline import decode_batch, owned
-from server.definitions.plans import specs
 from server.engine.feeding import feed, told
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
 from server.fleet.models import DeviceType
-from server.history.states import json_of
+
+from .stored import stored_readings
 
 
 def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mapping[str, str] | None = None, constants: Mapping[str, Any] | None = None, previous: bytes | None = None) -> dict[str, Any]:
@@ -269,57 +269,6 @@ def _differences(entry: Compared, mine: tuple[FieldSpec, np.ndarray, Column], th
         steps = (a.values - b.values)[here & there & ~same]
         if len(steps) and sum(map(len, entry.steps)) < SAMPLES:
             entry.steps.append(steps[:SAMPLES])
-
-
-def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:
-    """Readings measured and received in [start, end): as a decoded batch, with device, arrival and message id by row."""
-    from server.engine.rows import is_text
-
-    with connection.cursor() as cursor:
-        cursor.execute("set local statement_timeout = '60s'")
-        cursor.execute("select id, fields from layout")
-        layouts = {i: tuple(specs(f).values()) for i, f in ((i, json_of(f)) for i, f in cursor.fetchall())}
-        cursor.execute(
-            "select r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts"
-            " from fleet_device d join reading_row r on r.device_id = d.id where d.type_id = %s and r.at >= %s and r.received_at < %s",
-            (type_.pk, start, end),
-        )
-        rows = cursor.fetchall()
-    rows.sort(key=lambda r: (r[3], r[4]))
-    messages = np.array([r[4] for r in rows], np.int64)
-    # Rows of one message stand together; they share one row of the batch.
-    fresh = np.ones(len(rows), bool)
-    fresh[1:] = messages[1:] != messages[:-1]
-    batch_row = np.cumsum(fresh) - 1
-    groups: list[Group] = []
-    layout_of = np.array([r[0] for r in rows], np.int64)
-    at = np.array([r[2] for r in rows], np.int64)
-    for layout in np.unique(layout_of).tolist():
-        index = np.flatnonzero(layout_of == layout)
-        fields = layouts[layout]
-        width = len(rows[index[0]][5])
-        nums = np.array([[np.nan if v is None else v for v in rows[i][5]] for i in index], float).reshape(len(index), width)
-        columns: dict[str, Column] = {}
-        slot = text = 0
-        for spec in fields:
-            if is_text(spec):
-                values = np.array([(rows[i][6] or [None] * 99)[text] for i in index], object)
-                columns[spec.name] = Column(values, np.array([v is not None for v in values], np.int16))
-                text += 1
-            elif spec.kind == "position":
-                there = ~np.isnan(nums[:, slot])
-                columns[spec.name] = Column(np.nan_to_num(nums[:, slot : slot + 2]), there.astype(np.int16))
-                slot += 2
-            else:
-                there = ~np.isnan(nums[:, slot])
-                columns[spec.name] = Column(np.nan_to_num(nums[:, slot]), there.astype(np.int16))
-                slot += 1
-        groups.append(Group(fields, batch_row[index], at[index], columns))
-    heads = np.flatnonzero(fresh)
-    device = np.array([rows[i][1] for i in heads], np.int64)
-    arrival = np.maximum.accumulate(np.array([rows[i][3] for i in heads], np.int64)) if len(heads) else np.zeros(0, np.int64)
-    none = np.full(len(heads), -1, np.int32)
-    return Decoded(groups, [], none, none, [], np.zeros(len(heads), np.int64)), device, arrival, messages[heads]
 
 
 def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:

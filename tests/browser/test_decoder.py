@@ -8,6 +8,7 @@ from playwright.sync_api import Page, expect
 
 from .conftest import Running
 
+BUOY = (Path(__file__).resolve().parents[2] / "examples" / "raft_buoy.ocu").read_text()
 TANK = (Path(__file__).resolve().parents[2] / "examples" / "sheets" / "purification_tank.ocu").read_text()
 
 
@@ -76,6 +77,8 @@ def test_bytes_are_read_in_every_plausible_way(page: Page, running: Running) -> 
     ways.get_by_role("listitem").filter(has_text="u16 big").get_by_role("button", name="take").click()
     expect(page.get_by_label("Decoder text")).to_contain_text("byte 3  salt  u16 big")
     expect(page.get_by_role("list", name="Values")).to_contain_text("salt")
+    with page.expect_response(lambda answer: answer.request.method == "PATCH"):
+        write(page, BUOY)
 
 
 def test_a_document_is_a_tree_to_pick_from(page: Page, running: Running) -> None:
@@ -87,3 +90,71 @@ def test_a_document_is_a_tree_to_pick_from(page: Page, running: Running) -> None
     tree.get_by_role("listitem").filter(has_text="sog_kn").get_by_role("button", name="read it").click()
     expect(page.get_by_label("Decoder text")).to_contain_text("at nav.sog_kn  sog_kn  number")
     expect(page.get_by_role("list", name="Values").get_by_role("listitem")).to_have_count(2)
+
+
+def test_a_line_as_a_form_is_the_same_text(page: Page, running: Running) -> None:
+    open_decoder(page, running, "shore_gateway")
+    page.get_by_label("Decoder text").get_by_text("uptime").click()
+    form = page.get_by_role("region", name="Line as a form")
+    expect(form.get_by_label("field", exact=True)).to_have_value("uptime")
+    form.get_by_label("field", exact=True).fill("running_for")
+    form.get_by_label("expected range").fill("0 to 99999999")
+    expect(page.get_by_label("Decoder text")).to_contain_text("running_for  number  s")
+    expect(page.get_by_label("Decoder text")).to_contain_text("within 0 to 99999999")
+    expect(page.get_by_role("list", name="Values")).to_contain_text("running_for")
+    form.get_by_label("hidden").check()
+    expect(page.get_by_role("list", name="Values")).not_to_contain_text("running_for")
+    # A mistake stands under the word while the form stays what it was.
+    form.get_by_label("unit", exact=True).fill("Cell")
+    expect(page.get_by_role("list", name="Problems")).to_contain_text("did you mean `Cel`?")
+    expect(form.get_by_label("unit", exact=True)).to_have_value("Cell")
+
+
+def test_a_case_is_changed_in_place(page: Page, running: Running) -> None:
+    open_decoder(page, running, "tide_gauge")
+    cases = page.get_by_role("region", name="Cases")
+    cases.get_by_label("Name of the case").fill("a pack")
+    cases.get_by_role("button", name="Keep it as a case").click()
+    expect(cases).to_contain_text("all 1 pass")
+    cases.get_by_role("button", name="what it expects").click()
+    level = cases.get_by_label("water_level expected")
+    right = level.input_value()
+    level.fill("99.5")
+    level.press("Enter")
+    expect(cases).to_contain_text(f"water_level: expected 99.5 m, found {right} m")
+    cases.get_by_role("button", name="expect what it gives now").click()
+    expect(cases).to_contain_text("all 1 pass")
+    cases.get_by_role("button", name="remove").click()
+    expect(cases.get_by_role("list", name="Kept cases")).to_have_count(0)
+
+
+def test_a_rollout_is_narrowed_and_withdrawn_and_a_device_held(page: Page, running: Running) -> None:
+    open_decoder(page, running, "weather_mast")
+    write(page, (Path(__file__).resolve().parents[2] / "examples" / "sheets" / "weather_mast.ocu").read_text().replace('"RH"', '"RX"'))
+    page.get_by_role("button", name="Publish version 2").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("chosen devices first").check()
+    dialog.get_by_label("labels").fill("units")
+    expect(dialog).to_contain_text("write name=value")
+    dialog.get_by_label("labels").fill("units=knots")
+    expect(dialog).to_contain_text("1 of 3 devices")
+    dialog.get_by_role("button", name="Publish for them").click()
+    strip = page.get_by_role("region", name="Rollout")
+    expect(strip).to_contain_text("version 2 on 1 device")
+    expect(page.get_by_role("button", name="Version 2 is rolling out")).to_be_disabled()
+
+    strip.get_by_role("button", name="Widen or narrow").click()
+    dialog.get_by_label("labels").fill("")
+    dialog.get_by_label("site, with all below it").select_option(label="Sandrel Sound")
+    expect(dialog).to_contain_text("3 of 3 devices")
+    dialog.get_by_role("button", name="Change").click()
+    expect(strip).to_contain_text("version 2 on 3 devices")
+
+    page.get_by_role("button", name="Who runs which").click()
+    listed = page.get_by_role("list", name="Devices and their versions")
+    listed.get_by_label("Hold Quay mast").select_option(label="hold on 1")
+    expect(listed.get_by_role("listitem").filter(has_text="Quay mast")).to_contain_text("held")
+    page.keyboard.press("Escape")
+    expect(strip).to_contain_text("version 2 on 2 devices")
+    strip.get_by_role("button", name="Withdraw").click()
+    expect(strip).to_have_count(0)

@@ -210,3 +210,32 @@ def test_what_is_no_senml_waits_for_a_decoder(world: World, engine: Any) -> None
     work_off(engine)
     assert world.ask("select count(*) from definitions_definition") == [(0,)]
     assert [code for (code,) in world.ask("select code from refused")] == ["no decoder"] * 3
+
+
+def test_what_decoding_again_would_change_is_told_first(world: World, engine: Any) -> None:
+    """Held against what is stored, by the version that each device runs; nothing is written."""
+    from server.trials.again import preview
+
+    definition = world.decoder()
+    world.arrive(*[(n % 3, 10 * n, payload(n)) for n in range(6)], (1, 100, b"\x00"))
+    work_off(engine)
+    unchanged = list(preview(world.type.pk, START, START + timedelta(days=1)))
+    assert [s["done"] for s in unchanged if "done" in s] == [0, 7]
+    result = unchanged[-1]["result"]
+    assert (result["messages"], result["decoded"], result["decoded_before"]) == (7, 6, 6)
+    assert {f["field"]: (f["differ"], f["state"]) for f in result["fields"]} == {"level": (0, "same"), "temp": (0, "same")}
+
+    publish(definition, DECODER.replace("level  u16 / 10", "height  u16 / 5").replace("level", "height").replace("i16 / 10 ", "i16 / 5 "), None)
+    client = signed_in(world, "engineer")
+    send(client, "PUT", "devices/pod-2/hold", {"number": 1})
+    work_off(engine)
+    before = world.everything()
+    result = list(preview(world.type.pk, START, START + timedelta(days=1)))[-1]["result"]
+    found = {f["field"]: (f["values"], f["differ"], f["state"]) for f in result["fields"]}
+    assert found["height"] == (4, 0, "new"), "of the four messages of the devices that run version 2"
+    assert found["level"][:2] == (2, 4), "two stay as they are with the held device, four are gone"
+    assert found["temp"][:2] == (6, 4)
+    assert [(r["code"], r["count"]) for r in result["reasons"]] == [("too short", 1)]
+    refused = list(preview(world.type.pk, None, None))[-1]["result"]
+    assert (refused["messages"], refused["decoded"], refused["decoded_before"]) == (1, 0, 0)
+    assert world.everything() == before

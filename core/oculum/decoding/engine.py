@@ -34,9 +34,8 @@ from ..language.plan import (
     ValueStep,
     WhenStep,
 )  # fmt: skip
-from . import fast, repeats, sources, values
-from .level import Batch, Level, Records, Window, empty_values, ones
-from .numbers import number, varint
+from . import fast, records, repeats, sources, values
+from .level import NO_TEXT, Batch, Level, Window, empty_values, ones
 from .reading import Reading
 
 Decode = Callable[[DecoderPlan, Payloads], Decoded]
@@ -58,6 +57,10 @@ class Engine(Reading):
                 ready = fast.prepared(step)
                 if ready is not None and fast.read(level, ready, step.name in self.keep_raw):
                     continue
+                if records.plain(step) and records.read(level, step, NO_TEXT, step.name in self.keep_raw):
+                    continue
+            elif isinstance(step, RecordsStep) and "_tags" not in step.__dict__:
+                object.__setattr__(step, "_tags", records.tags_read(steps))
             if len(rows) == 0:
                 break
             deaths = batch.deaths
@@ -141,7 +144,7 @@ class Engine(Reading):
             case OpenStep():
                 self.open(level, step, rows)
             case RecordsStep():
-                self.records(level, step, rows)
+                records.split(level, step, rows, step.__dict__.get("_tags", ()))
             case HandStep():
                 self.hand(level, step, rows)
             case OriginStep():
@@ -326,82 +329,6 @@ class Engine(Reading):
             self.run(level, step.body, rows)
             level.window = outer
         outer.last = None
-
-    def records(self, level: Level, step: RecordsStep, rows: np.ndarray) -> None:
-        window = level.window
-        start, end = window.start[rows], window.end[rows]
-        if step.first is not None and step.last is not None:
-            at = (start if step.first >= 0 else end) + step.first
-            stop = (start if step.last >= 0 else end) + step.last + 1
-        else:
-            at, stop = (window.cursor[rows] + 7) >> 3, end
-        short = (stop > end) | (at < start) | (stop < at)
-        if short.any():
-            level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
-            rows, at, stop = rows[~short], at[~short], stop[~short]
-        found: list[list[np.ndarray]] = [[], [], [], []]
-        bytewise = step.tag.place.width == 1 and step.size.place.width == 1
-        every = rows
-        finish = stop
-        for turn in range(limits.RECORDS + 1):
-            go = at < stop
-            if not go.all():
-                rows, at, stop = rows[go], at[go], stop[go]
-            if not len(rows):
-                break
-            if turn == limits.RECORDS:
-                level.fail(rows, "malformed", f"more than {limits.RECORDS} records stand in a row", step.line)
-                break
-            if bytewise:
-                over = at + 2 > stop
-                if over.any():
-                    level.fail(rows[over], window.short, "a record is cut off", step.line)
-                    rows, at, stop = rows[~over], at[~over], stop[~over]
-                tag, size = window.data[at].astype(np.int64), window.data[at + 1].astype(np.int64)
-                at = at + 2
-                behind = at + size
-                over = behind > stop
-                if over.any():
-                    level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
-                    keep = ~over
-                    rows, at, stop, tag, behind = rows[keep], at[keep], stop[keep], tag[keep], behind[keep]
-                for k, piece in enumerate((rows, tag, at, behind)):
-                    found[k].append(piece)
-                at = behind
-                continue
-            parts: list[np.ndarray] = []
-            for raw in (step.tag, step.size):
-                if raw.storage == "varint":
-                    value, taken, cut, bad = varint(window.data, at, stop, False)
-                    value = np.minimum(value, np.uint64(2**62)).astype(np.int64)
-                else:
-                    taken = np.full(len(rows), raw.place.width, np.int64)
-                    cut, bad = at + taken > stop, np.zeros(len(rows), bool)
-                    value = number(raw, window.data, np.where(cut, 0, at))[0].astype(np.int64)
-                lost = cut | bad
-                if lost.any():
-                    level.fail(rows[cut & ~bad], window.short, "a record is cut off", step.line)
-                    level.fail(rows[bad], "malformed", "the number of a record has more than ten bytes or 64 bits", step.line)
-                    keep = ~lost
-                    rows, at, stop, value, taken = rows[keep], at[keep], stop[keep], value[keep], taken[keep]
-                    parts = [p[keep] for p in parts]
-                at = at + taken
-                parts.append(value)
-            if not len(rows):
-                break
-            over = parts[1] > stop - at
-            if over.any():
-                level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
-                keep = ~over
-                rows, at, stop, parts = rows[keep], at[keep], stop[keep], [p[keep] for p in parts]
-            for k, piece in enumerate((rows, parts[0], at, at + parts[1])):
-                found[k].append(piece)
-            at = at + parts[1]
-        arrays = [np.concatenate(p) if p else np.zeros(0, np.int64) for p in found]
-        window.records = Records(arrays[0], arrays[1], arrays[2], arrays[3], step.once)
-        good = level.alive[every]
-        window.cursor[every[good]] = finish[good] * 8
-        window.note_read(every[good], finish[good])
 
     def hand(self, level: Level, step: HandStep, rows: np.ndarray) -> None:
         """Gives the bytes of a part to other decoders: the first that knows its layout."""

@@ -92,48 +92,6 @@ class Batch:
         return found
 
 
-DENSE_TAGS = 32
-
-
-@dataclass
-class Records:
-    """Records of tag and size within a window: one entry each, those of a row in their order. All int64 (k,)."""
-
-    row: np.ndarray
-    tag: np.ndarray
-    start: np.ndarray
-    end: np.ndarray
-    once: bool
-    dense: np.ndarray | None = None
-    twice: np.ndarray | None = None
-
-    def last(self, tag: int, count: int, once: bool) -> tuple[np.ndarray, np.ndarray | None]:
-        """For each of `count` rows its last record with a tag, or -1; and which rows have more than one, if asked."""
-        if tag >= DENSE_TAGS:
-            index = np.flatnonzero(self.tag == tag)
-            chosen = np.full(count, -1, np.int64)
-            chosen[self.row[index]] = index
-            return chosen, np.bincount(self.row[index], minlength=count) > 1 if once else None
-        if self.dense is None:
-            small = self.tag < DENSE_TAGS
-            every = bool(small.all())
-            index = everyone(len(self.tag)) if every else np.flatnonzero(small)
-            place = self.tag * count + self.row if every else self.tag[index] * count + self.row[index]
-            highest = int(self.tag[index].max(initial=0)) + 1
-            dense = np.full(highest * count, -1, np.int64)
-            dense[place] = index
-            self.dense = dense.reshape(highest, count)
-            self.twice = place
-        if tag >= len(self.dense):
-            return np.full(count, -1, np.int64), None
-        twice = None
-        if once and self.twice is not None:
-            if self.twice.ndim == 1:
-                self.twice = (np.bincount(self.twice, minlength=self.dense.size) > 1).reshape(self.dense.shape)
-            twice = self.twice[tag]
-        return self.dense[tag], twice
-
-
 class Window:
     """What rows look at. start, end: byte positions in `data` (int64 (n,)).
 
@@ -154,7 +112,7 @@ class Window:
         self.docs: list[Any] | None = None
         self.table: tuple[int, int, int] | None = None
         self.last: int | np.ndarray | None = None  # where the line before stood, for `same`
-        self.records: Records | None = None
+        self.records: Any = None  # Records, see records.py
         self.columns: list[list[str]] | None = None
         self.separator = ""
         self.found: dict[tuple[str, ...], list[Any]] = {}  # what stands at the beginnings of paths, for all rows

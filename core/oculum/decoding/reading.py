@@ -110,18 +110,21 @@ class Reading:
         records = level.window.records
         if records is None:
             return rows[:0], rows[:0], rows[:0]
-        chosen, twice = records.last(tag, level.count, once or records.once)
-        if twice is not None and twice.any():
-            bad = rows[twice[rows]]
-            level.fail(bad[level.alive[bad]], "malformed", f"record {tag} stands twice", line)
-            rows = level.living(rows)
-        index = chosen if len(rows) == level.count else chosen[rows]
-        there = index >= 0
+        start, end = records.of(tag)
+        if once or records.once:
+            twice = records.twice(tag)
+            if twice.any():
+                bad = rows[twice[rows]]
+                level.fail(bad[level.alive[bad]], "malformed", f"record {tag} stands twice", line)
+                rows = level.living(rows)
+        if len(rows) != level.count:
+            start, end = start[rows], end[rows]
+        there = start >= 0
         if not there.all():
             if required is not None:
                 level.fail(rows[~there], required, f"record {tag} (`{name}`) is not there", line)
-            rows, index = rows[there], index[there]
-        return rows, records.start[index], records.end[index]
+            rows, start, end = rows[there], start[there], end[there]
+        return rows, start, end
 
     def stored(self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, Any]:
         """One stored number: rows that have it, values, bit patterns of digits, positions."""
@@ -313,8 +316,8 @@ class Reading:
     def record_size(self, window: Window, row: int, tag: int) -> int:
         records = window.records
         assert records is not None
-        index = np.flatnonzero((records.row == row) & (records.tag == tag))
-        return int(records.end[index[-1]] - records.start[index[-1]]) if len(index) else 0
+        start, end = records.of(tag)
+        return int(end[row] - start[row])
 
     def note(self, level: Level, row: int, line: int, name: str, places: list[dict[str, Any]], raw: Any, **more: Any) -> None:
         trace = self.batch.trace

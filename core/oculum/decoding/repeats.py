@@ -31,11 +31,12 @@ def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
         assert records is not None
         wanted = np.zeros(level.count, bool)
         wanted[rows] = True
-        index = np.flatnonzero((records.tag == step.tag) & wanted[records.row])
-        index = index[np.argsort(records.row[index], kind="stable")]
-        own = Window("bytes", window.data, records.start[index], records.end[index], "malformed")
+        row, tag, start, end = records.all
+        index = np.flatnonzero((tag == step.tag) & wanted[row])
+        index = index[np.argsort(row[index], kind="stable")]
+        own = Window("bytes", window.data, start[index], end[index], "malformed")
         own.own = window.own
-        _known(engine, level, step, rows, own, records.row[index], each)
+        _known(engine, level, step, rows, own, row[index], each)
     elif step.kind == "lines":
         up, own = sources.lines(level, rows)
         own = sources.decode_lines(engine.batch, level, own, up, step.line)

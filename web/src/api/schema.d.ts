@@ -963,6 +963,23 @@ export interface paths {
         patch: operations["pause_decoding_again"];
         trace?: never;
     };
+    "/api/v1/types/{key}/decode-again/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What decoding again would change, held against what is stored: one JSON object a line, as a trial tells it. */
+        post: operations["preview_decoding_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/types/{key}/setpoints/{name}": {
         parameters: {
             query?: never;
@@ -4206,6 +4223,31 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainOut"];
+                };
+            };
+        };
+    };
+    preview_decoding_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["AgainInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": string;
                 };
             };
         };

@@ -14,11 +14,12 @@ import { exact } from "../../parts/time";
 import { useDraft, useSettled, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Cases } from "./cases";
-import { Trial, useProgress } from "./decoder-trial";
+import { Trial } from "./decoder-trial";
 import { Failing } from "./failing";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
 import { LineForm } from "./line-form";
+import { useProgress } from "./progress";
 import { RolloutStrip } from "./rollout";
 
 export default function DecoderScreen() {
@@ -36,7 +37,7 @@ export default function DecoderScreen() {
     [type],
   );
   const sample = useSample(type);
-  const trial = useProgress(id);
+  const trial = useProgress(`/api/v1/definitions/${id}/trial/progress`);
   const engineer = useMay("engineer");
   const [picked, setPicked] = useState<[number, number] | null>(null);
   const decoded = useQuery({

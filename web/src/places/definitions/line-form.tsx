@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
-import { changed } from "./line-change";
+import { changed, moved } from "./line-change";
 
 type Slot = Schemas["SlotOut"];
 type Form = Schemas["LineForm"];
@@ -19,17 +19,18 @@ export function LineForm({
   words: Words;
   setText: (text: string) => void;
 }) {
-  // While a part is written, all is relative to the text as it was when writing began.
-  const [base, setBase] = useState<{ text: string; form: Form; index: number; value: string } | null>(null);
+  // The form that belongs to the text as the form itself has changed it; the server's follows.
+  const [own, setOwn] = useState<{ text: string; form: Form } | null>(null);
+  const mine = own?.text === text && own.form.line === line ? own.form : null;
   const found = useQuery({
     queryKey: ["form", text, line],
-    enabled: line !== null && base === null,
+    enabled: line !== null && mine === null,
     queryFn: () => got(api.POST("/api/v1/form", { body: { text, line: line ?? 1 } })),
     staleTime: Infinity,
     placeholderData: (old) => old,
   });
-  const form = base?.form ?? found.data?.form;
-  const fresh = base !== null || (!found.isPlaceholderData && form?.line === line);
+  const form = mine ?? found.data?.form;
+  const fresh = mine !== null || (!found.isPlaceholderData && form?.line === line);
   return (
     <section aria-label="Line as a form" className="mt-2 min-h-[92px] border border-line bg-raised px-3 py-2">
       {form ? (
@@ -44,13 +45,11 @@ export function LineForm({
                 slot={slot}
                 words={words}
                 disabled={!fresh}
-                value={base?.index === index ? base.value : slot.text}
-                write={(value, settled) => {
-                  const from = base?.index === index ? base : { text, form, index, value: slot.text };
-                  setText(changed(from.text, form.line, slot, value));
-                  setBase(settled ? null : { ...from, value });
+                write={(value) => {
+                  const next = changed(text, form.line, slot, value);
+                  setOwn({ text: next, form: moved(form, index, value) });
+                  setText(next);
                 }}
-                leave={() => setBase(null)}
               />
             ))}
           </div>
@@ -69,17 +68,13 @@ export function LineForm({
 function Part({
   slot,
   words,
-  value,
   disabled,
   write,
-  leave,
 }: {
   slot: Slot;
   words: Words;
-  value: string;
   disabled: boolean;
-  write: (value: string, settled: boolean) => void;
-  leave: () => void;
+  write: (value: string) => void;
 }) {
   const id = useId();
   if (slot.kind === "word")
@@ -89,7 +84,7 @@ function Part({
           type="checkbox"
           checked={slot.text !== ""}
           disabled={disabled}
-          onChange={(e) => write(e.target.checked ? (slot.options[0] ?? "") : "", true)}
+          onChange={(e) => write(e.target.checked ? (slot.options[0] ?? "") : "")}
         />
         {slot.label}
       </label>
@@ -103,7 +98,7 @@ function Part({
           ? words.types
           : slot.options;
   return (
-    <div className={slot.text || value ? "" : "opacity-80"}>
+    <div className={slot.text ? "" : "opacity-80"}>
       <label htmlFor={id} className="block text-[11.5px] text-second">
         {slot.label}
       </label>
@@ -113,7 +108,7 @@ function Part({
           className="input !h-7 !min-h-7 !w-auto py-0 font-mono text-[12.5px]"
           value={slot.text}
           disabled={disabled}
-          onChange={(e) => write(e.target.value, true)}
+          onChange={(e) => write(e.target.value)}
         >
           {slot.optional && <option value="">not said</option>}
           {slot.options.map((o) => (
@@ -125,16 +120,14 @@ function Part({
           <input
             id={id}
             className="input !h-7 !min-h-7 font-mono text-[12.5px]"
-            style={{ width: `${Math.min(Math.max((value || slot.label).length + 3, 8), 44)}ch` }}
+            style={{ width: `${Math.min(Math.max((slot.text || slot.label).length + 3, 8), 44)}ch` }}
             autoComplete="off"
             spellCheck={false}
             list={proposals.length ? `${id}-list` : undefined}
             placeholder={slot.optional ? "–" : ""}
             disabled={disabled}
-            value={value}
-            onChange={(e) => write(e.target.value, false)}
-            onBlur={leave}
-            onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+            value={slot.text}
+            onChange={(e) => write(e.target.value)}
           />
           {proposals.length > 0 && (
             <datalist id={`${id}-list`}>

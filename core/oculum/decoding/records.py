@@ -1,0 +1,214 @@
+"""Records of tag and size within a window: found for all rows at once, turn by turn, and looked up by tag."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from functools import cached_property
+
+import numpy as np
+
+from ..batches import Column
+from ..language import limits
+from ..language.analysis import bodies
+from ..language.plan import ReadStep, RecordsStep, RepeatStep, SpanStep, Step
+from .level import Level
+from .numbers import number, scaled, varint
+
+Piece = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
+
+
+class Records:
+    """Records in pieces, each of at most one a row: row, tag, start, end, all int64 (k,). Those of a row keep their order.
+
+    For tags that the decoder reads, starts and ends stand ready a row: int64 (tags, n), -1 where there is none.
+    """
+
+    def __init__(self, tags: tuple[int, ...], count: int, once: bool) -> None:
+        self.count, self.once = count, once
+        self.pieces: list[Piece] = []
+        self.slot = {tag: i for i, tag in enumerate(tags)}
+        self.tags = np.array(tags, np.int64)
+        self.starts = np.full((len(tags) + 1, count), -1, np.int64)
+        self.ends = np.full((len(tags) + 1, count), -1, np.int64)
+        self.by_byte = np.full(256, len(tags) * count, np.int64)  # where a tag's row begins in the flat arrays
+        for tag, i in self.slot.items():
+            if tag < 256:
+                self.by_byte[tag] = i * count
+
+    def add(self, rows: np.ndarray, tag: np.ndarray, start: np.ndarray, end: np.ndarray, bytewise: bool) -> None:
+        self.pieces.append((rows, tag, start, end))
+        if bytewise:
+            flat = self.by_byte.take(tag)
+            flat += rows
+        else:
+            slot = np.minimum(np.searchsorted(self.tags, tag), max(len(self.tags) - 1, 0))
+            slot = np.where(self.tags[slot] == tag, slot, len(self.tags)) if len(self.tags) else slot * 0
+            flat = slot * self.count + rows
+        self.starts.reshape(-1)[flat] = start
+        self.ends.reshape(-1)[flat] = end
+
+    @cached_property
+    def all(self) -> Piece:
+        """All records: row, tag, start, end."""
+        none = np.zeros(0, np.int64)
+        joined = [np.concatenate([p[k] for p in self.pieces]) if self.pieces else none for k in range(4)]
+        return joined[0], joined[1], joined[2], joined[3]
+
+    def of(self, tag: int) -> tuple[np.ndarray, np.ndarray]:
+        """Start and end of each row's last record with a tag, -1 where it has none."""
+        slot = self.slot.get(tag)
+        if slot is not None:
+            return self.starts[slot], self.ends[slot]
+        row, tags, start, end = self.all
+        index = np.flatnonzero(tags == tag)
+        starts, ends = np.full(self.count, -1, np.int64), np.full(self.count, -1, np.int64)
+        starts[row[index]], ends[row[index]] = start[index], end[index]
+        return starts, ends
+
+    def twice(self, tag: int) -> np.ndarray:
+        """bool (n,): whether a row has more than one record with a tag."""
+        row, tags, *_ = self.all
+        found: np.ndarray = np.bincount(row[tags == tag], minlength=self.count) > 1
+        return found
+
+
+def tags_read(steps: Iterable[Step]) -> tuple[int, ...]:
+    """The tags that these steps read single numbers or spans from, rising."""
+    found: set[int] = set()
+    for step in steps:
+        if isinstance(step, ReadStep):
+            found |= {raw.place.offset for raw in step.raws if raw.place.mode == "record"}
+        elif isinstance(step, SpanStep) and step.extent.mode == "record":
+            found.add(step.extent.offset)
+        if not isinstance(step, RepeatStep):
+            for body in bodies(step):
+                found |= set(tags_read(body))
+    return tuple(sorted(found))
+
+
+def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...]) -> None:
+    """Finds the records of these rows; the window has them from then on."""
+    window = level.window
+    start, end = window.start[rows], window.end[rows]
+    if step.first is not None and step.last is not None:
+        at = (start if step.first >= 0 else end) + step.first
+        stop = (start if step.last >= 0 else end) + step.last + 1
+    else:
+        at, stop = (window.cursor[rows] + 7) >> 3, end
+    short = (stop > end) | (at < start) | (stop < at)
+    if short.any():
+        level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
+        rows, at, stop = rows[~short], at[~short], stop[~short]
+    records = Records(tags, level.count, step.once)
+    bytewise = step.tag.place.width == 1 and step.size.place.width == 1 and step.tag.storage == "u" and step.size.storage == "u"
+    pairs = np.ndarray((len(window.data) - 1,), ">u2", window.data, 0, (1,))  # tag and size, at every byte
+    every, finish = rows, stop
+    for turn in range(limits.RECORDS + 1):
+        go = at < stop
+        if not go.all():
+            rows, at, stop = rows[go], at[go], stop[go]
+        if not len(rows):
+            break
+        if turn == limits.RECORDS:
+            level.fail(rows, "malformed", f"more than {limits.RECORDS} records stand in a row", step.line)
+            break
+        if bytewise:
+            over = at + 2 > stop
+            if over.any():
+                level.fail(rows[over], window.short, "a record is cut off", step.line)
+                keep = ~over
+                rows, at, stop = rows[keep], at[keep], stop[keep]
+            pair = pairs[at].astype(np.int64)
+            tag: np.ndarray = pair >> 8
+            begin = at + 2
+            behind = begin + (pair & 0xFF)
+        else:
+            rows, at, stop, parts = _header(level, step, rows, at, stop)
+            if not len(rows):
+                break
+            tag, begin, behind = parts[0], at, at + np.minimum(parts[1], stop - at + 1)
+        over = behind > stop
+        if over.any():
+            level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
+            keep = ~over
+            rows, stop, tag, begin, behind = rows[keep], stop[keep], tag[keep], begin[keep], behind[keep]
+        records.add(rows, tag, begin, behind, bytewise)
+        at = behind
+    window.records = records
+    good = level.alive[every]
+    if good.all():
+        good = np.ones(len(every), bool)
+    window.cursor[every[good]] = finish[good] * 8
+    window.note_read(every[good], finish[good])
+
+
+def _header(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, list[np.ndarray]]:
+    """Tag and size of the next record of each row, where they have more than a byte; rows in which they are cut off fail."""
+    window = level.window
+    parts: list[np.ndarray] = []
+    for raw in (step.tag, step.size):
+        if raw.storage == "varint":
+            value, taken, cut, bad = varint(window.data, at, stop, False)
+            value = np.minimum(value, np.uint64(2**62)).astype(np.int64)
+        else:
+            taken = np.full(len(rows), raw.place.width, np.int64)
+            cut, bad = at + taken > stop, np.zeros(len(rows), bool)
+            value = number(raw, window.data, np.where(cut, 0, at))[0].astype(np.int64)
+        lost = cut | bad
+        if lost.any():
+            level.fail(rows[cut & ~bad], window.short, "a record is cut off", step.line)
+            level.fail(rows[bad], "malformed", "the number of a record has more than ten bytes or 64 bits", step.line)
+            keep = ~lost
+            rows, at, stop, value, taken = rows[keep], at[keep], stop[keep], value[keep], taken[keep]
+            parts = [p[keep] for p in parts]
+        at = at + taken
+        parts.append(value)
+    return rows, at, stop, parts
+
+
+def plain(step: ReadStep) -> bool:
+    """Whether a line is an ordinary number of a record: one that `read` below takes."""
+    try:
+        found: bool = step.__dict__["_plain"]
+        return found
+    except KeyError:
+        pass
+    raw, cleaning, spec = step.raws[0], step.cleaning, step.spec
+    made = (
+        len(step.raws) == 1 and raw.place.mode == "record" and raw.storage in ("u", "i") and raw.bits <= 53 and not raw.swapped and not spec.wide and not step.once
+        and step.required is None and step.clock is None and step.calendar is None and cleaning.convert is None and cleaning.unit_by is None and cleaning.stamped is None
+        and cleaning.low is None and not any(s.when is not None for s in cleaning.sentinels) and spec.kind in ("number", "integer", "code") and dict(spec.codes).get(-1) is None
+    )  # fmt: skip
+    object.__setattr__(step, "_plain", made)
+    return made
+
+
+def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
+    """Reads an ordinary number of a record for all rows; False where the ordinary way has to be taken."""
+    records = level.window.records
+    if records is None or records.once or step.name in level.columns or keep_raw:
+        return False
+    raw = step.raws[0]
+    start, end = records.of(raw.place.offset)
+    there = start >= 0
+    size = end - start
+    if not np.array_equal(size == raw.place.width, there):  # another size, which the ordinary way refuses
+        return False
+    values, patterns, _ = number(raw, level.window.data, start)  # a row without it reads the padding
+    if patterns is not None or values.dtype != np.float64:
+        return False
+    batch, state = level.batch, there.astype(np.int16)
+    if step.spec.codes:
+        known = np.isin(values, [n for n, _ in step.spec.codes])
+        if not known[there].all():
+            state = np.where(there & ~known, np.int16(batch.reason(no_text)), state)
+    for sentinel in step.cleaning.sentinels:
+        for mark in sentinel.raws:
+            hit = there & (values == mark)
+            if hit.any():
+                state = np.where(hit & (state == 1), np.int16(batch.reason(sentinel.reason)), state)
+    result = scaled(values, step.linears[0])
+    level.columns[step.name] = Column(np.where(there, result, 0.0), state)
+    if not step.hidden:
+        level.given.setdefault(step.name, step.spec)
+    return True
