@@ -31,7 +31,7 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
         length = int(payloads.ends[0] - payloads.starts[0]) if count else 0
         if count and length:
             first = int(payloads.starts[0])
-            if int(payloads.starts[-1]) == first + (count - 1) * length and bool(np.all(payloads.ends - payloads.starts == length)):
+            if int(payloads.starts[-1]) == first + (count - 1) * length and np.count_nonzero(payloads.ends - payloads.starts == length) == count:
                 window.table = (first, length, length)
     elif plan.source == "senml":
         level, rows = _senml(batch, level)
@@ -49,7 +49,10 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
     top = root if root.parent is None else root.parent
     unread = np.zeros(count, np.int64)
     if plan.source in ("bytes", "registers", "coils"):
-        unread = np.maximum(window.unread() - plan.tail, 0)
+        if window.table is not None and window.read_to is None:
+            unread += max(window.table[2] - window.read - plan.tail, 0)
+        else:
+            unread = np.maximum(window.unread() - plan.tail, 0)
     return _finish(engine, top, unread)
 
 
@@ -127,7 +130,7 @@ def _finish(engine: Engine, root: Level, unread: np.ndarray) -> Decoded:
         _nothing_left(batch, groups, parts)
     good = batch.failure < 0
     parts = [p for p in parts if good[p.row]]
-    return Decoded(groups, batch.failures, batch.failure, batch.byte, batch.reasons, np.where(good, unread, 0), parts)
+    return Decoded(groups, batch.failures, batch.failure, batch.byte, batch.reasons, np.where(good, unread, 0) if batch.deaths else unread, parts)
 
 
 def _nothing_left(batch: Batch, groups: list[Group], parts: list[Part]) -> None:

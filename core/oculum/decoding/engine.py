@@ -60,7 +60,9 @@ class Engine(Reading):
                 if records.plain(step) and records.read(level, step, NO_TEXT, step.name in self.keep_raw):
                     continue
             elif isinstance(step, RecordsStep) and "_tags" not in step.__dict__:
-                object.__setattr__(step, "_tags", records.tags_read(steps))
+                object.__setattr__(step, "_tags", (records.tags_read(steps), records.listed(steps)))
+            elif isinstance(step, RejectStep) and len(rows) == level.count and batch.trace is None and fast.passes(level, step):
+                continue
             if len(rows) == 0:
                 break
             deaths = batch.deaths
@@ -144,7 +146,7 @@ class Engine(Reading):
             case OpenStep():
                 self.open(level, step, rows)
             case RecordsStep():
-                records.split(level, step, rows, step.__dict__.get("_tags", ()))
+                records.split(level, step, rows, *step.__dict__["_tags"])
             case HandStep():
                 self.hand(level, step, rows)
             case OriginStep():

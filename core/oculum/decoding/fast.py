@@ -7,12 +7,14 @@ ordinary. A property test holds both against each other.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from math import isfinite
 
 import numpy as np
 
 from ..batches import Column
-from ..language.plan import FieldSpec, ReadStep
+from ..language.plan import FieldSpec, ReadStep, RejectStep
 from .level import NO_TEXT, NOT_FINITE, Level, ones
+from .numbers import load
 
 _SIZES = (1, 2, 4, 8)
 
@@ -78,6 +80,18 @@ def _prepare(step: ReadStep) -> Fast | None:
     )  # fmt: skip
 
 
+def passes(level: Level, step: RejectStep) -> bool:
+    """Whether a rule that holds a number against a constant lets every row through; False where that is to be found out the ordinary way."""
+    rule = step.rule
+    if rule is None or rule.op not in ("=", "!=") or rule.args[0].op != "name" or rule.args[1].op != "constant" or not isinstance(rule.args[1].value, int | float):
+        return False
+    column = level.columns.get(rule.args[0].value)
+    if column is None or column.state is not ones(level.count) or column.values.dtype != np.float64:
+        return False
+    equal = int(np.count_nonzero(column.values == rule.args[1].value))
+    return equal == (level.count if (rule.op == "=") == step.unless else 0)
+
+
 def read(level: Level, fast: Fast, keep_raw: bool) -> bool:
     """Reads a column for all rows of the level; False where the ordinary way has to be taken."""
     window = level.window
@@ -100,8 +114,7 @@ def read(level: Level, fast: Fast, keep_raw: bool) -> bool:
             return False
         found = np.ndarray((count,), fast.dtype, window.data, first + offset, (stride,))
     elif end <= window.safe:
-        flat = np.ndarray((len(window.data) - width + 1,), fast.dtype, window.data, 0, (1,))
-        found = flat[window.start + offset if offset else window.start]
+        found = load(window.data, window.start + offset if offset else window.start, fast.dtype.str, width)
     else:
         return False
     if fast.name in level.columns:
@@ -121,7 +134,7 @@ def read(level: Level, fast: Fast, keep_raw: bool) -> bool:
     batch = level.batch
     if fast.codes:
         known = values <= fast.top_code if fast.top_code >= 0 else np.isin(values, fast.codes)
-        if not known.all():
+        if np.count_nonzero(known) != count:
             state = np.where(known, state, np.int16(batch.reason(NO_TEXT)))
     result = values
     if fast.a != 1.0:
@@ -132,14 +145,14 @@ def read(level: Level, fast: Fast, keep_raw: bool) -> bool:
         result = result / fast.c
     for mark, reason in fast.marks:
         hit = values == mark if mark == mark else np.isnan(values)
-        if hit.any():
+        if np.count_nonzero(hit):
             state = np.where(hit & (state == 1), np.int16(batch.reason(reason)), state)
-    if fast.floating and not np.isfinite(result.sum()):
+    if fast.floating and not isfinite(np.add.reduce(result)):
         bad = ~np.isfinite(result)
         if bad.any():
             state = np.where(bad & (state == 1), np.int16(batch.reason(NOT_FINITE)), state)
             result = np.where(bad, 0.0, result)
-    if fast.low is not None and fast.high is not None and count and (result.min() < fast.low or result.max() > fast.high):
+    if fast.low is not None and fast.high is not None and count and (np.minimum.reduce(result) < fast.low or np.maximum.reduce(result) > fast.high):
         out = ((result < fast.low) | (result > fast.high)) & (state == 1)
         if out.any():
             state = np.where(out, np.int16(batch.reason(f"outside {fast.low:g} to {fast.high:g}")), state)

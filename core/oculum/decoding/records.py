@@ -23,20 +23,21 @@ class Records:
     For tags that the decoder reads, starts and ends stand ready a row: int64 (tags, n), -1 where there is none.
     """
 
-    def __init__(self, tags: tuple[int, ...], count: int, once: bool) -> None:
-        self.count, self.once = count, once
+    def __init__(self, data: np.ndarray, tags: tuple[int, ...], count: int, once: bool, kept: bool) -> None:
+        self.data, self.count, self.once, self.kept = data, count, once, kept
         self.pieces: list[Piece] = []
         self.slot = {tag: i for i, tag in enumerate(tags)}
         self.tags = np.array(tags, np.int64)
         self.starts = np.full((len(tags) + 1, count), -1, np.int64)
-        self.ends = np.full((len(tags) + 1, count), -1, np.int64)
+        self.ends: np.ndarray | None = None  # kept only where a size does not stand in the byte before
         self.by_byte = np.full(256, len(tags) * count, np.int64)  # where a tag's row begins in the flat arrays
         for tag, i in self.slot.items():
             if tag < 256:
                 self.by_byte[tag] = i * count
 
     def add(self, rows: np.ndarray, tag: np.ndarray, start: np.ndarray, end: np.ndarray, bytewise: bool) -> None:
-        self.pieces.append((rows, tag, start, end))
+        if self.kept:
+            self.pieces.append((rows, tag, start, end))
         if bytewise:
             flat = self.by_byte.take(tag)
             flat += rows
@@ -45,7 +46,10 @@ class Records:
             slot = np.where(self.tags[slot] == tag, slot, len(self.tags)) if len(self.tags) else slot * 0
             flat = slot * self.count + rows
         self.starts.reshape(-1)[flat] = start
-        self.ends.reshape(-1)[flat] = end
+        if not bytewise:
+            if self.ends is None:
+                self.ends = np.full_like(self.starts, -1)
+            self.ends.reshape(-1)[flat] = end
 
     @cached_property
     def all(self) -> Piece:
@@ -58,7 +62,10 @@ class Records:
         """Start and end of each row's last record with a tag, -1 where it has none."""
         slot = self.slot.get(tag)
         if slot is not None:
-            return self.starts[slot], self.ends[slot]
+            start = self.starts[slot]
+            if self.ends is not None:
+                return start, self.ends[slot]
+            return start, np.where(start >= 0, start + self.data.take(start - 1), -1)
         row, tags, start, end = self.all
         index = np.flatnonzero(tags == tag)
         starts, ends = np.full(self.count, -1, np.int64), np.full(self.count, -1, np.int64)
@@ -72,22 +79,33 @@ class Records:
         return found
 
 
+def listed(steps: Iterable[Step]) -> bool:
+    """Whether these steps look at records one by one: in a repeat, or to know that none stands twice."""
+    for step in steps:
+        if isinstance(step, RepeatStep) and step.kind == "record" or isinstance(step, RecordsStep | ReadStep | SpanStep) and step.once:
+            return True
+        if any(map(listed, bodies(step))):
+            return True
+    return False
+
+
 def tags_read(steps: Iterable[Step]) -> tuple[int, ...]:
     """The tags that these steps read single numbers or spans from, rising."""
     found: set[int] = set()
     for step in steps:
         if isinstance(step, ReadStep):
             found |= {raw.place.offset for raw in step.raws if raw.place.mode == "record"}
-        elif isinstance(step, SpanStep) and step.extent.mode == "record":
-            found.add(step.extent.offset)
+        extent = getattr(step, "extent", None)  # of spans, of parts that are opened or handed on
+        if extent is not None and extent.mode == "record":
+            found.add(extent.offset)
         if not isinstance(step, RepeatStep):
             for body in bodies(step):
                 found |= set(tags_read(body))
     return tuple(sorted(found))
 
 
-def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...]) -> None:
-    """Finds the records of these rows; the window has them from then on."""
+def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...], kept: bool) -> None:
+    """Finds the records of these rows; the window has them from then on. tags: those looked up; kept: whether a list of all is."""
     window = level.window
     start, end = window.start[rows], window.end[rows]
     if step.first is not None and step.last is not None:
@@ -99,47 +117,50 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
     if short.any():
         level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
         rows, at, stop = rows[~short], at[~short], stop[~short]
-    records = Records(tags, level.count, step.once)
+    records = Records(window.data, tags, level.count, step.once, kept or level.batch.trace is not None)
     bytewise = step.tag.place.width == 1 and step.size.place.width == 1 and step.tag.storage == "u" and step.size.storage == "u"
-    pairs = np.ndarray((len(window.data) - 1,), ">u2", window.data, 0, (1,))  # tag and size, at every byte
-    every, finish = rows, stop
+    every, finish, data = rows, stop, window.data
     for turn in range(limits.RECORDS + 1):
         go = at < stop
-        if not go.all():
+        if np.count_nonzero(go) != len(go):
             rows, at, stop = rows[go], at[go], stop[go]
         if not len(rows):
             break
         if turn == limits.RECORDS:
             level.fail(rows, "malformed", f"more than {limits.RECORDS} records stand in a row", step.line)
             break
-        if bytewise:
-            over = at + 2 > stop
-            if over.any():
-                level.fail(rows[over], window.short, "a record is cut off", step.line)
-                keep = ~over
-                rows, at, stop = rows[keep], at[keep], stop[keep]
-            pair = pairs[at].astype(np.int64)
-            tag: np.ndarray = pair >> 8
+        if bytewise:  # what stands behind the end is padding, or another message: not looked at once the sizes are held against it
             begin = at + 2
-            behind = begin + (pair & 0xFF)
+            tag: np.ndarray = data.take(at)
+            behind = begin + data.take(at + 1)
+            over = behind > stop
+            if np.count_nonzero(over):
+                cut = begin > stop
+                level.fail(rows[cut], window.short, "a record is cut off", step.line)
+                over &= ~cut
+                keep = ~(over | cut)
+                level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
+                rows, stop, tag, begin, behind = rows[keep], stop[keep], tag[keep], begin[keep], behind[keep]
         else:
             rows, at, stop, parts = _header(level, step, rows, at, stop)
             if not len(rows):
                 break
             tag, begin, behind = parts[0], at, at + np.minimum(parts[1], stop - at + 1)
-        over = behind > stop
-        if over.any():
-            level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
-            keep = ~over
-            rows, stop, tag, begin, behind = rows[keep], stop[keep], tag[keep], begin[keep], behind[keep]
+            over = behind > stop
+            if over.any():
+                level.fail(rows[over], window.short, "a record says that it is longer than what is left", step.line)
+                keep = ~over
+                rows, stop, tag, begin, behind = rows[keep], stop[keep], tag[keep], begin[keep], behind[keep]
         records.add(rows, tag, begin, behind, bytewise)
         at = behind
     window.records = records
     good = level.alive[every]
-    if good.all():
-        good = np.ones(len(every), bool)
-    window.cursor[every[good]] = finish[good] * 8
-    window.note_read(every[good], finish[good])
+    if len(every) == level.count and good.all():
+        window.cursor = finish * 8
+        window.read_to = finish if window.read_to is None else np.maximum(window.read_to, finish)
+    else:
+        window.cursor[every[good]] = finish[good] * 8
+        window.note_read(every[good], finish[good])
 
 
 def _header(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, list[np.ndarray]]:
@@ -189,26 +210,30 @@ def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
     if records is None or records.once or step.name in level.columns or keep_raw:
         return False
     raw = step.raws[0]
-    start, end = records.of(raw.place.offset)
+    start = records.starts[records.slot[raw.place.offset]] if raw.place.offset in records.slot else None
+    if start is None or records.ends is not None:
+        return False
     there = start >= 0
-    size = end - start
-    if not np.array_equal(size == raw.place.width, there):  # another size, which the ordinary way refuses
+    every = bool(there.all())
+    fits = records.data.take(start - 1) == raw.place.width
+    if not (fits.all() if every else (fits | ~there).all()):  # another size, which the ordinary way refuses
         return False
     values, patterns, _ = number(raw, level.window.data, start)  # a row without it reads the padding
     if patterns is not None or values.dtype != np.float64:
         return False
     batch, state = level.batch, there.astype(np.int16)
     if step.spec.codes:
-        known = np.isin(values, [n for n, _ in step.spec.codes])
-        if not known[there].all():
+        numbers = [n for n, _ in step.spec.codes]
+        known = values < len(numbers) if sorted(numbers) == list(range(len(numbers))) and raw.storage == "u" else np.isin(values, numbers)
+        if not (known | ~there).all():
             state = np.where(there & ~known, np.int16(batch.reason(no_text)), state)
     for sentinel in step.cleaning.sentinels:
         for mark in sentinel.raws:
             hit = there & (values == mark)
-            if hit.any():
+            if np.count_nonzero(hit):
                 state = np.where(hit & (state == 1), np.int16(batch.reason(sentinel.reason)), state)
     result = scaled(values, step.linears[0])
-    level.columns[step.name] = Column(np.where(there, result, 0.0), state)
+    level.columns[step.name] = Column(result, state)
     if not step.hidden:
         level.given.setdefault(step.name, step.spec)
     return True
