@@ -258,3 +258,19 @@ def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
     decode(plan, Payloads.of([b"\x01\x02\x03", b"\x02\x05\x06"], [0, 0]), trace)
     assert {m["name"]: m["places"][0]["first"] for m in trace.marks} == {"kind": 0, "b": 1, "c": 2}
     assert untaken(plan.steps, trace.lines) == {4, 5}
+
+
+def test_values_of_a_text_have_their_stretch_of_it() -> None:
+    """Lines, columns in columns and groups of a pattern; counted in bytes, also behind letters that take two."""
+    plan = plan_of(
+        'decoder d for text\n  repeat lines\n    columns by ";"\n    column 1  who  text\n    column 2 to -1  rest_of  text\n    repeat columns 2 to -1\n      columns by " "\n      column 2  v_{index}  number\n'
+    )
+    payload = "é;a 1;b 22\nx;c 333".encode()
+    trace = Trace(row=1)
+    decode(plan, Payloads.of([b"other;a 9", payload], [0, 0]), trace)
+    found = [(m["name"], payload[p["first"] : p["last"] + 1].decode()) for m in trace.marks for p in m["places"]]
+    assert found == [("who", "é"), ("who", "x"), ("rest_of", "a 1;b 22"), ("rest_of", "c 333"), ("v_1", "1"), ("v_2", "22"), ("v_1", "333")]
+    plan = plan_of('decoder d for text\n  pattern "(?P<a>[a-z]+)=(?P<b>[0-9]+)"\n  group b  b  number\n')
+    trace = Trace()
+    decode(plan, Payloads.of(["…key=42".encode()], [0]), trace)
+    assert [(p["first"], p["last"]) for m in trace.marks for p in m["places"]] == [(7, 8)]

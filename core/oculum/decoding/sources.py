@@ -49,6 +49,18 @@ def taken(window: Window, rows: np.ndarray) -> Window:
 
 
 # documents -------------------------------------------------------------------
+class Placed(str):
+    """A text that knows at which byte of its message it begins; made only where a message is traced."""
+
+    at: int = 0
+
+
+def placed(text: str, at: int) -> Placed:
+    found = Placed(text)
+    found.at = at
+    return found
+
+
 def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: np.ndarray, line: int) -> np.ndarray:
     """Reads the bytes of these rows as documents or text; returns the rows that are good."""
     read = READERS[source]
@@ -60,7 +72,7 @@ def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: 
         if wrong is not None:
             level.fail(np.array([row]), wrong[0], wrong[1], line, wrong[2])
         else:
-            docs[row] = found
+            docs[row] = placed(found, a - batch.traced_from) if batch.trace is not None and source == "text" and window.own else found
     window.kind, window.docs = "text" if source == "text" else "document", docs
     return level.living(rows)
 
@@ -234,7 +246,7 @@ def decode_lines(batch: Batch, level: Level, own: Window, up: np.ndarray, line: 
         text, wrong = read_text(buffer[a:b])
         if wrong is not None and level.alive[row]:
             level.fail(np.array([row]), wrong[0], wrong[1], line)
-        docs.append(text or "")
+        docs.append(placed(text or "", a - batch.traced_from) if batch.trace is not None and own.own else text or "")
     own.docs = docs
     return own
 
@@ -244,7 +256,13 @@ def split_columns(level: Level, rows: np.ndarray, by: str) -> None:
     docs = window.docs or []
     columns: list[list[str]] = window.columns if window.columns is not None else [[] for _ in range(level.count)]
     for row in rows.tolist():
-        columns[row] = str(docs[row]).split(by, limits.COLUMNS)
+        doc = docs[row]
+        columns[row] = str(doc).split(by, limits.COLUMNS)
+        if isinstance(doc, Placed):
+            at = doc.at
+            for k, piece in enumerate(columns[row]):
+                columns[row][k] = placed(piece, at)
+                at += len(piece.encode()) + len(by.encode())
     window.columns, window.separator = columns, by
 
 
@@ -283,6 +301,9 @@ def match_pattern(level: Level, rows: np.ndarray, pattern: str, line: int) -> No
             level.fail(np.array([row]), "malformed", "the text does not match the pattern", line)
         else:
             found[row] = match.groupdict()
+            doc = docs[row]
+            if isinstance(doc, Placed):
+                found[row] = {k: v if v is None else placed(v, doc.at + len(doc[: match.start(expression.groupindex[k])].encode())) for k, v in found[row].items()}
     window.groups = found
 
 

@@ -21,7 +21,7 @@ from ..language.tree import Index, Keyed
 from ..quantities import UnitError, parse_unit, same_scale
 from .level import Level
 from .numbers import scaled
-from .sources import WORDS, Measured
+from .sources import WORDS, Measured, Placed, placed
 from .view import View
 from .walker import Walker
 
@@ -117,7 +117,8 @@ def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
                 found.append(own[low] if 0 <= low < len(own) else GONE)
             else:
                 high = at.last if at.last > 0 else len(own) + at.last + 1
-                found.append(window.separator.join(own[low:high]) if 0 <= low < len(own) else GONE)
+                text: Any = window.separator.join(own[low:high]) if 0 <= low < len(own) else GONE
+                found.append(placed(text, own[low].at) if text is not GONE and isinstance(own[low], Placed) else text)
         return found
     if at.mode == "group":
         groups = window.groups or []
@@ -371,7 +372,17 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
             else:
                 raw = None
             spots = [spot for at in step.places if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None]
-            engine.note(level, row, step.line, step.name, [], raw, paths=[shown(at).strip("`") for at in step.places], spots=spots)
+            engine.note(level, row, step.line, step.name, _stretches(level, row, step), raw, paths=[shown(at).strip("`") for at in step.places], spots=spots)
+
+
+def _stretches(level: Level, row: int, step: ValueStep) -> list[dict[str, Any]]:
+    """The bytes of a text that a line takes, for a message that is traced."""
+    places = []
+    for at in step.places:
+        found = find(level, at, np.array([row]))[0] if at.mode in ("column", "group", "rest") else None
+        if isinstance(found, Placed) and found:
+            places.append({"first": found.at, "last": found.at + len(found.encode()) - 1, "high": 7, "low": 0, "whole": True, "little": False})
+    return places
 
 
 _WORDED = -7  # a value that a word stands for, in the final unit already

@@ -125,6 +125,12 @@ export function shown(value: unknown, spec: Numeric): string {
   return String(value);
 }
 
+/** A value as `shown`, a number with all the digits that a scale gives it. */
+export const precisely = (value: unknown, spec: Numeric) =>
+  typeof value === "number" && !["code", "flag", "time"].includes(spec.kind)
+    ? String(Number(value.toPrecision(12)))
+    : shown(value, spec);
+
 /** A number with four significant digits. */
 export const exactly = (value: number) => String(Number(value.toPrecision(4)));
 

@@ -138,6 +138,15 @@ function completions(words: () => Words) {
   };
 }
 
+/** What lies between the common beginning and the common end: the cursor stays where it is. */
+function difference(old: string, value: string) {
+  let from = 0;
+  while (from < old.length && from < value.length && old[from] === value[from]) from += 1;
+  let end = 0;
+  while (end < old.length - from && end < value.length - from && old.at(-1 - end) === value.at(-1 - end)) end += 1;
+  return { from, to: old.length - end, insert: value.slice(from, value.length - end) };
+}
+
 /** The text of a definition: errors under the word, completion, lines tied to bytes by their tint. */
 export function Editor({
   value,
@@ -203,8 +212,8 @@ export function Editor({
 
   useEffect(() => {
     const v = view.current;
-    if (v && v.state.doc.toString() !== value)
-      v.dispatch({ changes: { from: 0, to: v.state.doc.length, insert: value } });
+    const old = v?.state.doc.toString();
+    if (v && old !== undefined && old !== value) v.dispatch({ changes: difference(old, value) });
   }, [value]);
 
   useEffect(() => {

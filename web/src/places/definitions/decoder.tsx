@@ -2,12 +2,13 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
-import { At, Empty, shown, Trouble, unitOf, Waiting } from "../../parts/basics";
+import { At, Empty, precisely, Trouble, unitOf, Waiting } from "../../parts/basics";
 import { BitRow, HexRow, tintStyle, type Tint } from "../../parts/bytes";
 import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
+import { TextPayload } from "../../parts/text-payload";
 import { kindOf, nameFrom, spotsByPath, Tree, written, type Step } from "../../parts/tree";
 import { Key } from "../../parts/marks";
 import { exact } from "../../parts/time";
@@ -145,12 +146,7 @@ export default function DecoderScreen() {
                     : {})}
                 />
               ) : sample.text !== null ? (
-                <pre
-                  tabIndex={0}
-                  className="max-h-44 overflow-auto bg-raised p-2 font-mono text-[12px] break-all whitespace-pre-wrap"
-                >
-                  {sample.text}
-                </pre>
+                <TextPayload hex={sample.hex} marks={marks} tintOf={tintOf} line={line} onLine={setLine} />
               ) : (
                 <HexRow
                   hex={sample.hex}
@@ -191,7 +187,9 @@ export default function DecoderScreen() {
                   <b>{decoded.data.unread} bytes at the end</b> are read by nothing.
                 </p>
               )}
-              <div className="mt-1.5 min-h-6">{first && sample.hex && <BitRow hex={sample.hex} {...first} />}</div>
+              <div className="mt-1.5 min-h-6">
+                {first && sample.hex && sample.text === null && <BitRow hex={sample.hex} {...first} />}
+              </div>
               <Verdict
                 decoded={decoded.data}
                 error={decoded.error}
@@ -507,7 +505,7 @@ function Values({
                 <span className="h-5" style={mark ? tintStyle(tintOf.get(mark.line) ?? 0) : undefined} />
                 <span className="truncate">{v.field}</span>
                 <span className="truncate">
-                  {v.missing ? <span>missing: {v.missing}</span> : <b>{v.text ?? shown(v.value, v)}</b>}{" "}
+                  {v.missing ? <span>missing: {v.missing}</span> : <b>{v.text ?? precisely(v.value, v)}</b>}{" "}
                   <span className="unit">{v.missing ? "" : unitOf(v.unit)}</span>
                 </span>
                 <span className="truncate text-right font-mono text-[12px] text-second">
