@@ -48,7 +48,6 @@ def load_records() -> dict[str, str]:
         for key, title, cadence, is_gateway, setpoints in world.TYPES:
             types[key] = DeviceType.objects.create(
                 key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints],
-                fields=[plain(FieldSpec(n, "number", u)) for n, u in world.FIELDS.get(key, [])],
             )  # fmt: skip
             for name, _, value in setpoints:
                 set_setpoint(types[key], name, value, None)
@@ -66,6 +65,10 @@ def load_records() -> dict[str, str]:
         for key, file in world.DECODERS.items():
             definition = Definition.objects.create(kind="decoder", name=key, type=types[key])
             publish(definition, (world.EXAMPLES / file).read_text(), None, "data sheet")
+            if key in world.FIELDS:
+                types[key].refresh_from_db()
+                types[key].fields += [plain(FieldSpec(n, "number", u)) for n, u in world.FIELDS[key]]
+                types[key].save()
         for file in world.CONDITIONS:
             text = (world.EXAMPLES / file).read_text()
             type_key = text.split("\n  on ")[1].split()[0]

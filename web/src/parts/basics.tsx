@@ -128,7 +128,7 @@ export function shown(value: unknown, spec: Numeric): string {
 /** A value as `shown`, a number with all the digits that a scale gives it. */
 export const precisely = (value: unknown, spec: Numeric) =>
   typeof value === "number" && !["code", "flag", "time"].includes(spec.kind)
-    ? String(Number(value.toPrecision(12)))
+    ? String(Number.isInteger(value) ? value : Number(value.toPrecision(7)))
     : shown(value, spec);
 
 /** A number with four significant digits. */

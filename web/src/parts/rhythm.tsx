@@ -30,7 +30,7 @@ export function Rhythm({
       {counts.map((n, i) => {
         const x = i * step + step / 2;
         if (n === 0)
-          return (
+          return expected !== null && expected < 1 ? null : (
             <line
               key={i}
               x1={i * step}

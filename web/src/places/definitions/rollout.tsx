@@ -301,7 +301,7 @@ export function Running({ id, versions }: { id: number; versions: number }) {
                 </span>
                 {engineer && (
                   <select
-                    className="input ml-auto !w-auto"
+                    className="input ml-auto !h-7 !min-h-7 !w-auto border-transparent py-0 hover:border-edge focus:border-edge"
                     aria-label={`Hold ${r.title}`}
                     value={r.because === "held" ? String(r.version) : ""}
                     disabled={hold.isPending}

@@ -11,6 +11,7 @@ import { useMay } from "../../parts/me";
 import { Rhythm } from "../../parts/rhythm";
 import { exact, lasting } from "../../parts/time";
 import { useWhy, whyAlarm, whyReading } from "../../parts/why";
+import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
 
 type Device = Schemas["DeviceOut"];
@@ -234,6 +235,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
             </ul>
           </section>
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
+          <Constants name={d.name} engineer={engineer} />
         </div>
         <div className="min-w-0">
           <Trouble error={series.error} retry={() => void series.refetch()} />

@@ -86,7 +86,7 @@ export function Devices() {
         />
         <input
           ref={search}
-          className="input !w-52"
+          className="input !w-44"
           placeholder="name, site, label …"
           aria-label="Filter by words"
           value={filter.q}
@@ -111,7 +111,7 @@ export function Devices() {
           options={[
             ["worst", "worst first"],
             ["name", "by name"],
-            ["heard", "longest unheard first"],
+            ["heard", "unheard first"],
           ]}
           onChange={(order) => change("order", order)}
         />
