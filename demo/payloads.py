@@ -153,7 +153,7 @@ def purification_tank(story: Story, unit: Unit, times: np.ndarray) -> list[bytes
     running = phase == 2
     level = np.select([phase == 1, phase == 2, phase == 3], [100 * hours / 0.7, 97.0, 97 * (39.3 - hours) / 0.6], 2.0) + 0.2 * noise(seed, unit, "level", times)
     flow = np.where(running, 45 + 1.5 * noise(seed, unit, "flow", times), 0.0)
-    worn = 40 * ((times - story.ago(30)) / (30 * DAY_US)) if number == 4 else 6.0
+    worn = 27 * ((times - story.ago(30)) / (30 * DAY_US)) if number == 4 else 6.0
     intensity = np.where(running, 190 - worn + 2.0 * noise(seed, unit, "uv", times), 0.0)
     turbidity = np.clip(1.9 * np.exp(-hours / 9) + 0.15 + 0.02 * noise(seed, unit, "turbid", times), 0.01, 60) * 100
     temperature = 12.0 + 0.6 * np.sin(2 * np.pi * (times % DAY_US) / DAY_US) + 0.3 * own(seed, unit, "temp") + 0.05 * noise(seed, unit, "temp", times)

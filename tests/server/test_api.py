@@ -44,6 +44,8 @@ WRITES = [
     ("POST", "alarms/1/note", "operator"), ("POST", "people", "admin"), ("PATCH", "people/1", "admin"), ("POST", "onboarding", "engineer"),
     ("POST", "definitions/1/cases", "engineer"), ("DELETE", "definitions/1/cases/1", "engineer"), ("POST", "definitions/1/in-force", "engineer"),
     ("PATCH", "types/pod/decode-again", "engineer"), ("POST", "devices/pod-0/constants", "engineer"), ("DELETE", "devices/pod-0/constants/1", "engineer"),
+    ("PUT", "definitions/1/rollout", "engineer"), ("DELETE", "definitions/1/rollout", "engineer"), ("PUT", "devices/pod-0/hold", "engineer"), ("DELETE", "devices/pod-0/hold", "engineer"),
+    ("PATCH", "definitions/1/cases/1", "engineer"),
     ("POST", "unknown-senders/1/adopt", "engineer"), ("GET", "people", "admin"), ("GET", "record", "engineer"), ("GET", "onboarding", "engineer"),
 ]  # fmt: skip
 ROLES = ["viewer", "operator", "engineer", "admin"]

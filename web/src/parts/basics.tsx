@@ -134,4 +134,6 @@ export const precisely = (value: unknown, spec: Numeric) =>
 /** A number with four significant digits. */
 export const exactly = (value: number) => String(Number(value.toPrecision(4)));
 
-export const unitOf = (unit: string | null | undefined) => (unit && unit !== "1" ? unit : "");
+/** A unit as people read it: without the 1 of counts and the braces of UCUM's annotations. */
+export const unitOf = (unit: string | null | undefined) =>
+  unit && unit !== "1" ? unit.replace(/\{([^}]*)\}/g, (_, word: string, at: number) => (at ? `(${word})` : word)) : "";

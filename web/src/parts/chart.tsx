@@ -30,6 +30,8 @@ export function withGaps(line: Line, gap: number): Line {
   return { t, v, low: line.low ? low : null, high: line.high ? high : null };
 }
 
+const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignificantDigits: 4 });
+
 /** One field over the lookback: a quiet ink line, limits dashed, alarms as bars at the foot. */
 export function Chart({
   line,
@@ -116,6 +118,7 @@ export function Chart({
             font,
             size: 44,
             space: 34,
+            values: (_, at) => at.map((v) => (Math.abs(v) >= 100_000 ? short.format(v) : String(v))),
           },
         ],
         series: [

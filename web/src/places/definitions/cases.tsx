@@ -52,7 +52,7 @@ export function Cases({
   const client = useQueryClient();
   const engineer = useMay("engineer");
   const [name, setName] = useState("");
-  const sound = draft.ready && draft.errors.length === 0 && Boolean(draft.check.data?.good);
+  const sound = draft.ready && draft.sound;
   const cases = useQuery({
     queryKey: ["cases", id],
     queryFn: () =>

@@ -5,10 +5,12 @@ import { api, got } from "../../api/client";
 import { At, Empty, Trouble, unitOf, Waiting } from "../../parts/basics";
 import { Chart, type AlarmSpan } from "../../parts/chart";
 import { Editor, fixed, Problems } from "../../parts/editor";
+import { useMay } from "../../parts/me";
 import { useNow } from "../../parts/keys";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { lasting } from "../../parts/time";
+import { LineForm } from "./line-form";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Figure, TrialRun, useTrial } from "./trial";
@@ -33,6 +35,8 @@ export default function ConditionScreen() {
     queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { type, limit: 200, order: "name" } } })),
   });
   const [days, setDays] = useState(7);
+  const [cursor, setCursor] = useState<number | null>(null);
+  const engineer = useMay("engineer");
   const [asked, setAsked] = useState<string | null>(null);
   const trial = useTrial(id, draft.text, { messages: 5000, days });
   const found = trial.run.data?.condition;
@@ -104,7 +108,9 @@ export default function ConditionScreen() {
             onChange={draft.setText}
             problems={draft.problems}
             words={words}
+            onLine={setCursor}
           />
+          {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
           <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
           <p className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-1 text-[13px] text-second">
             {draft.check.data?.priority && (

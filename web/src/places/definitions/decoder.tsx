@@ -43,7 +43,7 @@ export default function DecoderScreen() {
   const [picked, setPicked] = useState<[number, number] | null>(null);
   const decoded = useQuery({
     queryKey: ["decode", type, draft.settled, sample.hex, sample.at],
-    enabled: sample.hex !== null && draft.ready && draft.errors.length === 0 && Boolean(draft.check.data?.good),
+    enabled: sample.hex !== null && draft.ready && draft.sound,
     queryFn: () =>
       got(
         api.POST("/api/v1/decode", {

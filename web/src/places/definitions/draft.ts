@@ -97,6 +97,8 @@ export function useDraft(id: number) {
   });
   const problems = check.data?.problems ?? [];
   const errors = problems.filter((p) => p.severity === "error");
+  // What the check says belongs to the text that is settled, and is not that of the one before.
+  const sound = !check.isPlaceholderData && errors.length === 0 && Boolean(check.data?.good);
   const upToDate = settled === text && !check.isFetching;
   return {
     definition,
@@ -110,6 +112,7 @@ export function useDraft(id: number) {
     problems,
     errors,
     upToDate,
+    sound,
     ready: text !== null,
     conflict,
   };

@@ -357,7 +357,7 @@ function ValueRow({
   const can = DRAWN.includes(v.kind);
   return (
     <li
-      className={`row-line grid grid-cols-[minmax(0,1fr)_auto_44px_74px_24px] items-center gap-1.5 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
+      className={`row-line grid grid-cols-[minmax(0,1fr)_auto_60px_70px_24px] items-center gap-1.5 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
     >
       <button
         type="button"
@@ -436,7 +436,7 @@ function Setpoints({ device: d, operator }: { device: Device; operator: boolean 
                   value={text}
                   onChange={(e) => setText(e.target.value)}
                 />
-                <span className="unit">{s.unit}</span>
+                <span className="unit">{unitOf(s.unit)}</span>
                 <button
                   className="button"
                   disabled={save.isPending || text.trim() === "" || Number.isNaN(Number(text))}
