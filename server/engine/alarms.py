@@ -62,7 +62,8 @@ def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -
 def _number(value: Any, unit: str | None) -> str:
     if value is None:
         return "no value"
-    return f"{value:.6g}" + (f" {unit}" if unit and unit != "1" else "")
+    # The braces of UCUM's annotations are for machines: 12 NTU, not 12 {NTU}.
+    return f"{value:.6g}" + (f" {re.sub(r'[{]([^}]*)[}]', lambda m: f'({m[1]})' if m.start() else m[1], unit)}" if unit and unit != "1" else "")
 
 
 def said(plan: ConditionPlan, registry: Registry, transition: Transition) -> str:
