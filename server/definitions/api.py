@@ -10,13 +10,12 @@ from django.db.models import Count, OuterRef, Q, QuerySet, Subquery
 from django.db.models.expressions import RawSQL
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework import generics, serializers
+from rest_framework import generics
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.decoding.checksums import NAMES as CHECKS
-from oculum.language import limits
 from oculum.language.form import form
 from oculum.language.formatter import format_definition
 from oculum.language.functions import FUNCTIONS
@@ -26,312 +25,34 @@ from oculum.quantities import known_codes
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import Person, record
-from server.fleet.models import DeviceType, Site
+from server.fleet.models import DeviceType
 from server.history.models import DecodeAgain
 from server.trials.past import Span, condition_trial, decoder_trial, explain
 
 from .models import Definition, Version
 from .plans import decoder_plan
 from .publishing import CasesFail, NothingInForce, NotPublishable, check, plain, publish, retire
-from .rollouts import Selection
-
-TEXT: dict[str, Any] = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
-
-
-class ProblemOut(serializers.Serializer):
-    message = serializers.CharField()
-    severity = serializers.CharField()
-    line = serializers.IntegerField()
-    column = serializers.IntegerField()
-    end_column = serializers.IntegerField()
-    fix = serializers.CharField(allow_null=True)
-
-
-class FieldSpecOut(serializers.Serializer):
-    name = serializers.CharField()
-    kind = serializers.CharField()
-    unit = serializers.CharField(allow_null=True)
-
-
-class LimitAt(serializers.Serializer):
-    field = serializers.CharField()
-    sign = serializers.CharField()
-    setpoint = serializers.CharField(allow_null=True)
-    number = serializers.FloatField(allow_null=True)
-    unit = serializers.CharField(allow_null=True)
-    line = serializers.IntegerField()
-    column = serializers.IntegerField()
-    end_column = serializers.IntegerField()
-
-
-class CheckIn(serializers.Serializer):
-    kind = serializers.ChoiceField(["decoder", "condition"])
-    text = serializers.CharField(**TEXT)
-    type = serializers.CharField(required=False, allow_null=True)
-
-
-class CheckOut(serializers.Serializer):
-    problems = ProblemOut(many=True)
-    good = serializers.BooleanField()
-    fields = FieldSpecOut(many=True)  # type: ignore[assignment]
-    limits = LimitAt(many=True)
-    type = serializers.CharField(allow_null=True)
-    priority = serializers.CharField(allow_null=True)
-    source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
-    needs_before = serializers.BooleanField(help_text="whether it speaks of the message before")
-
-
-class FormIn(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-    line = serializers.IntegerField(min_value=1, max_value=limits.SOURCE_CHARACTERS)
-
-
-class SlotOut(serializers.Serializer):
-    label = serializers.CharField()  # type: ignore[assignment]
-    column = serializers.IntegerField()
-    end_column = serializers.IntegerField()
-    text = serializers.CharField()
-    kind = serializers.ChoiceField(["text", "choice", "word"])
-    options = serializers.ListField(child=serializers.CharField())
-    prefix = serializers.CharField()
-    whole = serializers.IntegerField(help_text="the column from which it is taken out")
-    optional = serializers.BooleanField()
-    what = serializers.CharField(help_text="unit, field, type, or nothing")
-
-
-class LineForm(serializers.Serializer):
-    title = serializers.CharField()
-    line = serializers.IntegerField()
-    slots = SlotOut(many=True)
-
-
-class FormOut(serializers.Serializer):
-    form = LineForm(allow_null=True)
-
-
-class FormatIn(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-
-
-class FormatOut(serializers.Serializer):
-    text = serializers.CharField()
-
-
-class DecodeIn(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-    type = serializers.CharField(required=False, allow_null=True)
-    payload_hex = serializers.CharField(max_length=140_000, allow_blank=True)
-    received_at = serializers.DateTimeField(required=False)
-    headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
-    constants = serializers.DictField(child=serializers.JSONField(), required=False)
-    previous_hex = serializers.CharField(max_length=140_000, required=False, allow_null=True)
-
-
-class PlaceOut(serializers.Serializer):
-    first = serializers.IntegerField()
-    last = serializers.IntegerField()
-    high = serializers.IntegerField()
-    low = serializers.IntegerField()
-    whole = serializers.BooleanField()
-    little = serializers.BooleanField()
-
-
-class MarkOut(serializers.Serializer):
-    line = serializers.IntegerField()
-    field = serializers.CharField()
-    turn = serializers.IntegerField()
-    places = PlaceOut(many=True)
-    raw = serializers.ListField(child=serializers.JSONField(allow_null=True), allow_null=True)
-    paths = serializers.ListField(child=serializers.CharField())
-    spots = serializers.ListField(child=serializers.ListField(child=serializers.JSONField()))
-
-
-class ReadingOut(serializers.Serializer):
-    field = serializers.CharField()
-    kind = serializers.CharField()
-    unit = serializers.CharField(allow_null=True)
-    value = serializers.JSONField(allow_null=True)
-    text = serializers.CharField(allow_null=True)
-    missing = serializers.CharField(allow_null=True)
-    at = serializers.DateTimeField()
-    device = serializers.CharField(allow_null=True)
-
-
-class PartOut(serializers.Serializer):
-    part = serializers.CharField()
-    device = serializers.CharField(allow_null=True)
-    error = serializers.CharField()
-    message = serializers.CharField()
-    line = serializers.IntegerField()
-
-
-class DecodeError(serializers.Serializer):
-    code = serializers.CharField()
-    message = serializers.CharField()
-    line = serializers.IntegerField()
-    byte = serializers.IntegerField(allow_null=True)
-
-
-class DecodeOut(serializers.Serializer):
-    values = ReadingOut(many=True)
-    marks = MarkOut(many=True)
-    error = DecodeError(allow_null=True)
-    unread = serializers.IntegerField()
-    tail = serializers.IntegerField()
-    untaken = serializers.ListField(child=serializers.IntegerField(), help_text="lines that this message did not take")
-    parts = PartOut(many=True)
-    received_at = serializers.DateTimeField()
-    document = serializers.JSONField(allow_null=True)
-
-
-class VersionOut(serializers.ModelSerializer):
-    who = serializers.SerializerMethodField()
-
-    class Meta:
-        model = Version
-        fields = ["id", "number", "text", "at", "why", "who"]
-
-    def get_who(self, version: Version) -> str:
-        return version.person.first_name or version.person.username if version.person else "the demo"
-
-
-class DefinitionOut(serializers.ModelSerializer):
-    type = serializers.SlugRelatedField(slug_field="key", queryset=DeviceType.objects.all())
-    type_title = serializers.CharField(source="type.title", read_only=True)
-    live = VersionOut(read_only=True, allow_null=True)
-    open_alarms = serializers.IntegerField(read_only=True, required=False)
-    refused_today = serializers.IntegerField(read_only=True, required=False)
-    rolling_out = serializers.SerializerMethodField()
-    last_number = serializers.IntegerField(read_only=True, allow_null=True)
-
-    class Meta:
-        model = Definition
-        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today", "rolling_out", "last_number"]
-        read_only_fields = ["draft_number", "retired"]
-        extra_kwargs = {"draft": {"trim_whitespace": False}}
-
-    def get_rolling_out(self, definition: Definition) -> int | None:
-        return definition.rollout.version.number if hasattr(definition, "rollout") else None
-
-
-class DraftIn(serializers.Serializer):
-    draft = serializers.CharField(**TEXT)
-    draft_number = serializers.IntegerField()
-
-
-class SelectionIn(serializers.Serializer):
-    """Devices with all the labels, at the site or below it, of the share: all three hold at once."""
-
-    labels = serializers.DictField(child=serializers.CharField(max_length=100), required=False)
-    site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), required=False, allow_null=True)
-    share = serializers.IntegerField(min_value=1, max_value=100, required=False, default=100, help_text="percent of them")
-
-
-def selection_of(data: dict[str, Any]) -> Selection:
-    return Selection.of({"labels": data.get("labels"), "site": data["site"].pk if data.get("site") else None, "share": data.get("share")})
-
-
-class PublishIn(serializers.Serializer):
-    first = SelectionIn(required=False, allow_null=True, help_text="only these devices have the version at first")
-    text = serializers.CharField(**TEXT)
-    despite_cases = serializers.BooleanField(required=False, default=False)
-    why = serializers.CharField(max_length=300, required=False, allow_blank=True)
-
-
-class TrialIn(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-    messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
-    days = serializers.FloatField(min_value=0.01, max_value=31, default=7)
-
-
-class TrialReason(serializers.Serializer):
-    code = serializers.CharField()
-    message = serializers.CharField()
-    line = serializers.IntegerField()
-    count = serializers.IntegerField()
-    example = serializers.CharField()
-
-
-class Distribution(serializers.Serializer):
-    low = serializers.FloatField()
-    high = serializers.FloatField()
-    middle = serializers.FloatField()
-    counts = serializers.ListField(child=serializers.IntegerField())
-
-
-class TrialField(serializers.Serializer):
-    field = serializers.CharField()
-    kind = serializers.CharField()
-    unit = serializers.CharField(allow_null=True)
-    distribution = Distribution(allow_null=True)
-    values = serializers.IntegerField()
-    missing = serializers.IntegerField()
-    differ = serializers.IntegerField(allow_null=True)
-    state = serializers.ChoiceField(["same", "new", "lost"])
-    low = serializers.FloatField(allow_null=True)
-    high = serializers.FloatField(allow_null=True)
-
-
-class DecoderTrialOut(serializers.Serializer):
-    messages = serializers.IntegerField()
-    decoded = serializers.IntegerField()
-    failed = serializers.IntegerField()
-    partly = serializers.IntegerField()
-    decoded_before = serializers.IntegerField(allow_null=True)
-    reasons = TrialReason(many=True)
-    fields = TrialField(many=True)  # type: ignore[assignment]
-
-
-class TrialSpan(serializers.Serializer):
-    device = serializers.CharField()
-    raised_at = serializers.DateTimeField()
-    cleared_at = serializers.DateTimeField(allow_null=True)
-    value = serializers.FloatField(allow_null=True)
-    limit = serializers.FloatField(allow_null=True)
-
-
-class DeviceCount(serializers.Serializer):
-    device = serializers.CharField()
-    count = serializers.IntegerField()
-
-
-class DayCount(serializers.Serializer):
-    day = serializers.CharField()
-    count = serializers.IntegerField()
-
-
-class ConditionTrialOut(serializers.Serializer):
-    messages = serializers.IntegerField()
-    devices = serializers.IntegerField()
-    raised = serializers.IntegerField()
-    still_open = serializers.IntegerField()
-    devices_raised = serializers.IntegerField()
-    by_device = DeviceCount(many=True)
-    by_day = DayCount(many=True)
-    spans = TrialSpan(many=True)
-
-
-class TrialOut(serializers.Serializer):
-    decoder = DecoderTrialOut(required=False)
-    condition = ConditionTrialOut(required=False)
-    seconds = serializers.FloatField()
-
-
-class AgainOut(serializers.ModelSerializer):
-    class Meta:
-        model = DecodeAgain
-        fields = ["id", "state", "total", "done", "decoded", "asked_at", "start", "end"]
-
-
-class FunctionOut(serializers.Serializer):
-    name = serializers.CharField()
-    words = serializers.CharField()
-
-
-class LanguageOut(serializers.Serializer):
-    functions = FunctionOut(many=True)
-    checks = serializers.ListField(child=serializers.CharField())
-    units = serializers.ListField(child=serializers.CharField())
+from .serial import (
+    AgainIn,
+    AgainOut,
+    AgainState,
+    CheckIn,
+    CheckOut,
+    DecodeIn,
+    DecodeOut,
+    DefinitionOut,
+    DraftIn,
+    FormatIn,
+    FormatOut,
+    FormIn,
+    FormOut,
+    LanguageOut,
+    PublishIn,
+    TrialIn,
+    TrialOut,
+    VersionOut,
+    selection_of,
+)
 
 
 def problems_of(problems: list[Problem]) -> list[dict[str, object]]:
@@ -541,20 +262,6 @@ class RetireView(APIView):
     def post(self, request: Request, ident: int) -> Response:
         retire(DefinitionView.find(ident), person_of(request))
         return Response(DefinitionOut(DefinitionView.find(ident)).data)
-
-
-class AgainIn(serializers.Serializer):
-    start = serializers.DateTimeField(required=False, allow_null=True)
-    end = serializers.DateTimeField(required=False, allow_null=True)
-
-    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
-        if (data.get("start") is None) != (data.get("end") is None) or (data.get("start") and data["start"] >= data["end"]):
-            raise serializers.ValidationError("a span has a start and a later end; without both, the refused messages are meant")
-        return data
-
-
-class AgainState(serializers.Serializer):
-    state = serializers.ChoiceField(["paused", "waiting"])
 
 
 class DecodeAgainView(APIView):

@@ -21,10 +21,11 @@ from server.access.text import harmless
 from server.fleet.api import SPAN
 from server.fleet.models import Device, Site
 
-from .api import DefinitionView, SelectionIn, selection_of
+from .api import DefinitionView
 from .models import Definition, Hold, Rollout, Version
 from .publishing import NothingInForce, give_first, hold, withdraw
 from .rollouts import Selection
+from .serial import SelectionIn, selection_of
 
 MOST_COUNTED = 200_000
 NAMED = 12

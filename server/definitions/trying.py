@@ -12,14 +12,13 @@ from django.db import IntegrityError, transaction
 from django.http import StreamingHttpResponse
 from django.utils import timezone
 from drf_spectacular.utils import extend_schema
-from rest_framework import generics, serializers
+from rest_framework import generics
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.batches import Payloads
 from oculum.decoding.guesses import guesses
-from oculum.language import limits
 from oculum.language.formatter import format_definition
 from oculum.language.from_table import from_table
 from oculum.language.plan import DecoderPlan
@@ -30,99 +29,13 @@ from server.fleet.models import Device, DeviceType
 from server.trials.again import preview
 from server.trials.past import Span, decoder_trial, same_length
 
-from .api import TEXT, AgainIn, DefinitionOut, DefinitionView, problems_of
+from .api import DefinitionView, problems_of
 from .cases import MOST, run
 from .models import Case, Definition, Version
 from .plans import decoder_plan
 from .publishing import check, effect, put_in_force
 from .running import runs
-
-
-class CaseOut(serializers.ModelSerializer):
-    payload_hex = serializers.SerializerMethodField()
-    previous_hex = serializers.SerializerMethodField()
-    expect = serializers.JSONField()
-    headers = serializers.JSONField()
-    constants = serializers.JSONField()
-
-    class Meta:
-        model = Case
-        fields = ["id", "name", "payload_hex", "received_at", "headers", "constants", "previous_hex", "expect", "at"]
-
-    def get_payload_hex(self, case: Case) -> str:
-        return bytes(case.payload).hex()
-
-    def get_previous_hex(self, case: Case) -> str | None:
-        return bytes(case.previous).hex() if case.previous is not None else None
-
-
-def expectation(value: Any) -> Any:
-    """What a case expects, as it is kept. Raises ValidationError."""
-    if not isinstance(value, dict) or not ({"readings", "error"} & value.keys()) or len(orjson.dumps(value)) > 500_000:
-        raise serializers.ValidationError("expected an object with `readings`, a list, or `error`, a code")
-    if not isinstance(value.get("readings", []), list):
-        raise serializers.ValidationError("`readings` is a list")
-    for reading in value.get("readings", []):
-        if not isinstance(reading, dict) or not isinstance(reading.get("field"), str) or not isinstance(reading.get("at"), str):
-            raise serializers.ValidationError("each reading has at least `field`, `value` and `at`")
-    return value
-
-
-class CaseIn(serializers.Serializer):
-    name = serializers.CharField(max_length=120)
-    payload_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, allow_blank=True)
-    received_at = serializers.DateTimeField()
-    headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
-    constants = serializers.DictField(child=serializers.JSONField(), required=False)
-    previous_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, required=False, allow_null=True)
-    expect = serializers.JSONField()
-
-    def validate_expect(self, value: Any) -> Any:
-        return expectation(value)
-
-
-class CaseChange(serializers.Serializer):
-    name = serializers.CharField(max_length=120, required=False)
-    expect = serializers.JSONField(required=False)
-
-    def validate_expect(self, value: Any) -> Any:
-        return expectation(value)
-
-
-class CaseRun(serializers.Serializer):
-    id = serializers.IntegerField()
-    name = serializers.CharField()
-    passed = serializers.BooleanField()
-    differences = serializers.ListField(child=serializers.CharField())
-    gives = serializers.JSONField(help_text="what the draft makes of it, as `expect` says it")
-
-
-class CasesRunOut(serializers.Serializer):
-    cases = CaseRun(many=True)
-    failing = serializers.IntegerField()
-
-
-class RunIn(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-
-
-class EffectOut(serializers.Serializer):
-    devices = serializers.IntegerField()
-    conditions = serializers.IntegerField()
-    open_alarms = serializers.IntegerField()
-    routes = serializers.IntegerField()
-
-
-class InForceIn(serializers.Serializer):
-    number = serializers.IntegerField(min_value=1)
-
-
-class TrialAsk(serializers.Serializer):
-    text = serializers.CharField(**TEXT)
-    messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
-    device = serializers.CharField(required=False, allow_null=True, max_length=63)
-    chosen = serializers.BooleanField(required=False, default=False, help_text="only messages of the devices that a rollout chose")
-    days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
+from .serial import AgainIn, CaseChange, CaseIn, CaseOut, CasesRunOut, DefinitionOut, EffectOut, GuessesOut, GuessIn, InForceIn, RunIn, TableIn, TableOut, TrialAsk
 
 
 def decoder_of(ident: int) -> Definition:
@@ -280,26 +193,6 @@ class AgainPreviewView(APIView):
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
 
 
-class TableIn(serializers.Serializer):
-    text = serializers.CharField(max_length=200_000, trim_whitespace=False)
-    name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$")
-    source = serializers.ChoiceField(["bytes", "registers"], default="bytes")  # type: ignore[assignment]
-    order = serializers.ChoiceField(["big", "little"], default="big")
-
-
-class UnreadOut(serializers.Serializer):
-    row = serializers.IntegerField()
-    text = serializers.CharField()
-    why = serializers.CharField()
-
-
-class TableOut(serializers.Serializer):
-    text = serializers.CharField()
-    columns = serializers.DictField(child=serializers.IntegerField())
-    unread = UnreadOut(many=True)
-    lines = serializers.IntegerField()
-
-
 class FromTableView(APIView):
     """The draft of a decoder from the table of a data sheet; rows that it cannot read come with why."""
 
@@ -316,35 +209,6 @@ class FromTableView(APIView):
             raise Refused("invalid", str(error)) from None
         text = format_definition(found.text) if found.lines else found.text
         return Response({"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines})
-
-
-class GuessIn(serializers.Serializer):
-    type = serializers.CharField(max_length=63)
-    device = serializers.CharField(required=False, allow_null=True, max_length=63)
-    length = serializers.IntegerField(min_value=1, max_value=limits.PAYLOAD_BYTES)
-    first = serializers.IntegerField(min_value=0, max_value=limits.PAYLOAD_BYTES)
-    last = serializers.IntegerField(min_value=0, max_value=limits.PAYLOAD_BYTES)
-    high = serializers.IntegerField(required=False, allow_null=True, min_value=0, max_value=63)
-    low = serializers.IntegerField(required=False, allow_null=True, min_value=0, max_value=63)
-
-    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
-        if not data["first"] <= data["last"] < data["length"] or data["last"] - data["first"] > 7:
-            raise serializers.ValidationError("choose one to eight bytes that follow each other, within the message")
-        if data.get("high") is not None and not (data.get("low") or 0) <= data["high"] < 8 * (data["last"] - data["first"] + 1):
-            raise serializers.ValidationError("the bits lie outside of the bytes")
-        return data
-
-
-class GuessOut(serializers.Serializer):
-    storage = serializers.CharField()
-    order = serializers.CharField(allow_null=True)
-    what = serializers.CharField()
-    values = serializers.ListField(child=serializers.FloatField(allow_null=True))
-
-
-class GuessesOut(serializers.Serializer):
-    guesses = GuessOut(many=True)
-    messages = serializers.IntegerField()
 
 
 class GuessView(APIView):
