@@ -8,12 +8,13 @@ import numpy as np
 import psycopg
 from psycopg.types.json import Jsonb
 
-from oculum.pipeline import process
+from oculum.history.events import Newest
+from oculum.pipeline import Effects, process
 
 from .feeding import told
 from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
 from .rows import COLUMNS
-from .store import write_latest, write_refused
+from .store import newest_stored, write_latest, write_refused
 
 if TYPE_CHECKING:
     from .worker import Engine
@@ -61,6 +62,7 @@ def decode_again_step(engine: Engine) -> bool:
         arrived = Arrived(ids, received, device, [bytes(r[3]) for r in rows], [], [told(r[4], r[5]) for r in rows])
         lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
         order = np.maximum.accumulate(received)
+        forgotten = _forget(engine, ids, device)
         effects = process([lot for _, lot in lots], device, order, ids, engine.newest, engine.registry.type_of, lambda _: [], 0, 0, engine.registry.owner)
         if whole_span:
             # What the messages gave before goes on record, so that nothing stands twice. The index knows
@@ -75,29 +77,8 @@ def decode_again_step(engine: Engine) -> bool:
         refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
         failed[without] = True
         write_refused(c, refused + arrived.refuse(without, *NO_DECODER))
-        healed = [i for i in np.flatnonzero(~failed).tolist() if int(ids[i]) in before]
-        newly = [i for i in np.flatnonzero(failed).tolist() if int(ids[i]) not in before]
-        for chosen, step in ((healed, -1), (newly, 1)):
-            c.execute(
-                "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
-                " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[]) with ordinality x(u, o))) g(d, t) group by 1, 2) g"
-                " where a.device_id = g.d and a.hour = g.hour",
-                (step, device[chosen].tolist(), received[chosen].tolist()),
-            )
-        touched: set[int] = set()
-        for key, (found, row) in effects.newest.items():
-            engine.newest[key] = found
-            value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
-            engine.latest.setdefault(key[0], {})[key[1]] = [value, found.at, int(ids[row]), int(received[row])]
-            touched.add(key[0])
-        last = c.execute("select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s)", (sorted(touched),)).fetchall()
-        known = {r[0]: r[1:] for r in last}
-        portion = {int(d): i for i, d in enumerate(device.tolist())}
-        write_latest(c, [
-            (d, int(known[d][0]), int(known[d][1]), 0, bool(known[d][2]) and int(known[d][0]) not in before, engine.latest[d]) if d in known
-            else (d, int(ids[portion.get(d, -1)]), int(received[portion.get(d, -1)]), 0, False, engine.latest[d])
-            for d in sorted(touched)
-        ])  # fmt: skip
+        _count(c, arrived, failed, before)
+        touched = _latest(engine, arrived, effects, forgotten, failed)
         c.execute(
             "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
             (len(rows), int((~failed).sum()), int(ids[-1]), job_id),
@@ -106,3 +87,62 @@ def decode_again_step(engine: Engine) -> bool:
         c.execute("insert into live_change (body) values (%s)", (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),))
         c.execute("select pg_notify('oculum_live', '')")
     return True
+
+
+def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, before: set[int]) -> None:
+    """Moves the counts of refused messages by the hour. before: identities of those that were refused."""
+    healed = [i for i in np.flatnonzero(~failed).tolist() if int(arrived.ids[i]) in before]
+    newly = [i for i in np.flatnonzero(failed).tolist() if int(arrived.ids[i]) not in before]
+    for chosen, step in ((healed, -1), (newly, 1)):
+        c.execute(
+            "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
+            " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[]) with ordinality x(u, o))) g(d, t) group by 1, 2) g"
+            " where a.device_id = g.d and a.hour = g.hour",
+            (step, arrived.device[chosen].tolist(), arrived.received[chosen].tolist()),
+        )
+
+
+def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[int, str], int]:
+    """Newest values that these messages gave are none until they are decoded once more: their keys, with when they were measured."""
+    senders, messages = set(device.tolist()), set(ids.tolist())
+    concerned = senders | {d.id for d in engine.registry.devices.values() if d.gateway_id in senders}
+    gone: dict[tuple[int, str], int] = {}
+    for owner in concerned & engine.latest.keys():
+        own = engine.latest[owner]
+        for name in [n for n, (_, _, message, *_) in own.items() if message in messages]:
+            gone[owner, name] = own.pop(name)[1]
+            engine.newest.pop((owner, name), None)
+    return gone
+
+
+def _latest(engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[tuple[int, str], int], failed: np.ndarray) -> set[int]:
+    """The newest values after a portion; where its messages give none any more, those of what else is stored. Returns the devices concerned."""
+    c, ids, received = engine.connection, arrived.ids, arrived.received
+    touched = {owner for owner, _ in forgotten}
+    for key, (found, row) in effects.newest.items():
+        engine.newest[key] = found
+        value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
+        engine.latest.setdefault(key[0], {})[key[1]] = [value, found.at, int(ids[row]), int(received[row])]
+        touched.add(key[0])
+    wanted: dict[int, set[str]] = {}
+    for key, at in forgotten.items():
+        if key not in engine.newest or engine.newest[key].at < at:
+            wanted.setdefault(key[0], set()).add(key[1])
+    for owner, names in wanted.items():
+        for name, (value, at, message, arrival) in newest_stored(c, owner, names).items():
+            if (owner, name) not in engine.newest or engine.newest[owner, name].at < at:
+                engine.newest[owner, name] = Newest(value, at)
+                engine.latest.setdefault(owner, {})[name] = [value, at, message, arrival]
+    place = {int(message): i for i, message in enumerate(ids.tolist())}
+    last = {int(d): i for i, d in enumerate(arrived.device.tolist())}
+    rows = c.execute(
+        "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s) or message_id = any(%s)", (sorted(touched), ids.tolist())
+    ).fetchall()
+    known = {r[0]: r[1:] for r in rows}
+    touched |= {d for d, (message, *_) in known.items() if message in place}
+    write_latest(c, [
+        (d, int(known[d][0]), int(known[d][1]), 0, bool(failed[place[known[d][0]]]) if known[d][0] in place else bool(known[d][2]), engine.latest.get(d, {})) if d in known
+        else (d, int(ids[last.get(d, -1)]), int(received[last.get(d, -1)]), 0, False, engine.latest[d])
+        for d in sorted(touched)
+    ])  # fmt: skip
+    return touched

@@ -16,7 +16,7 @@ from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 from oculum.batches import Decoded
 from oculum.language.plan import FieldSpec
 
-from .rows import COLUMNS, HEADER, TRAILER, Rows
+from .rows import COLUMNS, HEADER, TRAILER, Rows, row_values
 
 set_json_dumps(orjson.dumps)
 set_json_loads(orjson.loads)
@@ -176,3 +176,21 @@ def write_latest(connection: psycopg.Connection, rows: list[tuple[int, int, int,
             [orjson.dumps(r[5]).decode() for r in rows],
         ),
     )  # fmt: skip
+
+
+LOOKED_BACK = 500  # rows of a device that are searched for the newest value of a field
+
+
+def newest_stored(connection: psycopg.Connection, device: int, names: set[str]) -> dict[str, tuple[Any, int, int, int]]:
+    """The newest stored values of a device's fields: value, measured (µs), message, received (µs)."""
+    found: dict[str, tuple[Any, int, int, int]] = {}
+    rows = connection.execute(
+        "select l.fields, r.nums, r.texts, (extract(epoch from r.at) * 1000000)::bigint, r.message_id, (extract(epoch from r.received_at) * 1000000)::bigint"
+        " from (select * from reading_row where device_id = %s order by at desc limit %s) r join layout l on l.id = r.layout_id order by r.at desc",
+        (device, LOOKED_BACK),
+    ).fetchall()
+    for fields, nums, texts, at, message, received in rows:
+        for name, value in row_values(fields, nums, texts).items():
+            if name in names and name not in found:
+                found[name] = (value, int(at), int(message), int(received))
+    return found

@@ -239,3 +239,31 @@ def test_what_decoding_again_would_change_is_told_first(world: World, engine: An
     refused = list(preview(world.type.pk, None, None))[-1]["result"]
     assert (refused["messages"], refused["decoded"], refused["decoded_before"]) == (1, 0, 0)
     assert world.everything() == before
+
+
+def test_newest_values_are_those_of_what_stands_after_decoding_again(world: World, engine: Any) -> None:
+    """A message that fails now, or says less, gives its place to the one before it; a restart finds the same."""
+    client = signed_in(world, "engineer")
+    definition = world.decoder()
+    world.arrive((0, 0, payload(3, 11)), (0, 10, payload(4, 12)), (1, 10, payload(7, 20)))
+    work_off(engine)
+    assert levels(world) == [("pod-0", 4.0), ("pod-1", 7.0)]
+    publish(definition, DECODER.replace('"odd mark" as unknown layout when temp > 900 Cel', '"too high" when level > 3.5 m and level < 5 m'), None)
+    work_off(engine)
+    span = {"start": START.isoformat(), "end": (START + timedelta(days=1)).isoformat()}
+    assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
+    while decode_again_step(engine):
+        pass
+    assert levels(world) == [("pod-0", 3.0), ("pod-1", 7.0)] and levels(world, "temp") == [("pod-0", 11.0), ("pod-1", 20.0)]
+    assert world.ask("select d.name, l.failed from latest l join fleet_device d on d.id = l.device_id order by 1") == [("pod-0", True), ("pod-1", False)]
+    held = {key: (n.value, n.at) for key, n in engine.newest.items()}
+    engine.load()
+    assert {key: (n.value, n.at) for key, n in engine.newest.items()} == held
+
+    publish(definition, DECODER, None)
+    work_off(engine)
+    send(client, "POST", "types/pod/decode-again", span)
+    while decode_again_step(engine):
+        pass
+    assert levels(world) == [("pod-0", 4.0), ("pod-1", 7.0)]
+    assert world.ask("select bool_or(failed) from latest") == [(False,)]
