@@ -412,6 +412,13 @@ class TrialAsk(serializers.Serializer):
     device = serializers.CharField(required=False, allow_null=True, max_length=63)
     chosen = serializers.BooleanField(required=False, default=False, help_text="only messages of the devices that a rollout chose")
     days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
+    start = serializers.DateTimeField(required=False, allow_null=True, help_text="of the span of arrival; of what lies in it, the last `messages`")
+    end = serializers.DateTimeField(required=False, allow_null=True)
+
+    def validate(self, data: dict[str, Any]) -> dict[str, Any]:
+        if data.get("start") and data.get("end") and data["start"] >= data["end"]:
+            raise serializers.ValidationError("a span has a start and a later end")
+        return data
 
 
 class TableIn(serializers.Serializer):

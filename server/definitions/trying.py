@@ -169,13 +169,13 @@ class TrialProgressView(APIView):
         data = asked.validated_data
         plan = sound(definition, data["text"])
         live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
-        start = timezone.now() - timedelta(days=data["days"]) if data.get("days") else None
+        start = data.get("start") or (timezone.now() - timedelta(days=data["days"]) if data.get("days") else None)
         devices = None
         if data["chosen"]:
             devices = [r.device for r in runs(definition) if r.because == "chosen"]
         if data.get("device"):
             devices = list(Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True))
-        work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, None, devices))
+        work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, data.get("end"), devices))
         return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 import struct
 from datetime import timedelta
@@ -267,3 +268,26 @@ def test_newest_values_are_those_of_what_stands_after_decoding_again(world: Worl
         pass
     assert levels(world) == [("pod-0", 4.0), ("pod-1", 7.0)]
     assert world.ask("select bool_or(failed) from latest") == [(False,)]
+
+
+def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
+    client = signed_in(world, "viewer")
+    definition = world.decoder()
+    world.arrive(*[(0, 60 * n, payload(n)) for n in range(10)])
+    work_off(engine)
+
+    def tried(**more: Any) -> Any:
+        answer = send(client, "POST", f"definitions/{definition.pk}/trial/progress", {"text": DECODER, **more})
+        if answer.status_code != 200:
+            return answer.json()["error"]["message"]
+
+        async def lines() -> list[bytes]:
+            return [line async for line in answer.streaming_content]
+
+        return json.loads(asyncio.run(lines())[-1])["result"]["messages"]
+
+    at = lambda seconds: (START + timedelta(seconds=seconds)).isoformat()  # noqa: E731
+    assert tried(messages=4) == 4
+    assert tried(start=at(60), end=at(300)) == 4
+    assert tried(start=at(60)) == 9 and tried(start=at(60), messages=2) == 2
+    assert "a later end" in tried(start=at(60), end=at(60))

@@ -2252,6 +2252,13 @@ export interface components {
             chosen: boolean;
             /** Format: double */
             days?: number | null;
+            /**
+             * Format: date-time
+             * @description of the span of arrival; of what lies in it, the last `messages`
+             */
+            start?: string | null;
+            /** Format: date-time */
+            end?: string | null;
         };
         TrialField: {
             field: string;

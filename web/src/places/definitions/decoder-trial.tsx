@@ -2,7 +2,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { Trouble } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
-import { useKept } from "../../parts/lookback-state";
+import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Again } from "./again";
 import { Differences } from "./differences";
 import type { useDraft } from "./draft";
@@ -22,6 +22,11 @@ export function Trial({
 }) {
   const [count, setCount] = useState(5000);
   const kept = useKept();
+  const lookback = useLookback();
+  const span = () => {
+    const [start, end] = lookback.bounds(new Date());
+    return { messages: 100_000, start: start.toISOString(), end: end.toISOString() };
+  };
   const first = draft.errors[0];
   const found = trial.run.data;
   const changed = found?.fields.filter((f) => f.differ) ?? [];
@@ -37,14 +42,17 @@ export function Trial({
             <Pick
               label="How many messages"
               value={count}
-              options={[500, 5000, 20000, 100000].map((n) => [n, `the last ${n.toLocaleString("en")}`])}
+              options={[
+                ...[500, 5000, 20000, 100000].map((n): [number, string] => [n, `the last ${n.toLocaleString("en")}`]),
+                [0, `the lookback, ${spanWord(lookback.spanS)}`],
+              ]}
               onChange={(text) => setCount(Number(text))}
             />
             <button
               type="button"
               className="button"
               disabled={Boolean(first) || trial.run.isPending}
-              onClick={() => trial.run.mutate({ text: draft.text, messages: count })}
+              onClick={() => trial.run.mutate({ text: draft.text, ...(count ? { messages: count } : span()) })}
             >
               {first ? `Waits for line ${first.line}` : trial.run.isPending ? "Running …" : "Run"}
             </button>

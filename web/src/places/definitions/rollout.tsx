@@ -4,6 +4,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Choose, Empty, TextField, Trouble } from "../../parts/basics";
+import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
@@ -90,6 +91,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
     ...done,
   });
   const r = found.data;
+  useKeys({ "Alt+z": () => engineer && r?.number && !withdraw.isPending && withdraw.mutate() });
   if (!r?.number || !r.chosen || !r.others) return null;
   const words = [
     ...Object.entries(r.labels).map(([k, v]) => `${k}=${v}`),
@@ -135,7 +137,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
             </button>
             <Widen id={id} rollout={r} />
             <button type="button" className="button" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
-              Withdraw
+              Withdraw <Key>Alt Z</Key>
             </button>
             <button type="button" className="button strong" disabled={all.isPending} onClick={() => all.mutate(number)}>
               Give version {number} to all
