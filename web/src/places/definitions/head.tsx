@@ -43,7 +43,7 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
     queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: d!.id } } })),
   });
   const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
-  useKeys({ "Alt+z": () => undo !== null && engineer && back.mutate(undo) });
+  useKeys({ "Alt+z": () => undo !== null && back.mutate(undo) }, undo !== null && engineer);
   if (!d) return null;
   const casesFail = draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail";
   const first = draft.errors[0];

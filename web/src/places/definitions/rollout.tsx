@@ -91,7 +91,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
     ...done,
   });
   const r = found.data;
-  useKeys({ "Alt+z": () => engineer && r?.number && !withdraw.isPending && withdraw.mutate() });
+  useKeys({ "Alt+z": () => !withdraw.isPending && withdraw.mutate() }, engineer && Boolean(r?.number));
   if (!r?.number || !r.chosen || !r.others) return null;
   const words = [
     ...Object.entries(r.labels).map(([k, v]) => `${k}=${v}`),
