@@ -20,6 +20,8 @@ WARNINGS = [
     ("  repeat to end\n    next  a  u8\n", 2, "every repeat gives its readings the same time", None),
 ]
 MISTAKES = [
+    ("  open bytes 18446744073709551616 to -1\n    next  a  u8\n", 2, "the number 18446744073709551616 is out of all bounds: places and counts go to 4294967296", None),
+    ("  byte 0  a  u8\n  skip 99999999999999999999 bytes\n", 3, "the number 99999999999999999999 is out of all bounds", None),
     ("  byte 0  a  u12\n", 2, "`u12` is no whole number of bytes: say which bits, as in `byte 0 bits 11 to 0`", None),
     ("  byte 0 bits 3 to 0  a  u5\n", 2, "bits 3 to 0 are 4 bits, but `u5` has 5", "u4"),
     ("  byte 0  a  u8  Cell\n", 2, "`Cell` is not a unit: did you mean `Cel`?", None),

@@ -54,6 +54,17 @@ def whole(text: str) -> int:
     return value
 
 
+MOST_PLACE = 2**32
+
+
+def place(text: str) -> int:
+    """A whole number that says where something stands or how often it comes. Raises ValueError beyond all bounds."""
+    found = whole(text)
+    if abs(found) > MOST_PLACE:
+        raise ValueError(f"the number {str(found)[:24]} is out of all bounds: places and counts go to {MOST_PLACE}")
+    return found
+
+
 @v_args(meta=True)
 class Build(Transformer[Token, Any]):
     """The tree of `tree.py` from a parse."""
@@ -76,7 +87,7 @@ class Build(Transformer[Token, Any]):
         return "order", c[0]
 
     def counted_option(self, m: Any, c: list[Any]) -> tuple[str, Any]:
-        return "counted", whole(c[0])
+        return "counted", place(c[0])
 
     def decoder(self, m: Any, c: list[Any]) -> tree.Decoder:
         options: dict[str, Any] = {}
@@ -139,7 +150,7 @@ class Build(Transformer[Token, Any]):
         return tree.Length(span_of(m), c[1], c[2], c[0] is not None)
 
     def amount_number(self, m: Any, c: list[Any]) -> int:
-        return whole(c[0])
+        return place(c[0])
 
     def amount_name(self, m: Any, c: list[Any]) -> tree.Expr:
         return tree.Name(token_span(c[0]), str(c[0]))
@@ -174,13 +185,13 @@ class Build(Transformer[Token, Any]):
         return tree.Choose(span_of(m), c[0], tuple(c[1:-1]), c[-1][1] if c[-1] else ())
 
     def framing(self, m: Any, c: list[Any]) -> tree.Framing:
-        return tree.Framing(*(None if part is None else whole(part) for part in c))  # type: ignore[arg-type]
+        return tree.Framing(*(None if part is None else place(part) for part in c))  # type: ignore[arg-type]
 
     def to_end(self, m: Any, c: list[Any]) -> tree.Count:
-        return tree.Count("end", most=whole(c[0]) if c[0] else None)
+        return tree.Count("end", most=place(c[0]) if c[0] else None)
 
     def times(self, m: Any, c: list[Any]) -> tree.Count:
-        return tree.Count("times", c[0], whole(c[1]) if c[1] else None)
+        return tree.Count("times", c[0], place(c[1]) if c[1] else None)
 
     def set_bits(self, m: Any, c: list[Any]) -> tree.Count:
         return tree.Count("bits", c[-1])
@@ -189,13 +200,13 @@ class Build(Transformer[Token, Any]):
         return tree.Count("list", paths=tuple(c[:-2]), alone=c[-2] is not None, required=c[-1] is not None)
 
     def over_records(self, m: Any, c: list[Any]) -> tree.Count:
-        return tree.Count("record", tag=whole(c[0]))
+        return tree.Count("record", tag=place(c[0]))
 
     def over_lines(self, m: Any, c: list[Any]) -> tree.Count:
         return tree.Count("lines")
 
     def over_columns(self, m: Any, c: list[Any]) -> tree.Count:
-        return tree.Count("columns", first=whole(c[0]), last=whole(c[1]))
+        return tree.Count("columns", first=place(c[0]), last=place(c[1]))
 
     def over_frames(self, m: Any, c: list[Any]) -> tree.Count:
         return tree.Count("frames", framing=c[0])
@@ -224,7 +235,7 @@ class Build(Transformer[Token, Any]):
         return tree.InDocument(span_of(m), (c[0],))
 
     def region_column(self, m: Any, c: list[Any]) -> tree.InColumn:
-        return tree.InColumn(span_of(m), whole(c[0]), None)
+        return tree.InColumn(span_of(m), place(c[0]), None)
 
     def open(self, m: Any, c: list[Any]) -> tree.Open:
         region, encoding, order, *rest = c
@@ -265,10 +276,10 @@ class Build(Transformer[Token, Any]):
 
     # addresses
     def bytes_at(self, m: Any, c: list[Any]) -> tuple[int, int | None]:
-        return whole(c[0]), whole(c[1]) if len(c) > 1 else None
+        return place(c[0]), place(c[1]) if len(c) > 1 else None
 
     def bits(self, m: Any, c: list[Any]) -> tree.Bits:
-        numbers = [whole(part) for part in c if part != "bits"]
+        numbers = [place(part) for part in c if part != "bits"]
         return tree.Bits(max(numbers), min(numbers), len(numbers) == 1)
 
     def in_bytes(self, m: Any, c: list[Any]) -> tree.InBytes:
@@ -290,16 +301,16 @@ class Build(Transformer[Token, Any]):
         return tree.InSame(span_of(m), c[0])
 
     def in_register(self, m: Any, c: list[Any]) -> tree.InRegister:
-        return tree.InRegister(span_of(m), whole(c[0]), whole(c[1]) if c[1] else None, c[2])
+        return tree.InRegister(span_of(m), place(c[0]), place(c[1]) if c[1] else None, c[2])
 
     def in_coil(self, m: Any, c: list[Any]) -> tree.InCoil:
-        return tree.InCoil(span_of(m), whole(c[0]))
+        return tree.InCoil(span_of(m), place(c[0]))
 
     def in_record(self, m: Any, c: list[Any]) -> tree.InRecord:
-        return tree.InRecord(span_of(m), whole(c[0]))
+        return tree.InRecord(span_of(m), place(c[0]))
 
     def in_column(self, m: Any, c: list[Any]) -> tree.InColumn:
-        return tree.InColumn(span_of(m), whole(c[0]), whole(c[1]) if c[1] else None)
+        return tree.InColumn(span_of(m), place(c[0]), place(c[1]) if c[1] else None)
 
     def in_group(self, m: Any, c: list[Any]) -> tree.InGroup:
         return tree.InGroup(span_of(m), str(c[0]))
@@ -308,7 +319,7 @@ class Build(Transformer[Token, Any]):
         return tree.InHeader(span_of(m), str(c[0]))
 
     def in_topic(self, m: Any, c: list[Any]) -> tree.InTopic:
-        return tree.InTopic(span_of(m), whole(c[0]))
+        return tree.InTopic(span_of(m), place(c[0]))
 
     def step_name(self, m: Any, c: list[Any]) -> str:
         return str(c[0])
@@ -317,14 +328,14 @@ class Build(Transformer[Token, Any]):
         return unquoted(c[0])
 
     def step_number(self, m: Any, c: list[Any]) -> int:
-        return whole(("-" if c[0] else "") + str(c[1]))
+        return place(("-" if c[0] else "") + str(c[1]))
 
     def step_list(self, m: Any, c: list[Any]) -> tree.PathStep:
         step: tree.PathStep = c[0]
         return step
 
     def list_index(self, m: Any, c: list[Any]) -> tree.Index:
-        return tree.Index(whole(c[0]))
+        return tree.Index(place(c[0]))
 
     def list_key(self, m: Any, c: list[Any]) -> tree.Keyed:
         word = str(c[2])
@@ -343,7 +354,7 @@ class Build(Transformer[Token, Any]):
     def storage(self, m: Any, c: list[Any]) -> tree.Storage:
         words = [str(part) for part in c]
         if words[0] == "unsigned":
-            return tree.Storage("unsigned", low=whole(words[1]), high=whole(words[3]))
+            return tree.Storage("unsigned", low=place(words[1]), high=place(words[3]))
         return tree.Storage(" ".join(words))
 
     def scale(self, m: Any, c: list[Any]) -> tree.Scale:
@@ -470,7 +481,7 @@ class Build(Transformer[Token, Any]):
         return tree.After(span_of(m), unquoted(c[0]))
 
     def sized(self, m: Any, c: list[Any]) -> tree.Sized:
-        return tree.Sized(span_of(m), whole(c[0]))
+        return tree.Sized(span_of(m), place(c[0]))
 
     def literal_number(self, m: Any, c: list[Any]) -> tree.Literal:
         return tree.Literal(span_of(m), "number", c[0])
@@ -555,16 +566,16 @@ class Build(Transformer[Token, Any]):
         return tree.Call(span_of(m), str(c[0]), tuple(a for a in c[1:] if a is not None))
 
     def byte_range(self, m: Any, c: list[Any]) -> tree.Expr:
-        return tree.ByteRange(span_of(m), whole(c[0]), whole(c[1]))
+        return tree.ByteRange(span_of(m), place(c[0]), place(c[1]))
 
     def register_range(self, m: Any, c: list[Any]) -> tree.Expr:
-        return tree.ByteRange(span_of(m), whole(c[0]), whole(c[1]), True)
+        return tree.ByteRange(span_of(m), place(c[0]), place(c[1]), True)
 
     def read_at(self, m: Any, c: list[Any]) -> tree.Expr:
         return tree.ReadAt(span_of(m), str(c[0]), c[1], c[2][0], c[2][1], c[3])
 
     def read_register(self, m: Any, c: list[Any]) -> tree.Expr:
-        return tree.ReadAt(span_of(m), str(c[0]), c[1], whole(c[2]), None, None, True)
+        return tree.ReadAt(span_of(m), str(c[0]), c[1], place(c[2]), None, None, True)
 
     def choice(self, m: Any, c: list[Any]) -> tree.Expr:
         return tree.Choice(span_of(m), c[0], c[1], c[2])
