@@ -10,10 +10,11 @@ import numpy as np
 from ..batches import Column
 from ..language import limits
 from ..language.analysis import bodies
-from ..language.plan import ReadStep, RecordsStep, RepeatStep, SpanStep, Step
+from ..language.plan import Raw, ReadStep, RecordsStep, RepeatStep, SpanStep, Step
 from .level import Level
 from .numbers import number, scaled, varint
 
+FEW = 16
 Piece = tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]
 
 
@@ -120,6 +121,10 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
     records = Records(window.data, tags, level.count, step.once, kept or level.batch.trace is not None)
     bytewise = step.tag.place.width == 1 and step.size.place.width == 1 and step.tag.storage == "u" and step.size.storage == "u"
     every, finish, data = rows, stop, window.data
+    if len(rows) <= FEW and step.tag.storage in ("u", "varint") and step.size.storage in ("u", "varint"):
+        _one_by_one(level, step, rows, at, stop, records, bytewise)
+        rows = rows[:0]
+        at = stop = rows
     for turn in range(limits.RECORDS + 1):
         go = at < stop
         if np.count_nonzero(go) != len(go):
@@ -161,6 +166,54 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
     else:
         window.cursor[every[good]] = finish[good] * 8
         window.note_read(every[good], finish[good])
+
+
+def _one_by_one(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray, records: Records, bytewise: bool) -> None:
+    """The same for a few rows, in which a loop costs less than an array operation a record."""
+    window = level.window
+    found: list[tuple[int, int, int, int]] = []
+    for row, first, last in zip(rows.tolist(), at.tolist(), stop.tolist(), strict=True):
+        content = window.data[first:last].tobytes()
+        place, size = 0, len(content)
+        for turn in range(limits.RECORDS + 1):
+            if place >= size:
+                break
+            failure = ("malformed", f"more than {limits.RECORDS} records stand in a row") if turn == limits.RECORDS else None
+            tag = length = 0
+            if failure is None:
+                tag, place, failure = _number(content, place, step.tag, window.short)
+            if failure is None:
+                length, place, failure = _number(content, place, step.size, window.short)
+            if failure is None and place + length > size:
+                failure = (window.short, "a record says that it is longer than what is left")
+            if failure is not None:
+                level.fail(np.array([row]), failure[0], failure[1], step.line)
+                break
+            found.append((row, tag, first + place, first + place + length))
+            place += length
+    if found:
+        row_of, tags, begin, behind = (np.array(column, np.int64) for column in zip(*found, strict=True))
+        records.add(row_of, tags, begin, behind, bytewise)
+
+
+def _number(content: bytes, at: int, raw: Raw, short: str) -> tuple[int, int, tuple[str, str] | None]:
+    """A tag or a size: its value, where it ends, and what is wrong with it."""
+    if raw.storage != "varint":
+        end = at + raw.place.width
+        if end > len(content):
+            return 0, at, (short, "a record is cut off")
+        return min(int.from_bytes(content[at:end], "little" if raw.little else "big"), 2**62), end, None
+    value = 0
+    for k in range(10):
+        if at + k >= len(content):
+            return 0, at, (short, "a record is cut off")
+        byte = content[at + k]
+        if k == 9 and 1 < byte < 0x80:
+            break
+        value |= (byte & 0x7F) << 7 * k
+        if byte < 0x80:
+            return min(value, 2**62), at + k + 1, None
+    return 0, at, ("malformed", "the number of a record has more than ten bytes or 64 bits")
 
 
 def _header(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, list[np.ndarray]]:
