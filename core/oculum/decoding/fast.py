@@ -114,7 +114,7 @@ def read(level: Level, fast: Fast, keep_raw: bool) -> bool:
             return False
         found = np.ndarray((count,), fast.dtype, window.data, first + offset, (stride,))
     elif end <= window.safe:
-        found = load(window.data, window.start + offset if offset else window.start, fast.dtype.str, width)
+        found = load(window.data[offset:], window.start, fast.dtype.str, width)
     else:
         return False
     if fast.name in level.columns:

@@ -34,7 +34,7 @@ def load(data: np.ndarray, at: Positions, dtype: str, size: int) -> np.ndarray:
     if size == 1:
         return data.take(at).view(dtype)
     if size == 2:  # two gathers of bytes are quicker than one of pairs that are not aligned
-        first, second = data.take(at), data.take(at + 1)
+        first, second = data.take(at), data[1:].take(at)
         high, low = (second, first) if dtype[0] == "<" else (first, second)
         pair = high.astype(np.uint16)
         pair <<= 8

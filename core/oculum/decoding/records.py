@@ -137,7 +137,7 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
         if bytewise:  # what stands behind the end is padding, or another message: not looked at once the sizes are held against it
             begin = at + 2
             tag: np.ndarray = data.take(at)
-            behind = begin + data.take(at + 1)
+            behind = begin + data[1:].take(at)
             over = behind > stop
             if np.count_nonzero(over):
                 cut = begin > stop
@@ -267,22 +267,24 @@ def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
     if start is None or records.ends is not None:
         return False
     there = start >= 0
-    every = bool(there.all())
     fits = records.data.take(start - 1) == raw.place.width
-    if not (fits.all() if every else (fits | ~there).all()):  # another size, which the ordinary way refuses
+    fits &= there
+    if np.count_nonzero(fits) != np.count_nonzero(there):  # another size, which the ordinary way refuses
         return False
     values, patterns, _ = number(raw, level.window.data, start)  # a row without it reads the padding
     if patterns is not None or values.dtype != np.float64:
         return False
     batch, state = level.batch, there.astype(np.int16)
     if step.spec.codes:
-        numbers = [n for n, _ in step.spec.codes]
-        known = values < len(numbers) if sorted(numbers) == list(range(len(numbers))) and raw.storage == "u" else np.isin(values, numbers)
-        if not (known | ~there).all():
-            state = np.where(there & ~known, np.int16(batch.reason(no_text)), state)
+        top = _top_code(step)
+        odd = values >= top if top else ~np.isin(values, [n for n, _ in step.spec.codes])
+        odd &= there
+        if np.count_nonzero(odd):
+            state = np.where(odd, np.int16(batch.reason(no_text)), state)
     for sentinel in step.cleaning.sentinels:
         for mark in sentinel.raws:
-            hit = there & (values == mark)
+            hit = values == mark
+            hit &= there
             if np.count_nonzero(hit):
                 state = np.where(hit & (state == 1), np.int16(batch.reason(sentinel.reason)), state)
     result = scaled(values, step.linears[0])
@@ -290,3 +292,15 @@ def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
     if not step.hidden:
         level.given.setdefault(step.name, step.spec)
     return True
+
+
+def _top_code(step: ReadStep) -> int:
+    """How many codes there are, where they are all from 0 on and the raw number has no sign; else 0. Kept with the line."""
+    try:
+        found: int = step.__dict__["_top_code"]
+        return found
+    except KeyError:
+        numbers = sorted(n for n, _ in step.spec.codes)
+        made = len(numbers) if numbers == list(range(len(numbers))) and step.raws[0].storage == "u" else 0
+        object.__setattr__(step, "_top_code", made)
+        return made
