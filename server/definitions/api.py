@@ -123,6 +123,14 @@ class DefinitionView(APIView):
         return generics.get_object_or_404(definitions(), pk=ident)
 
 
+def decoder_of(ident: int, why: str) -> Definition:
+    """A decoder; raises Refused with `why` where it is a condition."""
+    definition = DefinitionView.find(ident)
+    if definition.kind != "decoder":
+        raise Refused("invalid", why)
+    return definition
+
+
 class VersionsView(generics.ListAPIView):
     """The versions of a definition, newest first."""
 

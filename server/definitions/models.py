@@ -7,6 +7,8 @@ from django.db import models
 from server.access.models import Person
 from server.fleet.models import Device, DeviceType, Site
 
+from .rollouts import Selection
+
 
 class Definition(models.Model):
     """A decoder (one a device type) or a condition."""
@@ -70,6 +72,10 @@ class Rollout(models.Model):
     share = models.PositiveSmallIntegerField(default=100)
     person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
     began_at = models.DateTimeField(auto_now_add=True)
+
+    @property
+    def selection(self) -> Selection:
+        return Selection.of({"labels": self.labels, "site": self.site_id, "share": self.share})
 
 
 class Hold(models.Model):

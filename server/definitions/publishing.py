@@ -131,9 +131,8 @@ def give_first(definition: Definition, version: Version, selection: Selection, p
         rollout, _ = Rollout.objects.update_or_create(
             definition=definition, defaults={"version": version, "labels": dict(selection.labels), "site_id": selection.site, "share": selection.share, "person": person}
         )
-        body = {"definition": definition.pk, "type": definition.type_id, "version": version.pk, "labels": dict(selection.labels), "site": selection.site, "share": selection.share}
-        control("rollout", body, person)
-        record(person, "rolled out", f"decoder {definition.name}", version=version.number, labels=dict(selection.labels), site=selection.site, share=selection.share)
+        control("rollout", {"definition": definition.pk, "type": definition.type_id, "version": version.pk} | selection.as_dict(), person)
+        record(person, "rolled out", f"decoder {definition.name}", version=version.number, **selection.as_dict())
     return rollout
 
 

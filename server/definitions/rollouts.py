@@ -23,6 +23,9 @@ class Selection:
     def of(cls, body: Mapping[str, Any]) -> Selection:
         return cls(tuple(sorted((str(k), str(v)) for k, v in (body.get("labels") or {}).items())), body.get("site"), int(body.get("share") or 100))
 
+    def as_dict(self) -> dict[str, Any]:
+        return {"labels": dict(self.labels), "site": self.site, "share": self.share}
+
     def takes(self, name: str, labels: Mapping[str, str], site: int | None, parents: Mapping[int, int | None]) -> bool:
         """Whether a device is chosen. parents: the site above each site."""
         if any(labels.get(k) != v for k, v in self.labels) or zlib.crc32(name.encode()) % 100 >= self.share:

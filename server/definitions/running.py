@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -19,47 +18,17 @@ from server.access.moments import span
 from server.access.paging import Pages
 from server.access.text import harmless
 from server.fleet.api import SPAN
-from server.fleet.models import Device, Site
+from server.fleet.models import Device
 
-from .api import DefinitionView
+from .api import decoder_of
 from .models import Definition, Hold, Rollout, Version
 from .publishing import NothingInForce, give_first, hold, withdraw
-from .rollouts import Selection
+from .runners import runs
 from .serial import SelectionIn, selection_of
 
 MOST_COUNTED = 200_000
 NAMED = 12
-
-
-@dataclass(frozen=True)
-class Runs:
-    """A device with the version that its messages are decoded by, and because of what."""
-
-    device: int
-    name: str
-    title: str
-    site: str | None
-    version: int | None  # its identity
-    because: str
-
-
-def runs(definition: Definition, selection: Selection | None = None) -> list[Runs]:
-    """The devices of a decoder, by name. With a selection: as if that were the rollout."""
-    rollout = Rollout.objects.filter(definition=definition).first()
-    chosen = rollout.version_id if rollout else None
-    if selection is None and rollout is not None:
-        selection = Selection.of({"labels": rollout.labels, "site": rollout.site_id, "share": rollout.share})
-    parents: dict[int, int | None] = dict(Site.objects.values_list("id", "parent_id"))
-    held = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device_id", "version_id"))
-    found = []
-    for ident, name, title, labels, site, site_title in (
-        Device.objects.filter(type=definition.type_id).exclude(phase="retired").order_by("name").values_list("id", "name", "title", "labels", "site_id", "site__title")
-    ):
-        takes = selection is not None and selection.takes(name, labels, site, parents)
-        because = "held" if ident in held else "chosen" if takes else "in force"
-        version = held[ident] if because == "held" else chosen if takes else definition.live_id
-        found.append(Runs(ident, name, title, site_title, version, because))
-    return found
+NO_VERSIONS = "devices run versions of decoders; a condition counts for all devices that it selects"
 
 
 def counts(devices: list[int], since: datetime) -> dict[str, int]:
@@ -118,13 +87,6 @@ class HoldIn(serializers.Serializer):
     why = serializers.CharField(max_length=300, required=False, allow_blank=True, default="")
 
 
-def decoder_of(ident: int) -> Definition:
-    definition = DefinitionView.find(ident)
-    if definition.kind != "decoder":
-        raise Refused("invalid", "devices run versions of decoders; a condition counts for all devices that it selects")
-    return definition
-
-
 def rollout_out(definition: Definition) -> dict[str, Any]:
     rollout = Rollout.objects.filter(definition=definition).select_related("version", "site", "person").first()
     held = Hold.objects.filter(device__type=definition.type_id).count()
@@ -145,12 +107,12 @@ class RolloutView(APIView):
 
     @extend_schema(responses=RolloutOut, operation_id="rollout", tags=["definitions"])
     def get(self, request: Request, ident: int) -> Response:
-        return Response(rollout_out(decoder_of(ident)))
+        return Response(rollout_out(decoder_of(ident, NO_VERSIONS)))
 
     @extend_schema(request=RolloutIn, responses=RolloutOut, operation_id="change_rollout", tags=["definitions"])
     def put(self, request: Request, ident: int) -> Response:
         """Begins a rollout of a version, or changes which devices are chosen."""
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_VERSIONS)
         asked = RolloutIn(data=request.data)
         asked.is_valid(raise_exception=True)
         version = definition.versions.filter(number=asked.validated_data["number"]).first()
@@ -167,7 +129,7 @@ class RolloutView(APIView):
     @extend_schema(responses=RolloutOut, operation_id="withdraw_rollout", tags=["definitions"])
     def delete(self, request: Request, ident: int) -> Response:
         """The chosen devices have the version in force again. What they sent meanwhile can be decoded again."""
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_VERSIONS)
         if not withdraw(definition, person_of(request)):
             raise Refused("not found", "no rollout is under way", 404)
         return Response(rollout_out(definition))
@@ -180,7 +142,7 @@ class ChosenView(APIView):
 
     @extend_schema(request=SelectionIn, responses=ChosenOut, operation_id="chosen", tags=["definitions"])
     def post(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_VERSIONS)
         asked = SelectionIn(data=request.data)
         asked.is_valid(raise_exception=True)
         found = runs(definition, selection_of(asked.validated_data))
@@ -196,7 +158,7 @@ class RunsView(APIView):
         responses=RunsOut(many=True), operation_id="runs", tags=["definitions"],
     )  # fmt: skip
     def get(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_VERSIONS)
         ask = request.query_params
         numbers = dict(Version.objects.filter(definition=definition).values_list("id", "number"))
         whys = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device__name", "why"))
@@ -234,7 +196,7 @@ class FailingView(APIView):
 
     @extend_schema(parameters=SPAN, responses=FailingOut, operation_id="failing", tags=["definitions"])
     def get(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_VERSIONS)
         start, end, _ = span(request)
         with connection.cursor() as cursor:
             cursor.execute(

@@ -29,20 +29,15 @@ from server.fleet.models import Device, DeviceType
 from server.trials.again import preview
 from server.trials.past import Span, decoder_trial, same_length
 
-from .api import DefinitionView, problems_of
+from .api import DefinitionView, decoder_of, problems_of
 from .cases import MOST, run
 from .models import Case, Definition, Version
 from .plans import decoder_plan
 from .publishing import check, effect, put_in_force
-from .running import runs
+from .runners import runs
 from .serial import AgainIn, CaseChange, CaseIn, CaseOut, CasesRunOut, DefinitionOut, EffectOut, GuessesOut, GuessIn, InForceIn, RunIn, TableIn, TableOut, TrialAsk
 
-
-def decoder_of(ident: int) -> Definition:
-    definition = DefinitionView.find(ident)
-    if definition.kind != "decoder":
-        raise Refused("invalid", "cases and progress belong to decoders")
-    return definition
+NO_CASES = "cases and progress belong to decoders"
 
 
 def sound(definition: Definition, text: str) -> DecoderPlan:
@@ -70,7 +65,7 @@ class CasesView(generics.ListAPIView):
     @extend_schema(request=CaseIn, responses={201: CaseOut}, operation_id="add_case", tags=["definitions"])
     def post(self, request: Request, ident: int) -> Response:
         """Keeps a message as a case."""
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_CASES)
         asked = CaseIn(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
@@ -123,7 +118,7 @@ class RunCasesView(APIView):
 
     @extend_schema(request=RunIn, responses=CasesRunOut, operation_id="run_cases", tags=["definitions"])
     def post(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_CASES)
         asked = RunIn(data=request.data)
         asked.is_valid(raise_exception=True)
         plan = sound(definition, asked.validated_data["text"])
@@ -163,7 +158,7 @@ class TrialProgressView(APIView):
 
     @extend_schema(request=TrialAsk, responses={(200, "application/x-ndjson"): str}, operation_id="trial_with_progress", tags=["definitions"])
     def post(self, request: Request, ident: int) -> StreamingHttpResponse:
-        definition = decoder_of(ident)
+        definition = decoder_of(ident, NO_CASES)
         asked = TrialAsk(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data

@@ -11,10 +11,10 @@ from psycopg.types.json import Jsonb
 from oculum.history.events import Newest
 from oculum.pipeline import Effects, process
 
-from .feeding import told
-from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
+from .feeding import FIELDS, Arrived
+from .lots import NO_DECODER, known_rows, lots_of, refuse, write_lots
 from .rows import COLUMNS
-from .store import newest_stored, write_latest, write_refused
+from .store import latest_entry, newest_stored, write_latest, write_refused
 
 if TYPE_CHECKING:
     from .worker import Engine
@@ -23,7 +23,6 @@ PORTION = 2000
 REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s and d.part = %(part)s"
 SPAN = "from message m join fleet_device d on d.id = m.device_id where d.type_id = %(type)s and m.part = %(part)s and m.received_at >= %(start)s and m.received_at < %(end)s"
 LISTED = ", ".join(f"r.{c.strip()}" for c in COLUMNS.split(","))
-FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic, m.headers"
 
 
 def _portion(c: psycopg.Connection[Any], where: dict[str, Any], whole_span: bool) -> list[Any]:
@@ -58,8 +57,8 @@ def decode_again_step(engine: Engine) -> bool:
         if not rows:
             c.execute("update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,))
             return True
-        ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-        arrived = Arrived(ids, received, device, [bytes(r[3]) for r in rows], [], [told(r[4], r[5]) for r in rows])
+        arrived = Arrived.of(rows)
+        ids, received, device = arrived.ids, arrived.received, arrived.device
         lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
         order = np.maximum.accumulate(received)
         forgotten = _forget(engine, ids, device)
@@ -76,7 +75,7 @@ def decode_again_step(engine: Engine) -> bool:
         before = {r[0] for r in c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()}
         refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
         failed[without] = True
-        write_refused(c, refused + arrived.refuse(without, *NO_DECODER))
+        write_refused(c, refused + refuse(arrived, without, *NO_DECODER))
         _count(c, arrived, failed, before)
         touched = _latest(engine, arrived, effects, forgotten, failed)
         c.execute(
@@ -121,8 +120,7 @@ def _latest(engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[
     touched = {owner for owner, _ in forgotten}
     for key, (found, row) in effects.newest.items():
         engine.newest[key] = found
-        value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
-        engine.latest.setdefault(key[0], {})[key[1]] = [value, found.at, int(ids[row]), int(received[row])]
+        engine.latest.setdefault(key[0], {})[key[1]] = latest_entry(found, int(ids[row]), int(received[row]))
         touched.add(key[0])
     wanted: dict[int, set[str]] = {}
     for key, at in forgotten.items():

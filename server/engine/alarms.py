@@ -62,8 +62,12 @@ def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -
 def _number(value: Any, unit: str | None) -> str:
     if value is None:
         return "no value"
-    # The braces of UCUM's annotations are for machines: 12 NTU, not 12 {NTU}.
-    return f"{value:.6g}" + (f" {re.sub(r'[{]([^}]*)[}]', lambda m: f'({m[1]})' if m.start() else m[1], unit)}" if unit and unit != "1" else "")
+    return f"{value:.6g}" + (f" {for_people(unit)}" if unit and unit != "1" else "")
+
+
+def for_people(unit: str) -> str:
+    """A unit without the braces of UCUM's annotations, which are for machines: NTU, dB(mW)."""
+    return re.sub(r"\{([^}]*)\}", lambda found: f"({found[1]})" if found.start() else found[1], unit)
 
 
 def said(plan: ConditionPlan, registry: Registry, transition: Transition) -> str:

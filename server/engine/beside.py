@@ -10,7 +10,7 @@ from django.db import connection
 from server.fleet.models import Constant
 from server.history.states import json_of
 
-from .feeding import told
+from .feeding import with_topic
 
 
 @dataclass(frozen=True)
@@ -38,4 +38,4 @@ def beside(message_id: int) -> Beside:
     constants: dict[str, Any] = {}
     for constant in Constant.objects.filter(device_id=device, valid_from__lte=received_at).order_by("valid_from"):
         constants[constant.name] = constant.value
-    return Beside(told(topic, json_of(headers) if headers is not None else None), constants, bytes(before[0]) if before else None)
+    return Beside(with_topic(topic, json_of(headers) if headers is not None else None), constants, bytes(before[0]) if before else None)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -24,18 +25,46 @@ def constants_at(known: Constants, device: int, moment: int) -> dict[str, Any]:
     return found
 
 
-def told(topic: str, headers: dict[str, str] | None) -> dict[str, str]:
-    """What is known beside a message."""
+def with_topic(topic: str, headers: dict[str, str] | None) -> dict[str, str]:
+    """What is known beside a message, as decoders ask for it."""
     return {**headers, "topic": topic} if headers else {"topic": topic}
 
 
-def feed(
-    connection: psycopg.Connection[Any] | Any, plan: DecoderPlan, ids: np.ndarray, received: np.ndarray, device: np.ndarray, payloads: list[bytes], headers: list[dict[str, str]], known: Constants
-) -> tuple[Payloads, int]:
-    """The batch, and how many messages at its beginning are there only as the ones before.
+# The columns of a message `m` that a decoder is fed with.
+FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, coalesce(m.device_id, 0), m.payload, m.topic, m.headers"
 
-    ids, received (µs), device: int64 (n,), in order of arrival.
-    """
+
+@dataclass
+class Arrived:
+    """Messages of one read, as columns, in order of arrival."""
+
+    ids: np.ndarray
+    received: np.ndarray
+    device: np.ndarray
+    payloads: list[bytes]
+    txids: list[str]
+    headers: list[dict[str, str]]
+
+    def __len__(self) -> int:
+        return len(self.payloads)
+
+    @classmethod
+    def of(cls, rows: Sequence[tuple[Any, ...]]) -> Arrived:
+        """Rows of `FIELDS`, with the transaction behind them where it is asked for."""
+        ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
+        return cls(ids, received, device, [bytes(r[3]) for r in rows], [r[6] for r in rows if len(r) > 6], [with_topic(r[4], r[5]) for r in rows])
+
+    def part(self, start: int, end: int) -> Arrived:
+        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.headers[start:end])
+
+    def chosen(self, rows: np.ndarray) -> Arrived:
+        index = rows.tolist()
+        return Arrived(self.ids[rows], self.received[rows], self.device[rows], [self.payloads[i] for i in index], [], [self.headers[i] for i in index])
+
+
+def feed(connection: psycopg.Connection[Any], plan: DecoderPlan, arrived: Arrived, known: Constants) -> tuple[Payloads, int]:
+    """The batch, and how many messages at its beginning are there only as the ones before."""
+    ids, received, device, payloads, headers = arrived.ids, arrived.received, arrived.device, arrived.payloads, arrived.headers
     context: list[tuple[int, int, bytes, dict[str, str]]] = []
     before: np.ndarray | None = None
     if plan.needs_before and len(payloads):
@@ -50,7 +79,7 @@ def feed(
                 )
                 found = cursor.fetchone()
                 if found is not None:
-                    context.append((owner, int(found[0]), bytes(found[1]), told(found[2], found[3])))
+                    context.append((owner, int(found[0]), bytes(found[1]), with_topic(found[2], found[3])))
         before = np.full(len(context) + len(payloads), -1, np.int64)
         last = {owner: place for place, (owner, *_) in enumerate(context)}
         for row, owner in enumerate(device.tolist()):

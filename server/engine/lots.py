@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,7 +9,7 @@ import psycopg
 
 from oculum.pipeline import Effects, Lot
 
-from .feeding import feed
+from .feeding import Arrived, feed
 from .registry import Decoder, Registry
 from .rows import build_rows
 from .store import Layouts, Refused, partly, write_rows
@@ -18,26 +17,9 @@ from .store import Layouts, Refused, partly, write_rows
 NO_DECODER = ("no decoder", "no decoder is published for this device type")
 
 
-@dataclass
-class Arrived:
-    """Messages of one read, as columns, in order of arrival."""
-
-    ids: np.ndarray
-    received: np.ndarray
-    device: np.ndarray
-    payloads: list[bytes]
-    txids: list[str]
-    headers: list[dict[str, str]]
-
-    def __len__(self) -> int:
-        return len(self.payloads)
-
-    def part(self, start: int, end: int) -> Arrived:
-        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.headers[start:end])
-
-    def refuse(self, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
-        """Rows that no decoder takes, with why."""
-        return [Refused(int(self.ids[i]), int(self.received[i]), int(self.device[i]), None, code, reason[:300], 0, -1) for i in rows]
+def refuse(arrived: Arrived, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
+    """Rows that no decoder takes, with why."""
+    return [Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1) for i in rows]
 
 
 def known_rows(registry: Registry, arrived: Arrived) -> np.ndarray:
@@ -58,11 +40,7 @@ def lots_of(connection: psycopg.Connection[Any], registry: Registry, arrived: Ar
             continue
         index = np.flatnonzero(known & (runs == version))
         without[index] = False
-        chosen = index.tolist()
-        payloads, context = feed(
-            connection, decoder.plan, arrived.ids[index], arrived.received[index], arrived.device[index],
-            [arrived.payloads[i] for i in chosen], [arrived.headers[i] for i in chosen], registry.constants,
-        )  # fmt: skip
+        payloads, context = feed(connection, decoder.plan, arrived.chosen(index), registry.constants)
         found.append((decoder, Lot(decoder.plan, payloads, index, context)))
     return found, np.flatnonzero(without)
 

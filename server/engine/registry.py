@@ -11,6 +11,8 @@ from oculum.language.plan import ConditionPlan, DecoderPlan
 from server.definitions.plans import condition_plan, decoder_plan, hands_on
 from server.definitions.rollouts import Selection
 
+MADE = "made from the names of SenML packs"  # why a version is there that no person has written
+
 
 @dataclass(frozen=True)
 class DeviceRow:
@@ -41,7 +43,6 @@ class Condition:
 class Source:
     """A published decoder text, of which a plan is made when a message asks for it."""
 
-    key: str
     text: str
     fields: list[dict[str, Any]]
     made: bool = False  # by no person, from what SenML packs say of themselves
@@ -65,6 +66,13 @@ class Registry:
     names: dict[str, int] = field(default_factory=dict)
     types: dict[str, int] = field(default_factory=dict)  # key -> type, of those with a decoder
     constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
+
+    def load(self, connection: psycopg.Connection, until: tuple[str, int] | None = None) -> None:
+        """Everything as it is at a place of the stream (transaction, number), or at its end."""
+        self.load_devices(connection)
+        place = until or ("18446744073709551615", 2**62)
+        for kind, body in connection.execute("select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id", place).fetchall():
+            self.apply(connection, kind, body)
 
     def load_devices(self, connection: psycopg.Connection) -> None:
         rows = connection.execute("select id, name, title, type_id, site_id, labels, gateway_id from fleet_device").fetchall()
@@ -110,15 +118,15 @@ class Registry:
 
     def _publish(self, connection: psycopg.Connection, version: int) -> None:
         row = connection.execute(
-            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints, v.person_id is null and v.why like 'made from the names of SenML%%' from definitions_version v"
+            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints from definitions_version v"
             " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
             (version,),
         ).fetchone()
         if row is None:
             return
-        definition, kind, type_id, key, text, fields, setpoints, made = row
+        definition, kind, type_id, key, text, fields, setpoints = row
         if kind == "decoder":
-            self.sources[version] = Source(key, text, fields, made)
+            self._source(connection, version)
             self.types[key] = type_id
             self.live[type_id] = version
             self.first.pop(type_id, None)
@@ -130,14 +138,13 @@ class Registry:
                 self.conditions[definition] = Condition(definition, version, type_id, rule)
 
     def _source(self, connection: psycopg.Connection, version: int) -> bool:
-        """Has the text of a decoder's version at hand; False if there is none."""
-        row = connection.execute(
-            "select t.key, v.text, v.fields from definitions_version v join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
-            (version,),
-        ).fetchone()
-        if row is not None:
+        """Has the text of a decoder's version at hand, which never changes; False if there is none."""
+        if version not in self.sources:
+            row = connection.execute("select text, fields, person_id is null and why = %s from definitions_version where id = %s", (MADE, version)).fetchone()
+            if row is None:
+                return False
             self.sources[version] = Source(*row)
-        return row is not None
+        return True
 
     def _give_first(self, connection: psycopg.Connection, body: dict[str, Any]) -> None:
         if body["version"] is None:

@@ -14,6 +14,7 @@ import psycopg
 from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 
 from oculum.batches import Decoded
+from oculum.history.events import Newest
 from oculum.language.plan import FieldSpec
 
 from .rows import COLUMNS, HEADER, TRAILER, Rows, row_values
@@ -161,6 +162,12 @@ def write_activity(connection: psycopg.Connection, device: np.ndarray, received:
         " on conflict (device_id, hour) do update set messages = activity.messages + excluded.messages, failed = activity.failed + excluded.failed",
         (keys[:, 0].tolist(), [moment(int(h) * 3_600_000_000) for h in keys[:, 1]], counts.tolist(), bad.tolist()),
     )
+
+
+def latest_entry(found: Newest, message: int, received_us: int) -> list[Any]:
+    """A newest value as `latest` keeps it: a whole number of more than 53 bits as digits."""
+    value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
+    return [value, found.at, message, received_us]
 
 
 def write_latest(connection: psycopg.Connection, rows: list[tuple[int, int, int, int, bool, dict[str, Any]]]) -> None:

@@ -14,11 +14,10 @@ from django.db import IntegrityError, transaction
 from oculum.decoding.from_senml import from_senml, is_senml, known_quantities, unknown_quantities
 from oculum.pipeline import Lot
 
-from .lots import Arrived
-from .registry import Decoder, Registry
+from .feeding import Arrived
+from .registry import MADE, Decoder, Registry
 
 log = logging.getLogger("oculum.engine")
-MADE = "made from the names of SenML packs"
 LOOKED_AT = 20  # packs of a batch
 
 

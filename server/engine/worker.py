@@ -23,10 +23,10 @@ from oculum.pipeline import WatchedCondition, process
 
 from . import alarms
 from .again import decode_again_step
-from .feeding import told as told_beside
-from .lots import NO_DECODER, Arrived, known_rows, lots_of, write_lots
+from .feeding import FIELDS, Arrived
+from .lots import NO_DECODER, known_rows, lots_of, refuse, write_lots
 from .registry import Condition, Registry
-from .store import Layouts, moment, write_activity, write_latest, write_refused
+from .store import Layouts, latest_entry, moment, write_activity, write_latest, write_refused
 from .unaided import make, unaided
 
 log = logging.getLogger("oculum.engine")
@@ -77,9 +77,7 @@ class Engine:
         self.cursor: tuple[str, int] = (row[0], row[1])
         self.clock: int = row[2] or 0
         self.registry = Registry()
-        self.registry.load_devices(c)
-        for kind, body in c.execute("select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id", self.cursor).fetchall():
-            self.registry.apply(c, kind, body)
+        self.registry.load(c, self.cursor)
         self.newest: dict[tuple[int, str], Newest] = {}
         self.latest: dict[int, dict[str, Any]] = {}
         for device_id, fields in c.execute("select device_id, fields from latest").fetchall():
@@ -105,8 +103,7 @@ class Engine:
         assert now is not None and bounds is not None
         with c.cursor(binary=True) as cursor:
             cursor.execute(
-                "select id, (extract(epoch from received_at) * 1000000)::bigint, coalesce(device_id, 0), payload, txid::text as transaction, topic, headers from message"
-                " where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
+                f"select {FIELDS}, m.txid::text as transaction from message m where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
                 (self.part, *self.cursor, bounds[0], limit),
             )
             rows = cursor.fetchall()
@@ -117,13 +114,12 @@ class Engine:
                 rows = rows[:index]
                 break
         whole = len(rows) < limit and total <= MOST_BYTES
-        upper = (bounds[0], 0) if whole else (rows[-1][4], rows[-1][0])
+        upper = (bounds[0], 0) if whole else (rows[-1][6], rows[-1][0])
         events = c.execute(
             "select txid::text as transaction, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
             (*self.cursor, *upper, bounds[0]),
         ).fetchall()
-        ids, received, device, payloads, txids, topics, headers = zip(*rows, strict=True) if rows else ((), (), (), (), (), (), ())
-        arrived = Arrived(np.array(ids, np.int64), np.array(received, np.int64), np.array(device, np.int64), list(payloads), list(txids), list(map(told_beside, topics, headers)))
+        arrived = Arrived.of(rows)
         return arrived, events, int(now[0]) if whole and bounds[0] == bounds[1] else None
 
     # one step --------------------------------------------------------------------
@@ -207,7 +203,7 @@ class Engine:
         effects = process([lot for _, lot in lots], arrived.device, arrival, arrived.ids, self.newest, registry.type_of, self.watched, int(arrival[-1]), oldest, registry.owner)
         refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
         failed[without] = True
-        write_refused(c, refused + arrived.refuse(without, *(NO_DECODER if aside is None else ("unwritable", aside))))
+        write_refused(c, refused + refuse(arrived, without, *(NO_DECODER if aside is None else ("unwritable", aside))))
         if aside is None:
             for type_id, packs in unaided(registry, arrived, without, lots).items():
                 self.packs.setdefault(type_id, []).extend(packs)
@@ -265,8 +261,7 @@ class Engine:
 
     def keep_latest(self, arrived: Arrived, known: np.ndarray, failed: np.ndarray, newest: dict[tuple[int, str], tuple[Newest, int]]) -> None:
         for (device_id, name), (found, row) in newest.items():
-            value = str(found.value) if isinstance(found.value, int) and abs(found.value) > 2**53 else found.value
-            self.latest.setdefault(device_id, {})[name] = [value, found.at, int(arrived.ids[row]), int(arrived.received[row])]
+            self.latest.setdefault(device_id, {})[name] = latest_entry(found, int(arrived.ids[row]), int(arrived.received[row]))
         rows = []
         index = np.flatnonzero(known)
         devices, first_from_end = np.unique(arrived.device[index][::-1], return_index=True)

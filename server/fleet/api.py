@@ -21,9 +21,9 @@ from server.access.errors import Refused
 from server.access.models import record
 from server.access.moments import span
 from server.alarms.models import Alarm
-from server.definitions.models import Definition, Hold
+from server.definitions.models import Definition, Version
 from server.definitions.plans import condition_plan
-from server.definitions.rollouts import Selection
+from server.definitions.runners import runs
 from server.engine.registry import matches
 from server.history.states import DeviceState, device_states, json_of, rhythm, value_at
 
@@ -303,15 +303,9 @@ def version_run(decoder: Definition | None, device: Device) -> tuple[int | None,
     """The number of the version that a device's messages are decoded by, and because of what."""
     if decoder is None:
         return None, None
-    held = Hold.objects.filter(device=device).select_related("version").first()
-    if held is not None:
-        return held.version.number, "held"
-    if hasattr(decoder, "rollout"):
-        rollout = decoder.rollout
-        selection = Selection.of({"labels": rollout.labels, "site": rollout.site_id, "share": rollout.share})
-        if selection.takes(device.name, device.labels, device.site_id, dict(Site.objects.values_list("id", "parent_id"))):
-            return rollout.version.number, "chosen"
-    return (decoder.live.number, "in force") if decoder.live else (None, None)
+    (run,) = runs(decoder, devices=Device.objects.filter(pk=device.pk))
+    number = Version.objects.filter(pk=run.version or 0).values_list("number", flat=True).first()
+    return (number, run.because) if number is not None else (None, None)
 
 
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
@@ -336,7 +330,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
             "field": name, "kind": field["kind"], "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
             "message": str(message) if message is not None else None, "received_at": received,
         })  # fmt: skip
-    decoder = Definition.objects.filter(kind="decoder", type=device.type).select_related("live", "rollout__version", "rollout__site").first()
+    decoder = Definition.objects.filter(kind="decoder", type=device.type).first()
     version, because = version_run(decoder, device)
     setpoints = setpoints_of(device)
     return row | {

@@ -20,7 +20,7 @@ from oculum.history.events import build_events, plain
 from oculum.language.analysis import untaken
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
 from oculum.pipeline import decode_batch, owned
-from server.engine.feeding import feed, told
+from server.engine.feeding import FIELDS, Arrived, feed
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
 from server.fleet.models import DeviceType
@@ -100,19 +100,17 @@ class Span:
     devices: list[int] | None = None
 
 
-def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[tuple[np.ndarray, np.ndarray, np.ndarray, list[bytes], list[dict[str, str]]]]:
-    """Stored messages in portions, the newest portion first, each in order of arrival: ids, received (µs), device, payloads, headers."""
+def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[Arrived]:
+    """Stored messages in portions, the newest portion first, each in order of arrival."""
     with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
-            "select m.id, (extract(epoch from m.received_at) * 1000000)::bigint, m.device_id, m.payload, m.topic, m.headers from message m"
+            f"select {FIELDS} from message m"
             " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
             " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) order by m.received_at desc, m.id desc limit %s",
             (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
         )
         while rows := cursor.fetchmany(CHUNK):
-            rows.reverse()
-            ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-            yield ids, received, device, [bytes(r[3]) for r in rows], [told(r[4], r[5]) for r in rows]
+            yield Arrived.of(rows[::-1])
 
 
 def same_length(type_id: int, device: str | None, length: int, most: int = 60) -> list[bytes]:
@@ -154,20 +152,58 @@ class Compared:
         return found
 
 
+@dataclass
+class Tally:
+    """What messages have come to, portion by portion."""
+
+    done: int = 0
+    good: int = 0
+    good_before: int = 0
+    parts: int = 0
+    fields: dict[str, Compared] = field(default_factory=dict)
+    reasons: Counter[tuple[str, str, int]] = field(default_factory=Counter)
+    examples: dict[tuple[str, str, int], str] = field(default_factory=dict)
+
+    def count(self, decoded: Decoded, ids: np.ndarray) -> None:
+        """A decoded batch of messages `ids` (int64 (n,)): the good ones, and why the others are refused."""
+        self.done += len(ids)
+        self.good += int(decoded.good.sum())
+        self.parts += len({p.row for p in decoded.parts})
+        for row in np.flatnonzero(~decoded.good).tolist():
+            failure = decoded.failures[decoded.failure[row]]
+            self.refuse(failure.code, failure.message, failure.line, int(ids[row]))
+
+    def refuse(self, code: str, message: str, line: int, example: int) -> None:
+        self.reasons[code, message, line] += 1
+        self.examples[code, message, line] = str(example)
+
+    def result(self, compared: bool = True) -> dict[str, Any]:
+        rows = [found.as_dict(name, compared) for name, found in self.fields.items()]
+        return {
+            "messages": self.done, "decoded": self.good, "failed": self.done - self.good, "partly": self.parts, "decoded_before": self.good_before if compared else None,
+            "reasons": [{"code": c, "message": m, "line": line, "count": n, "example": self.examples[c, m, line]} for (c, m, line), n in self.reasons.most_common(20)],
+            "fields": sorted(rows, key=lambda r: (-(r["differ"] or 0), r["field"])),
+        }  # fmt: skip
+
+
 def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> Iterator[dict[str, Any]]:
     """The draft over stored messages, beside the published version: {"done", "total"} as it goes, at last {"result"}.
 
     Nothing is written. Leaving off reading it ends the work.
     """
     registry = Registry()
-    counts: Counter[tuple[str, str, int]] = Counter()
-    examples: dict[tuple[str, str, int], str] = {}
-    fields: dict[str, Compared] = {}
-    total = done = good = good_before = parts = 0
+    tally = Tally()
     first = last = None
     with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum trial") as own, psycopg.connect(settings.INSTANCE.database_url()) as beside:
         own.execute("set local statement_timeout = '60s'")
         registry.load_devices(beside)
+
+        def decoded(by: DecoderPlan, arrived: Arrived) -> Decoded:
+            batch, context = feed(beside, by, arrived, registry.constants)
+            found = decode_batch(by, batch, 0, None, context)
+            owned(found, arrived.device, registry.owner)
+            return found
+
         row = beside.execute(
             "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
             " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) limit %s) x",
@@ -175,36 +211,15 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
         ).fetchone()
         total = int(row[0]) if row else 0
         yield {"done": 0, "total": total}
-        for ids, received, device, payloads, headers in messages(own, span):
-            batch, context = feed(beside, plan, ids, received, device, payloads, headers, registry.constants)
-            now = decode_batch(plan, batch, 0, None, context)
-            owned(now, device, registry.owner)
-            old = None
-            if before is not None:
-                batch, context = feed(beside, before, ids, received, device, payloads, headers, registry.constants)
-                old = decode_batch(before, batch, 0, None, context)
-                owned(old, device, registry.owner)
-                good_before += int(old.good.sum())
-            for row_number in np.flatnonzero(~now.good).tolist():
-                failure = now.failures[now.failure[row_number]]
-                key = (failure.code, failure.message, failure.line)
-                counts[key] += 1
-                examples[key] = str(ids[row_number])
-            parts += len({p.row for p in now.parts})
-            compare(fields, now, old, device)
-            done += len(ids)
-            good += int(now.good.sum())
-            first, last = int(received[0]), last if last is not None else int(received[-1])
-            yield {"done": done, "total": max(total, done)}
-    rows = [found.as_dict(name, before is not None) for name, found in fields.items()]
-    yield {
-        "result": {
-            "messages": done, "decoded": good, "failed": done - good, "partly": parts, "decoded_before": good_before if before is not None else None,
-            "reasons": [{"code": c, "message": m, "line": line, "count": n, "example": examples[c, m, line]} for (c, m, line), n in counts.most_common(20)],
-            "fields": sorted(rows, key=lambda r: (-(r["differ"] or 0), r["field"])),
-            "from": moment(first) if first is not None else None, "to": moment(last) if last is not None else None,
-        }
-    }  # fmt: skip
+        for arrived in messages(own, span):
+            now = decoded(plan, arrived)
+            old = decoded(before, arrived) if before is not None else None
+            tally.count(now, arrived.ids)
+            tally.good_before += int(old.good.sum()) if old is not None else 0
+            compare(tally.fields, now, old, arrived.device)
+            first, last = int(arrived.received[0]), last if last is not None else int(arrived.received[-1])
+            yield {"done": tally.done, "total": max(total, tally.done)}
+    yield {"result": tally.result(before is not None) | {"from": moment(first) if first is not None else None, "to": moment(last) if last is not None else None}}
 
 
 def _by_field(decoded: Decoded, device: np.ndarray) -> dict[str, tuple[FieldSpec, np.ndarray, Column]]:
