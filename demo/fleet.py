@@ -13,7 +13,7 @@ import gmqtt
 from django.conf import settings
 
 from .payloads import payloads
-from .signals import SEED, Story, headers_of, now_us, plan_of, sending_times
+from .signals import SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 from .world import DECODERS, Unit, fleet
 
 log = logging.getLogger("oculum.fleet")
@@ -76,9 +76,8 @@ async def live() -> None:
                 task.add_done_callback(posting.discard)
                 continue
             client = clients[unit.gateway or unit.name]
-            topic = f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
             told = headers_of(unit)
-            client.publish(topic, payload, qos=1, **({"user_property": list(told.items())} if told else {}))
+            client.publish(topic_of(unit), payload, qos=1, **({"user_property": list(told.items())} if told else {}))
         wait = (until - now_us()) / 1e6
         if wait > 0 and not stop.is_set():
             try:

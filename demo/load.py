@@ -25,7 +25,7 @@ from server.intake.inbox import LOADED
 
 from . import world
 from .payloads import payloads
-from .signals import DAY_US, SEED, Story, headers_of, plan_of, sending_times
+from .signals import DAY_US, SEED, Story, headers_of, plan_of, sending_times, topic_of
 
 DAYS = 30
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -46,9 +46,7 @@ def load_records() -> dict[str, str]:
             sites[name] = Site.objects.create(name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon)
         types: dict[str, DeviceType] = {}
         for key, title, cadence, is_gateway, setpoints in world.TYPES:
-            types[key] = DeviceType.objects.create(
-                key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints],
-            )  # fmt: skip
+            types[key] = DeviceType.objects.create(key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints])
             for name, _, value in setpoints:
                 set_setpoint(types[key], name, value, None)
         devices: dict[str, Device] = {}
@@ -102,7 +100,7 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
                 via = ids[unit.gateway] if unit.gateway else None
                 delay = 1_200_000 if unit.gateway else 300_000
                 device = ids[unit.name]
-                topic = f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
+                topic = topic_of(unit)
                 told = headers_of(unit)
                 headers = Jsonb(told) if told else None
                 rows += [(at + delay, device, via, topic, headers, payload) for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)]

@@ -250,6 +250,11 @@ def heard_by(story: Story, gateway: Unit, times: np.ndarray) -> list[list[tuple[
     return found
 
 
+def topic_of(unit: Unit) -> str:
+    """Where a device's messages are published, by itself or by the gateway it talks through."""
+    return f"up/{unit.gateway}/for/{unit.name}" if unit.gateway else f"up/{unit.name}"
+
+
 def headers_of(unit: Unit) -> dict[str, str] | None:
     """What a sender tells beside its messages: the poller of the tanks, which registers it has read."""
     return {"unit": unit.name.split("-")[1], "start": "100"} if unit.type == "purification_tank" else None

@@ -6,12 +6,25 @@ from pathlib import Path
 
 import pytest
 
-from oculum.language.form import Slot, changed, form
+from oculum.language.form import Slot, form
 from oculum.language.parser import parse
 
 ROOT = Path(__file__).resolve().parents[2]
 EXAMPLES = [ROOT / "examples" / f"{name}.ocu" for name in ("raft_buoy", "work_boat", "oxygen_low", "mooring_drags", "lamp_weak", "sheets/weather_mast", "sheets/gape_sensor")]
 SENSIBLE = {"scale": "/ 10", "unit": "V", "expected range": "0 to 5", "converted into": "V", "labels": 'stage = "spat"', "deadband": "1 V", "for at least": "5 min", "each": "10 s later"}
+
+
+def changed(text: str, line: int, slot: Slot, value: str) -> str:
+    """The text with another value in one slot; an empty value takes an optional slot out."""
+    rows = text.split("\n")
+    row = rows[line - 1]
+    if not value and slot.optional:
+        rows[line - 1] = row[: slot.whole - 1] + row[slot.end_column - 1 :]
+    elif slot.column == slot.end_column:
+        rows[line - 1] = row[: slot.column - 1] + slot.prefix + value + row[slot.column - 1 :]
+    else:
+        rows[line - 1] = row[: slot.column - 1] + value + row[slot.end_column - 1 :]
+    return "\n".join(rows)
 
 
 def slots_of(path: Path) -> list[tuple[str, int, Slot]]:

@@ -51,6 +51,14 @@ def test_more_names_are_added_and_what_stands_stays() -> None:
     assert second == format_definition(first + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n")
 
 
+def test_a_long_name_is_known_too() -> None:
+    payload = json.dumps([{"n": "q" * 80, "v": 1}, {"n": "w" * 80, "vd": "AAAA"}, {"n": "level", "v": 2}]).encode()
+    text = from_senml([payload], "thing")
+    assert text is not None and text.count("\n  at ") == 2 and text.count("\n  # ") == 1
+    assert not unknown_quantities(payload, known_quantities(text))
+    assert from_senml([payload], "thing", text) is None
+
+
 def test_it_is_bounded_and_takes_nothing_else() -> None:
     text = from_senml([json.dumps([{"n": f"q{i}", "v": i} for i in range(200)]).encode()], "thing")
     assert text is not None and text.count("\n  at ") == MOST

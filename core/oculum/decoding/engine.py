@@ -35,7 +35,7 @@ from ..language.plan import (
     WhenStep,
 )  # fmt: skip
 from . import fast, records, repeats, sources, values
-from .level import NO_TEXT, Batch, Level, Window, empty_values, ones
+from .level import Batch, Level, Window, empty_values, kept, ones
 from .reading import Reading
 
 Decode = Callable[[DecoderPlan, Payloads], Decoded]
@@ -57,10 +57,10 @@ class Engine(Reading):
                 ready = fast.prepared(step)
                 if ready is not None and fast.read(level, ready, step.name in self.keep_raw):
                     continue
-                if records.plain(step) and records.read(level, step, NO_TEXT, step.name in self.keep_raw):
+                if records.plain(step) and records.read(level, step, step.name in self.keep_raw):
                     continue
-            elif isinstance(step, RecordsStep) and "_tags" not in step.__dict__:
-                object.__setattr__(step, "_tags", (records.tags_read(steps), records.listed(steps)))
+            elif isinstance(step, RecordsStep):
+                kept(step, "_looked_up", lambda: (records.tags_read(steps), records.listed(steps)))
             elif isinstance(step, RejectStep) and len(rows) == level.count and batch.trace is None and fast.passes(level, step):
                 continue
             if len(rows) == 0:
@@ -146,7 +146,7 @@ class Engine(Reading):
             case OpenStep():
                 self.open(level, step, rows)
             case RecordsStep():
-                records.split(level, step, rows, *step.__dict__["_tags"])
+                records.split(level, step, rows, *step.__dict__["_looked_up"])
             case HandStep():
                 self.hand(level, step, rows)
             case OriginStep():

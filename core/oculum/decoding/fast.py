@@ -13,7 +13,7 @@ import numpy as np
 
 from ..batches import Column
 from ..language.plan import FieldSpec, ReadStep, RejectStep
-from .level import NO_TEXT, NOT_FINITE, Level, ones
+from .level import NO_TEXT, NOT_FINITE, Level, kept, ones
 from .numbers import load
 
 _SIZES = (1, 2, 4, 8)
@@ -45,14 +45,8 @@ class Fast:
 
 
 def prepared(step: ReadStep) -> Fast | None:
-    """The short way of a line, or None if it has none. Kept with the line."""
-    try:
-        found: Fast | None = step.__dict__["_fast"]
-        return found
-    except KeyError:
-        made = _prepare(step)
-        object.__setattr__(step, "_fast", made)
-        return made
+    """The short way of a line, or None if it has none."""
+    return kept(step, "_fast", lambda: _prepare(step))
 
 
 def _prepare(step: ReadStep) -> Fast | None:

@@ -10,14 +10,13 @@ from ..language.formatter import format_definition
 from ..quantities import UnitError, parse_unit
 from .sources import Measured, quantity, read_senml
 
-# SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code, with the scale to it.
+# SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code.
 UNITS = {
-    "l": ("L", ""), "l/s": ("L/s", ""), "%RH": ("%", ""), "%EL": ("%", ""), "EL": ("s", ""), "lat": ("deg", ""), "lon": ("deg", ""), "pH": ("[pH]", ""), "dBW": ("dB{W}", ""),
-    "count": ("1", ""), "/": ("1", ""), "1/s": ("/s", ""), "1/min": ("/min", ""), "beat/min": ("/min", ""), "beats": ("1", ""), "B": ("By", ""), "VA": ("V.A", ""), "VAs": ("V.A.s", ""),
-    "var": ("V.A", ""), "vars": ("V.A.s", ""), "kVA": ("kV.A", ""), "kvar": ("kV.A", ""), "NTU": ("{NTU}", ""), "dBm": ("dB{mW}", ""), "/100": ("%", ""), "/1000": ("[ppth]", ""), "ppm": ("[ppm]", ""),
-    "Ah": ("A.h", ""), "Wh": ("W.h", ""), "kWh": ("kW.h", ""), "ohm": ("Ohm", ""), "GB": ("GBy", ""), "B/s": ("By/s", ""), "MB/s": ("MBy/s", ""), "m3/h": ("m3/h", ""),
+    "l": "L", "l/s": "L/s", "%RH": "%", "%EL": "%", "EL": "s", "lat": "deg", "lon": "deg", "pH": "[pH]", "dBW": "dB{W}",
+    "count": "1", "/": "1", "1/s": "/s", "1/min": "/min", "beat/min": "/min", "beats": "1", "B": "By", "VA": "V.A", "VAs": "V.A.s",
+    "var": "V.A", "vars": "V.A.s", "kVA": "kV.A", "kvar": "kV.A", "NTU": "{NTU}", "dBm": "dB{mW}", "/100": "%", "/1000": "[ppth]", "ppm": "[ppm]",
+    "Ah": "A.h", "Wh": "W.h", "kWh": "kW.h", "ohm": "Ohm", "GB": "GBy", "B/s": "By/s", "MB/s": "MBy/s", "m3/h": "m3/h",
 }  # fmt: skip
-OUGHT = {"number": "number", "text": "text", "flag": "flag"}
 MOST = 64
 
 
@@ -53,12 +52,14 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
             for full, unit, _, measured in found:
                 _note(seen, quantity(full), unit, measured)
     rows = onto.rstrip("\n").split("\n") if onto else ["# Made from the names and units of SenML packs", f"decoder {name} for senml"]
-    taken = set(re.findall(r"^  at (?:\S+|\"(?:[^\"\\\\]|\\\\.)*\"\S*) +([a-z][a-z0-9_]*)", onto or "", re.M))
-    known = sum(row.startswith("  at ") for row in rows)
+    plan = check_decoder(onto)[0] if onto else None
+    taken = {spec.name for spec in plan.all_fields} if plan is not None else set()
+    known = known_quantities(onto or "")
     before = len(rows)
+    room = MOST - sum(row.startswith("  at ") for row in rows)
     for word, (kind, units, total) in seen.items():
-        path = _path(word)
-        if known + len(rows) - before >= MOST or any(f"  at {path}{end}" in f"{row} " for row in rows for end in (" ", ".sum ")) or (note := _note_of(word)) in rows:
+        path, note = _path(word), _note_of(word)
+        if len(rows) - before >= room or word in known or note in rows:
             continue
         if kind == "data":
             rows.append(note)
@@ -85,11 +86,12 @@ def known_quantities(text: str) -> set[str]:
 def unknown_quantities(payload: bytes, known: set[str]) -> set[str]:
     """Quantities of a pack beyond those known."""
     found, wrong = read_senml(payload, 0)
-    return {quantity(name)[:60] for name, *_ in found} - known if wrong is None else set()
+    words = {quantity(name) for name, *_ in found} if wrong is None else set()
+    return {word for word in words if word not in known and word[:60] not in known}
 
 
 def _note_of(word: str) -> str:
-    return f"  # {re.sub(r'[^ -~]', '?', word)[:60]}: bytes, whose meaning only a data sheet tells"
+    return f"  # {word[:60]}: bytes, whose meaning only a data sheet tells"
 
 
 def _note(seen: dict[str, tuple[str, set[str], bool]], word: str, unit: str | None, measured: Measured) -> None:
@@ -103,15 +105,15 @@ def _path(word: str) -> str:
 
 def _measure(kind: str, units: set[str]) -> str:
     if kind != "number" or not units:
-        return OUGHT[kind]
+        return kind
     arms = []
     for unit in sorted(units):
-        code, scale = UNITS.get(unit, (unit, ""))
+        code = UNITS.get(unit, unit)
         try:
             parse_unit(code)
         except UnitError:
             code = "{" + re.sub(r"[^A-Za-z0-9_%/]", "", unit)[:20] + "}"
-        arms.append((unit, code, scale))
+        arms.append((unit, code))
     if len(arms) == 1 and arms[0][0] == arms[0][1]:
         return f"number  {arms[0][1]}"
-    return "number  by unit { " + ", ".join(f'"{unit}"{scale} {code}' for unit, code, scale in arms) + " }"
+    return "number  by unit { " + ", ".join(f'"{unit}" {code}' for unit, code in arms) + " }"

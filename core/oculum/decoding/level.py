@@ -6,15 +6,17 @@ window is what its rows look at: bytes with a cursor, documents, or lines of tex
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
-from typing import Any
+from typing import Any, TypeVar, cast
 
 import numpy as np
 
 from ..batches import FIRST_REASON, Column, Failure, Part, Payloads, Trace
 from ..language.plan import FieldSpec
 
+T = TypeVar("T")
 NO_TEXT = "code without a text"
 NOT_FINITE = "not a number"
 NO_EARLIER = "no earlier message"
@@ -49,6 +51,15 @@ def empty_values(spec: FieldSpec, count: int) -> np.ndarray:
     if spec.kind == "time":
         return np.zeros(count, np.int64)
     return np.zeros(count, np.uint64) if spec.wide else np.zeros(count)
+
+
+def kept(step: object, name: str, make: Callable[[], T]) -> T:
+    """What is made of a line of a plan, once; the line keeps it."""
+    found = step.__dict__.get(name, step)
+    if found is step:
+        found = make()
+        object.__setattr__(step, name, found)
+    return cast(T, found)
 
 
 @dataclass

@@ -11,7 +11,7 @@ from ..batches import Column
 from ..language import limits
 from ..language.analysis import bodies
 from ..language.plan import Raw, ReadStep, RecordsStep, RepeatStep, SpanStep, Step
-from .level import Level
+from .level import NO_TEXT, Level, kept
 from .numbers import number, scaled, varint
 
 FEW = 16
@@ -24,8 +24,8 @@ class Records:
     For tags that the decoder reads, starts and ends stand ready a row: int64 (tags, n), -1 where there is none.
     """
 
-    def __init__(self, data: np.ndarray, tags: tuple[int, ...], count: int, once: bool, kept: bool) -> None:
-        self.data, self.count, self.once, self.kept = data, count, once, kept
+    def __init__(self, data: np.ndarray, tags: tuple[int, ...], count: int, once: bool, listed: bool) -> None:
+        self.data, self.count, self.once, self.listed = data, count, once, listed
         self.pieces: list[Piece] = []
         self.slot = {tag: i for i, tag in enumerate(tags)}
         self.tags = np.array(tags, np.int64)
@@ -37,7 +37,7 @@ class Records:
                 self.by_byte[tag] = i * count
 
     def add(self, rows: np.ndarray, tag: np.ndarray, start: np.ndarray, end: np.ndarray, bytewise: bool) -> None:
-        if self.kept:
+        if self.listed:
             self.pieces.append((rows, tag, start, end))
         if bytewise:
             flat = self.by_byte.take(tag)
@@ -105,8 +105,8 @@ def tags_read(steps: Iterable[Step]) -> tuple[int, ...]:
     return tuple(sorted(found))
 
 
-def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...], kept: bool) -> None:
-    """Finds the records of these rows; the window has them from then on. tags: those looked up; kept: whether a list of all is."""
+def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...], all_of_them: bool) -> None:
+    """Finds the records of these rows; the window has them from then on. tags: those looked up; all_of_them: whether a list is."""
     window = level.window
     start, end = window.start[rows], window.end[rows]
     if step.first is not None and step.last is not None:
@@ -118,7 +118,7 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
     if short.any():
         level.too_short(rows[short], (at - start)[short], 1, step.line, "the row of records")
         rows, at, stop = rows[~short], at[~short], stop[~short]
-    records = Records(window.data, tags, level.count, step.once, kept or level.batch.trace is not None)
+    records = Records(window.data, tags, level.count, step.once, all_of_them or level.batch.trace is not None)
     bytewise = step.tag.place.width == 1 and step.size.place.width == 1 and step.tag.storage == "u" and step.size.storage == "u"
     every, finish, data = rows, stop, window.data
     if len(rows) <= FEW and step.tag.storage in ("u", "varint") and step.size.storage in ("u", "varint"):
@@ -242,22 +242,19 @@ def _header(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, s
 
 def plain(step: ReadStep) -> bool:
     """Whether a line is an ordinary number of a record: one that `read` below takes."""
-    try:
-        found: bool = step.__dict__["_plain"]
-        return found
-    except KeyError:
-        pass
+    return kept(step, "_plain", lambda: _is_plain(step))
+
+
+def _is_plain(step: ReadStep) -> bool:
     raw, cleaning, spec = step.raws[0], step.cleaning, step.spec
-    made = (
+    return (
         len(step.raws) == 1 and raw.place.mode == "record" and raw.storage in ("u", "i") and raw.bits <= 53 and not raw.swapped and not spec.wide and not step.once
         and step.required is None and step.clock is None and step.calendar is None and cleaning.convert is None and cleaning.unit_by is None and cleaning.stamped is None
         and cleaning.low is None and not any(s.when is not None for s in cleaning.sentinels) and spec.kind in ("number", "integer", "code") and dict(spec.codes).get(-1) is None
     )  # fmt: skip
-    object.__setattr__(step, "_plain", made)
-    return made
 
 
-def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
+def read(level: Level, step: ReadStep, keep_raw: bool) -> bool:
     """Reads an ordinary number of a record for all rows; False where the ordinary way has to be taken."""
     records = level.window.records
     if records is None or records.once or step.name in level.columns or keep_raw:
@@ -276,11 +273,11 @@ def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
         return False
     batch, state = level.batch, there.astype(np.int16)
     if step.spec.codes:
-        top = _top_code(step)
+        top = kept(step, "_top_code", lambda: _top_code(step))
         odd = values >= top if top else ~np.isin(values, [n for n, _ in step.spec.codes])
         odd &= there
         if np.count_nonzero(odd):
-            state = np.where(odd, np.int16(batch.reason(no_text)), state)
+            state = np.where(odd, np.int16(batch.reason(NO_TEXT)), state)
     for sentinel in step.cleaning.sentinels:
         for mark in sentinel.raws:
             hit = values == mark
@@ -295,12 +292,6 @@ def read(level: Level, step: ReadStep, no_text: str, keep_raw: bool) -> bool:
 
 
 def _top_code(step: ReadStep) -> int:
-    """How many codes there are, where they are all from 0 on and the raw number has no sign; else 0. Kept with the line."""
-    try:
-        found: int = step.__dict__["_top_code"]
-        return found
-    except KeyError:
-        numbers = sorted(n for n, _ in step.spec.codes)
-        made = len(numbers) if numbers == list(range(len(numbers))) and step.raws[0].storage == "u" else 0
-        object.__setattr__(step, "_top_code", made)
-        return made
+    """How many codes there are, where they are all from 0 on and the raw number has no sign; else 0."""
+    numbers = sorted(n for n, _ in step.spec.codes)
+    return len(numbers) if numbers == list(range(len(numbers))) and step.raws[0].storage == "u" else 0

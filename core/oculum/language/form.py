@@ -234,16 +234,3 @@ def _clause(node: tree.Clause, row: _Row) -> Form:
         case tree.Clear():
             return Form("When it is cleared", row.line, (row.span("when", node.rule.span, what="field"), row.after("for at least", r"\bheld (.+?)\s*$", " held ")))
     return Form("What it says", row.line, (row.quoted("sentence"),))
-
-
-def changed(text: str, line: int, slot: Slot, value: str) -> str:
-    """The text with another value in one slot; an empty value takes an optional slot out."""
-    rows = text.split("\n")
-    row = rows[line - 1]
-    if not value and slot.optional:
-        rows[line - 1] = row[: slot.whole - 1] + row[slot.end_column - 1 :]
-    elif slot.column == slot.end_column:
-        rows[line - 1] = row[: slot.column - 1] + slot.prefix + value + row[slot.column - 1 :]
-    else:
-        rows[line - 1] = row[: slot.column - 1] + value + row[slot.end_column - 1 :]
-    return "\n".join(rows)
