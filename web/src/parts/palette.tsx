@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { api, got } from "../api/client";
+import { Box } from "./dialog";
 import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
 
@@ -68,65 +69,59 @@ export function Palette({
   };
   return (
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-[#0006]" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[12vh] left-1/2 z-50 w-[min(560px,94vw)] -translate-x-1/2 border border-edge bg-raised"
-        >
-          <Dialog.Title className="sr-only">Find or do anything</Dialog.Title>
-          <input
-            role="combobox"
-            aria-expanded
-            aria-controls="palette-list"
-            aria-activedescendant={`palette-${at}`}
-            aria-label="Find or do anything"
-            className="w-full border-b border-line bg-transparent px-4 py-3 text-[16px] outline-none"
-            placeholder="A device, a definition, a place …"
-            value={text}
-            onChange={(e) => {
-              setText(e.target.value);
-              setAt(0);
-            }}
-            onKeyDown={(e) => {
-              if (e.key === "ArrowDown") setAt((n) => Math.min(n + 1, found.length - 1));
-              else if (e.key === "ArrowUp") setAt((n) => Math.max(n - 1, 0));
-              else if (e.key === "Enter") choose(found[at]);
-              else return;
-              e.preventDefault();
-            }}
-          />
-          <ul id="palette-list" role="listbox" aria-label="Found" className="max-h-[50vh] overflow-y-auto py-1">
-            {found.map((act, i) => (
-              <li
-                key={`${act.path} ${act.word}`}
-                id={`palette-${i}`}
-                role="option"
-                aria-selected={i === at}
-                className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${i === at ? "is-selected" : ""}`}
-                onClick={() => choose(act)}
-                onMouseMove={() => setAt(i)}
-              >
-                {act.state && <StateMark state={act.state} />}
-                <span className="font-semibold">{act.word}</span>
-                <span className="ml-auto text-[12.5px] text-second">{act.note}</span>
-              </li>
-            ))}
-            {found.length === 0 && <li className="px-4 py-2 text-second">Nothing is called that.</li>}
-          </ul>
-          <p className="flex gap-3 border-t border-line px-4 py-1.5 text-[12px] text-second">
-            <span>
-              <Key>↑</Key> <Key>↓</Key> walk
-            </span>
-            <span>
-              <Key>Enter</Key> go
-            </span>
-            <span>
-              <Key>Esc</Key> close
-            </span>
-          </p>
-        </Dialog.Content>
-      </Dialog.Portal>
+      <Box look="top-[12vh] w-[min(560px,94vw)] bg-raised">
+        <Dialog.Title className="sr-only">Find or do anything</Dialog.Title>
+        <input
+          role="combobox"
+          aria-expanded
+          aria-controls="palette-list"
+          aria-activedescendant={`palette-${at}`}
+          aria-label="Find or do anything"
+          className="w-full border-b border-line bg-transparent px-4 py-3 text-[16px] outline-none"
+          placeholder="A device, a definition, a place …"
+          value={text}
+          onChange={(e) => {
+            setText(e.target.value);
+            setAt(0);
+          }}
+          onKeyDown={(e) => {
+            if (e.key === "ArrowDown") setAt((n) => Math.min(n + 1, found.length - 1));
+            else if (e.key === "ArrowUp") setAt((n) => Math.max(n - 1, 0));
+            else if (e.key === "Enter") choose(found[at]);
+            else return;
+            e.preventDefault();
+          }}
+        />
+        <ul id="palette-list" role="listbox" aria-label="Found" className="max-h-[50vh] overflow-y-auto py-1">
+          {found.map((act, i) => (
+            <li
+              key={`${act.path} ${act.word}`}
+              id={`palette-${i}`}
+              role="option"
+              aria-selected={i === at}
+              className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${i === at ? "is-selected" : ""}`}
+              onClick={() => choose(act)}
+              onMouseMove={() => setAt(i)}
+            >
+              {act.state && <StateMark state={act.state} />}
+              <span className="font-semibold">{act.word}</span>
+              <span className="ml-auto text-[12.5px] text-second">{act.note}</span>
+            </li>
+          ))}
+          {found.length === 0 && <li className="px-4 py-2 text-second">Nothing is called that.</li>}
+        </ul>
+        <p className="flex gap-3 border-t border-line px-4 py-1.5 text-[12px] text-second">
+          <span>
+            <Key>↑</Key> <Key>↓</Key> walk
+          </span>
+          <span>
+            <Key>Enter</Key> go
+          </span>
+          <span>
+            <Key>Esc</Key> close
+          </span>
+        </p>
+      </Box>
     </Dialog.Root>
   );
 }

@@ -8,8 +8,10 @@ import { useKeys, useNow } from "../parts/keys";
 import { spanWord, useKept, useLookback } from "../parts/lookback-state";
 import { Key, PriorityMark } from "../parts/marks";
 import { useMay } from "../parts/me";
+import { Pages } from "../parts/pages";
 import { lasting } from "../parts/time";
 import { useWhy, whyAlarm } from "../parts/why";
+import { counted } from "../parts/words";
 
 type Alarm = Schemas["AlarmOut"];
 
@@ -196,7 +198,7 @@ function Summary() {
               {r.condition}
             </Link>
             <span>
-              <b>{r.raised}</b> on {r.devices} device{r.devices === 1 ? "" : "s"}
+              <b>{r.raised}</b> on {counted(r.devices, "device")}
             </span>
             <span className="hidden truncate text-second md:block">
               {r.most_count > 1 && r.most_count >= 10
@@ -376,26 +378,8 @@ function Journal() {
           </li>
         ))}
       </ul>
-      <p className="mt-2 flex items-center gap-2 text-[12.5px] text-second">
-        <span className="ml-auto">
-          {offset + 1} to {offset + rows.length} of {journal.data.count}
-        </span>
-        <button
-          type="button"
-          className="button"
-          disabled={offset === 0}
-          onClick={() => setOffset(Math.max(0, offset - 60))}
-        >
-          Newer
-        </button>
-        <button
-          type="button"
-          className="button"
-          disabled={offset + rows.length >= journal.data.count}
-          onClick={() => setOffset(offset + 60)}
-        >
-          Older
-        </button>
+      <p className="mt-2 flex items-center justify-end gap-2 text-[12.5px] text-second">
+        <Pages offset={offset} size={60} count={journal.data.count} go={setOffset} words={["Newer", "Older"]} />
       </p>
     </>
   );

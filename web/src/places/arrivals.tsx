@@ -10,6 +10,7 @@ import { useKept, useLookback } from "../parts/lookback-state";
 import { Key } from "../parts/marks";
 import { useMay } from "../parts/me";
 import { exact } from "../parts/time";
+import { counted } from "../parts/words";
 import { DeviceForm, type DeviceDraft } from "./devices/form";
 import { KeyShown } from "./devices/key-box";
 
@@ -267,7 +268,7 @@ function Unknown({
               {u.name}
             </button>
             <span className="text-second">
-              through {u.through}, {u.messages} message{u.messages === 1 ? "" : "s"}
+              through {u.through}, {counted(u.messages ?? 0, "message")}
               {u.turned_away ? `, ${u.turned_away} turned away` : ""}
             </span>
             {engineer && (

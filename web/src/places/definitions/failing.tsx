@@ -3,6 +3,7 @@ import { useSearchParams } from "react-router";
 import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
+import { counted } from "../../parts/words";
 
 const SHOWN = 6;
 
@@ -26,8 +27,7 @@ export function Failing({ id }: { id: number }) {
   return (
     <section aria-label="Refused messages" className="mb-4 border-l-3 border-ink bg-raised px-4 py-2">
       <h2>
-        {found.data.messages.toLocaleString("en")} messages of {found.data.devices} device
-        {found.data.devices === 1 ? "" : "s"} refused{" "}
+        {counted(found.data.messages, "message")} of {counted(found.data.devices, "device")} refused{" "}
         <span>· {lookback.live ? `last ${spanWord(lookback.spanS)}` : "in the lookback"}, by reason</span>
       </h2>
       <ul>
@@ -41,7 +41,7 @@ export function Failing({ id }: { id: number }) {
               {r.code}: {r.reason}
             </span>
             <span className="text-second">
-              {r.devices} device{r.devices === 1 ? "" : "s"}, last <At at={r.last_at} />
+              {counted(r.devices, "device")}, last <At at={r.last_at} />
               {r.version !== null && `, version ${r.version}`}
               {r.line > 0 && `, line ${r.line}`}
             </span>

@@ -3,12 +3,14 @@ import { Dialog } from "radix-ui";
 import { useRef, useState } from "react";
 import { api, got, Refusal } from "../../api/client";
 import { Heading, TextField, Trouble } from "../../parts/basics";
+import { FormBox } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import type { useDraft } from "./draft";
-import { Chooser, counted, Running } from "./rollout";
-import { ask, type Chosen, parsed } from "./selection";
+import { counted } from "../../parts/words";
+import { Chooser, Running } from "./rollout";
+import { ask, type Chosen, parsed, useRollout } from "./selection";
 import { Versions } from "./versions";
 
 type Draft = ReturnType<typeof useDraft>;
@@ -37,11 +39,7 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
       return client.invalidateQueries();
     },
   });
-  const rollout = useQuery({
-    queryKey: ["rollout", d?.id],
-    enabled: d?.kind === "decoder" && Boolean(d.rolling_out),
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: d!.id } } })),
-  });
+  const rollout = useRollout(d?.kind === "decoder" && d.rolling_out ? d.id : null);
   const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
   useKeys({ "Alt+z": () => undo !== null && back.mutate(undo) }, undo !== null && engineer);
   if (!d) return null;
@@ -100,89 +98,73 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
           <Dialog.Trigger className="button strong" disabled={waits !== null}>
             {waits ?? `Publish version ${next}`}
           </Dialog.Trigger>
-          <Dialog.Portal>
-            <Dialog.Overlay className="fixed inset-0 z-40 bg-[#0006]" />
-            <Dialog.Content
-              aria-describedby={undefined}
-              className="fixed top-[18vh] left-1/2 z-50 w-[min(520px,94vw)] -translate-x-1/2 border border-edge bg-paper p-5"
-            >
-              <Dialog.Title className="mb-3 text-[17px] font-bold">Put {d.name} in force</Dialog.Title>
-              <form
-                className="grid gap-3"
-                onSubmit={(e) => {
-                  e.preventDefault();
-                  before.current = few ? null : (d.live?.number ?? null);
-                  draft.publish.mutate(
-                    { why, despite: casesFail, first: few ? ask(chosen) : null },
-                    {
-                      onSuccess: () => {
-                        setOpen(false);
-                        setFew(false);
-                        setWhy("");
-                      },
-                    },
-                  );
-                }}
+          <FormBox
+            title={`Put ${d.name} in force`}
+            submit={() => {
+              before.current = few ? null : (d.live?.number ?? null);
+              draft.publish.mutate(
+                { why, despite: casesFail, first: few ? ask(chosen) : null },
+                {
+                  onSuccess: () => {
+                    setOpen(false);
+                    setFew(false);
+                    setWhy("");
+                  },
+                },
+              );
+            }}
+          >
+            <p>
+              From the next arrival on, this text counts. A version never changes; you can go back to an earlier one.
+            </p>
+            {d.kind === "decoder" && d.live && (
+              <fieldset className="flex flex-wrap gap-x-5">
+                <legend className="text-[12.5px] text-second">who has it</legend>
+                {[
+                  [false, "all devices"],
+                  [true, "chosen devices first"],
+                ].map(([value, word]) => (
+                  <label key={String(word)} className="flex min-h-8 items-center gap-2">
+                    <input type="radio" name="who" checked={few === value} onChange={() => setFew(Boolean(value))} />
+                    {word}
+                  </label>
+                ))}
+              </fieldset>
+            )}
+            {few && <Chooser id={d.id} chosen={chosen} change={setChosen} />}
+            {effect.data && !few && (
+              <p>
+                It touches <b>{counted(effect.data.devices, "device")}</b>,{" "}
+                <b>{counted(effect.data.conditions, "condition")}</b> in force and{" "}
+                <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
+              </p>
+            )}
+            <TextField
+              label="why (optional, stays with the version)"
+              value={why}
+              maxLength={300}
+              autoFocus
+              onChange={(e) => setWhy(e.target.value)}
+            />
+            <Trouble error={draft.publish.error} />
+            <div className="flex gap-2">
+              <button
+                className="button strong"
+                disabled={draft.publish.isPending || (few && parsed(chosen.labels) === null)}
               >
-                <p>
-                  From the next arrival on, this text counts. A version never changes; you can go back to an earlier
-                  one.
-                </p>
-                {d.kind === "decoder" && d.live && (
-                  <fieldset className="flex flex-wrap gap-x-5">
-                    <legend className="text-[12.5px] text-second">who has it</legend>
-                    {[
-                      [false, "all devices"],
-                      [true, "chosen devices first"],
-                    ].map(([value, word]) => (
-                      <label key={String(word)} className="flex min-h-8 items-center gap-2">
-                        <input
-                          type="radio"
-                          name="who"
-                          checked={few === value}
-                          onChange={() => setFew(Boolean(value))}
-                        />
-                        {word}
-                      </label>
-                    ))}
-                  </fieldset>
-                )}
-                {few && <Chooser id={d.id} chosen={chosen} change={setChosen} />}
-                {effect.data && !few && (
-                  <p>
-                    It touches <b>{counted(effect.data.devices, "device")}</b>,{" "}
-                    <b>{counted(effect.data.conditions, "condition")}</b> in force and{" "}
-                    <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
-                  </p>
-                )}
-                <TextField
-                  label="why (optional, stays with the version)"
-                  value={why}
-                  maxLength={300}
-                  autoFocus
-                  onChange={(e) => setWhy(e.target.value)}
-                />
-                <Trouble error={draft.publish.error} />
-                <div className="flex gap-2">
-                  <button
-                    className="button strong"
-                    disabled={draft.publish.isPending || (few && parsed(chosen.labels) === null)}
-                  >
-                    {draft.publish.isPending
-                      ? "Publishing …"
-                      : casesFail
-                        ? "Publish although they fail"
-                        : few
-                          ? "Publish for them"
-                          : "Publish"}
-                  </button>
-                  <Dialog.Close className="button" type="button">
-                    Leave it a draft <Key>Esc</Key>
-                  </Dialog.Close>
-                </div>
-              </form>
-            </Dialog.Content>
-          </Dialog.Portal>
+                {draft.publish.isPending
+                  ? "Publishing …"
+                  : casesFail
+                    ? "Publish although they fail"
+                    : few
+                      ? "Publish for them"
+                      : "Publish"}
+              </button>
+              <Dialog.Close className="button" type="button">
+                Leave it a draft <Key>Esc</Key>
+              </Dialog.Close>
+            </div>
+          </FormBox>
         </Dialog.Root>
       )}
     </Heading>

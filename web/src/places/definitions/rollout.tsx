@@ -4,14 +4,15 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Choose, Empty, TextField, Trouble } from "../../parts/basics";
+import { DialogTitle, FormBox, Sheet } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { Pages } from "../../parts/pages";
+import { counted } from "../../parts/words";
 import { useSettled } from "./draft";
-import { ask, type Chosen, parsed } from "./selection";
-
-export const counted = (n: number, word: string) => `${n.toLocaleString("en")} ${word}${n === 1 ? "" : "s"}`;
+import { ask, type Chosen, parsed, useRollout, written } from "./selection";
 
 /** Which devices have a version first: by label, site and share, with how many that are. */
 export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {
@@ -74,11 +75,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
   const client = useQueryClient();
   const engineer = useMay("engineer");
   const kept = useKept();
-  const found = useQuery({
-    queryKey: ["rollout", id],
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: id } } })),
-    refetchInterval: (q) => (q.state.data?.number ? 5_000 : false),
-  });
+  const found = useRollout(id);
   const done = { onSuccess: () => client.invalidateQueries() };
   const path = { path: { ident: id } };
   const withdraw = useMutation({
@@ -94,7 +91,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
   useKeys({ "Alt+z": () => !withdraw.isPending && withdraw.mutate() }, engineer && Boolean(r?.number));
   if (!r?.number || !r.chosen || !r.others) return null;
   const words = [
-    ...Object.entries(r.labels).map(([k, v]) => `${k}=${v}`),
+    ...written(r.labels),
     ...(r.site_title ? [`at ${r.site_title}`] : []),
     ...(r.share < 100 ? [`${r.share} % of them`] : []),
   ];
@@ -174,43 +171,26 @@ function Widen({ id, rollout }: { id: number; rollout: Schemas["RolloutOut"] }) 
         setOpen(now);
         if (now)
           setChosen({
-            labels: Object.entries(rollout.labels)
-              .map(([k, v]) => `${k}=${v}`)
-              .join(", "),
+            labels: written(rollout.labels).join(", "),
             site: rollout.site ?? "",
             share: String(rollout.share),
           });
       }}
     >
       <Dialog.Trigger className="button">Widen or narrow …</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-[#0006]" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-[18vh] left-1/2 z-50 w-[min(520px,94vw)] -translate-x-1/2 border border-edge bg-paper p-5"
-        >
-          <Dialog.Title className="mb-3 text-[17px] font-bold">Who has version {rollout.number}</Dialog.Title>
-          <form
-            className="grid gap-3"
-            onSubmit={(e) => {
-              e.preventDefault();
-              change.mutate();
-            }}
-          >
-            <Chooser id={id} chosen={chosen} change={setChosen} />
-            <p className="text-[12.5px] text-second">A wider share keeps the devices of the smaller one.</p>
-            <Trouble error={change.error} />
-            <div className="flex gap-2">
-              <button className="button strong" disabled={change.isPending || parsed(chosen.labels) === null}>
-                Change
-              </button>
-              <Dialog.Close className="button" type="button">
-                Leave it <Key>Esc</Key>
-              </Dialog.Close>
-            </div>
-          </form>
-        </Dialog.Content>
-      </Dialog.Portal>
+      <FormBox title={`Who has version ${rollout.number}`} submit={() => change.mutate()}>
+        <Chooser id={id} chosen={chosen} change={setChosen} />
+        <p className="text-[12.5px] text-second">A wider share keeps the devices of the smaller one.</p>
+        <Trouble error={change.error} />
+        <div className="flex gap-2">
+          <button className="button strong" disabled={change.isPending || parsed(chosen.labels) === null}>
+            Change
+          </button>
+          <Dialog.Close className="button" type="button">
+            Leave it <Key>Esc</Key>
+          </Dialog.Close>
+        </div>
+      </FormBox>
     </Dialog.Root>
   );
 }
@@ -225,17 +205,17 @@ export function Running({ id, versions }: { id: number; versions: number }) {
   const [open, setOpen] = useState(false);
   const [words, setWords] = useState("");
   const [because, setBecause] = useState("");
-  const [page, setPage] = useState(0);
+  const [offset, setOffset] = useState(0);
   const q = useSettled(words, 200);
   const list = useQuery({
-    queryKey: ["runs", id, q, because, page],
+    queryKey: ["runs", id, q, because, offset],
     enabled: open,
     queryFn: () =>
       got(
         api.GET("/api/v1/definitions/{ident}/runs", {
           params: {
             path: { ident: id },
-            query: { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset: page * PAGE },
+            query: { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset },
           },
         }),
       ),
@@ -255,94 +235,75 @@ export function Running({ id, versions }: { id: number; versions: number }) {
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className="button">Who runs which</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-30 bg-[#0003]" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed inset-y-0 right-0 z-40 w-[min(620px,100vw)] overflow-y-auto border-l border-edge bg-paper p-5"
-        >
-          <Dialog.Title className="mb-3 text-[17px] font-bold">Who runs which version</Dialog.Title>
-          <div className="mb-2 flex flex-wrap gap-2">
-            <input
-              className="input !w-52"
-              placeholder="name …"
-              aria-label="Filter by name"
-              value={words}
-              onChange={(e) => {
-                setWords(e.target.value);
-                setPage(0);
-              }}
-            />
-            <select
-              className="input !w-auto"
-              aria-label="Because of what"
-              value={because}
-              onChange={(e) => {
-                setBecause(e.target.value);
-                setPage(0);
-              }}
-            >
-              <option value="">all devices</option>
-              <option value="chosen">chosen for the rollout</option>
-              <option value="held">held on a version</option>
-              <option value="in force">with the version in force</option>
-            </select>
-          </div>
-          <Trouble error={list.error ?? hold.error} />
-          {found && count === 0 && <Empty title="No such device.">Another word or choice may find some.</Empty>}
-          <ul className="rows" aria-label="Devices and their versions">
-            {found?.results.map((r) => (
-              <li key={r.device} className="row-line flex items-center gap-3">
-                <Link className="link w-40 truncate" to={kept(`/devices/${r.device}`)}>
-                  {r.title}
-                </Link>
-                <span className="w-36 truncate text-second">{r.site}</span>
-                <b>{r.version === null ? "no version" : `version ${r.version}`}</b>
-                <span className="truncate text-second">
-                  {r.because === "held" ? `held${r.why ? `: ${r.why}` : ""}` : r.because}
-                </span>
-                {engineer && (
-                  <select
-                    className="input ml-auto !h-7 !min-h-7 !w-auto border-transparent py-0 hover:border-edge focus:border-edge"
-                    aria-label={`Hold ${r.title}`}
-                    value={r.because === "held" ? String(r.version) : ""}
-                    disabled={hold.isPending}
-                    onChange={(e) =>
-                      hold.mutate({ device: r.device, number: e.target.value ? Number(e.target.value) : null })
-                    }
-                  >
-                    <option value="">not held</option>
-                    {Array.from({ length: versions }, (_, i) => versions - i).map((n) => (
-                      <option key={n} value={n}>
-                        hold on {n}
-                      </option>
-                    ))}
-                  </select>
-                )}
-              </li>
-            ))}
-          </ul>
-          <div className="mt-3 flex items-center gap-3">
-            <button type="button" className="button" disabled={page === 0} onClick={() => setPage(page - 1)}>
-              Before
-            </button>
-            <span className="text-second">
-              {count === 0 ? "none" : `${page * PAGE + 1} to ${Math.min((page + 1) * PAGE, count)} of ${count}`}
-            </span>
-            <button
-              type="button"
-              className="button"
-              disabled={(page + 1) * PAGE >= count}
-              onClick={() => setPage(page + 1)}
-            >
-              Next
-            </button>
-            <Dialog.Close className="button ml-auto">
-              Close <Key>Esc</Key>
-            </Dialog.Close>
-          </div>
-        </Dialog.Content>
-      </Dialog.Portal>
+      <Sheet width="w-[min(620px,100vw)]">
+        <DialogTitle>Who runs which version</DialogTitle>
+        <div className="mb-2 flex flex-wrap gap-2">
+          <input
+            className="input !w-52"
+            placeholder="name …"
+            aria-label="Filter by name"
+            value={words}
+            onChange={(e) => {
+              setWords(e.target.value);
+              setOffset(0);
+            }}
+          />
+          <select
+            className="input !w-auto"
+            aria-label="Because of what"
+            value={because}
+            onChange={(e) => {
+              setBecause(e.target.value);
+              setOffset(0);
+            }}
+          >
+            <option value="">all devices</option>
+            <option value="chosen">chosen for the rollout</option>
+            <option value="held">held on a version</option>
+            <option value="in force">with the version in force</option>
+          </select>
+        </div>
+        <Trouble error={list.error ?? hold.error} />
+        {found && count === 0 && <Empty title="No such device.">Another word or choice may find some.</Empty>}
+        <ul className="rows" aria-label="Devices and their versions">
+          {found?.results.map((r) => (
+            <li key={r.device} className="row-line flex items-center gap-3">
+              <Link className="link w-40 truncate" to={kept(`/devices/${r.device}`)}>
+                {r.title}
+              </Link>
+              <span className="w-36 truncate text-second">{r.site}</span>
+              <b>{r.version === null ? "no version" : `version ${r.version}`}</b>
+              <span className="truncate text-second">
+                {r.because === "held" ? `held${r.why ? `: ${r.why}` : ""}` : r.because}
+              </span>
+              {engineer && (
+                <select
+                  className="input ml-auto !h-7 !min-h-7 !w-auto border-transparent py-0 hover:border-edge focus:border-edge"
+                  aria-label={`Hold ${r.title}`}
+                  value={r.because === "held" ? String(r.version) : ""}
+                  disabled={hold.isPending}
+                  onChange={(e) =>
+                    hold.mutate({ device: r.device, number: e.target.value ? Number(e.target.value) : null })
+                  }
+                >
+                  <option value="">not held</option>
+                  {Array.from({ length: versions }, (_, i) => versions - i).map((n) => (
+                    <option key={n} value={n}>
+                      hold on {n}
+                    </option>
+                  ))}
+                </select>
+              )}
+            </li>
+          ))}
+        </ul>
+        <div className="mt-3 flex items-center gap-3">
+          <Pages offset={offset} size={PAGE} count={count} go={setOffset} />
+          <Dialog.Close className="button ml-auto">
+            Close <Key>Esc</Key>
+          </Dialog.Close>
+        </div>
+      </Sheet>
     </Dialog.Root>
   );
 }

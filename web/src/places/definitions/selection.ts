@@ -1,3 +1,6 @@
+import { useQuery } from "@tanstack/react-query";
+import { api, got } from "../../api/client";
+
 /** Devices as a person writes which are meant: labels as text, a site, a share in percent. */
 export type Chosen = { labels: string; site: string; share: string };
 
@@ -12,6 +15,18 @@ export function parsed(labels: string): Record<string, string> | null {
   }
   return found;
 }
+
+/** Labels as a person writes them, one by one. */
+export const written = (labels: Record<string, string>) => Object.entries(labels).map(([k, v]) => `${k}=${v}`);
+
+/** The rollout of a decoder, asked for again while one is under way; null where there is none to ask for. */
+export const useRollout = (id: number | null) =>
+  useQuery({
+    queryKey: ["rollout", id],
+    enabled: id !== null,
+    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: id as number } } })),
+    refetchInterval: (q) => (q.state.data?.number ? 5_000 : false),
+  });
 
 /** What the server is asked. */
 export const ask = (chosen: Chosen) => ({

@@ -4,6 +4,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { api, got } from "../../api/client";
 import { At } from "../../parts/basics";
+import { DialogTitle, Sheet } from "../../parts/dialog";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 
@@ -62,71 +63,61 @@ export function Versions({
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>
       <Dialog.Trigger className="button">Versions</Dialog.Trigger>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-30 bg-[#0003]" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed inset-y-0 right-0 z-40 w-[min(560px,100vw)] overflow-y-auto border-l border-edge bg-paper p-5"
-        >
-          <Dialog.Title className="mb-3 text-[17px] font-bold">Versions</Dialog.Title>
-          <ul className="rows">
-            {versions.data?.results.map((v, i, all) => (
-              <li key={v.id} className="py-2">
-                <div className="flex items-baseline gap-2">
-                  <b>Version {v.number}</b>
-                  <span className="text-second">
-                    {v.who}, <At at={v.at} />
-                    {v.why && ` · ${v.why}`}
-                  </span>
+      <Sheet width="w-[min(560px,100vw)]">
+        <DialogTitle>Versions</DialogTitle>
+        <ul className="rows">
+          {versions.data?.results.map((v, i, all) => (
+            <li key={v.id} className="py-2">
+              <div className="flex items-baseline gap-2">
+                <b>Version {v.number}</b>
+                <span className="text-second">
+                  {v.who}, <At at={v.at} />
+                  {v.why && ` · ${v.why}`}
+                </span>
+                <button
+                  type="button"
+                  className="link ml-auto"
+                  onClick={() => {
+                    use(v.text);
+                    setOpen(false);
+                  }}
+                >
+                  take as draft
+                </button>
+              </div>
+              {whole === v.number || !all[i + 1] ? (
+                <pre tabIndex={0} className="mt-1 max-h-80 overflow-auto bg-raised p-2 font-mono text-[12px]">
+                  {v.text}
+                </pre>
+              ) : (
+                <Changes from={all[i + 1]?.text ?? ""} to={v.text} />
+              )}
+              <div className="mt-1 flex gap-4 text-[12.5px]">
+                {all[i + 1] && (
+                  <button type="button" className="link" onClick={() => setWhole(whole === v.number ? null : v.number)}>
+                    {whole === v.number ? `what changed since version ${all[i + 1]?.number}` : "the whole text"}
+                  </button>
+                )}
+                {engineer && v.number !== live && (
                   <button
                     type="button"
-                    className="link ml-auto"
+                    className="link"
                     onClick={() => {
-                      use(v.text);
+                      inForce(v.number);
                       setOpen(false);
                     }}
                   >
-                    take as draft
+                    put version {v.number} in force again
                   </button>
-                </div>
-                {whole === v.number || !all[i + 1] ? (
-                  <pre tabIndex={0} className="mt-1 max-h-80 overflow-auto bg-raised p-2 font-mono text-[12px]">
-                    {v.text}
-                  </pre>
-                ) : (
-                  <Changes from={all[i + 1]?.text ?? ""} to={v.text} />
                 )}
-                <div className="mt-1 flex gap-4 text-[12.5px]">
-                  {all[i + 1] && (
-                    <button
-                      type="button"
-                      className="link"
-                      onClick={() => setWhole(whole === v.number ? null : v.number)}
-                    >
-                      {whole === v.number ? `what changed since version ${all[i + 1]?.number}` : "the whole text"}
-                    </button>
-                  )}
-                  {engineer && v.number !== live && (
-                    <button
-                      type="button"
-                      className="link"
-                      onClick={() => {
-                        inForce(v.number);
-                        setOpen(false);
-                      }}
-                    >
-                      put version {v.number} in force again
-                    </button>
-                  )}
-                </div>
-              </li>
-            ))}
-          </ul>
-          <Dialog.Close className="button mt-3">
-            Close <Key>Esc</Key>
-          </Dialog.Close>
-        </Dialog.Content>
-      </Dialog.Portal>
+              </div>
+            </li>
+          ))}
+        </ul>
+        <Dialog.Close className="button mt-3">
+          Close <Key>Esc</Key>
+        </Dialog.Close>
+      </Sheet>
     </Dialog.Root>
   );
 }

@@ -8,6 +8,7 @@ import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
 
 type Row = Schemas["DeviceRowOut"];
@@ -190,25 +191,14 @@ export function Devices() {
             <span className="hidden md:inline">
               <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open <Key>F</Key> filter
             </span>
-            <span className="ml-auto">
-              {offset + 1} to {offset + rows.length} of {devices.data?.count}
+            <span className="ml-auto flex items-center gap-3">
+              <Pages
+                offset={offset}
+                size={PAGE}
+                count={devices.data?.count ?? 0}
+                go={(to) => change("offset", String(to))}
+              />
             </span>
-            <button
-              type="button"
-              className="button"
-              disabled={offset === 0}
-              onClick={() => change("offset", String(Math.max(0, offset - PAGE)))}
-            >
-              Before
-            </button>
-            <button
-              type="button"
-              className="button"
-              disabled={offset + rows.length >= (devices.data?.count ?? 0)}
-              onClick={() => change("offset", String(offset + PAGE))}
-            >
-              After
-            </button>
           </footer>
         </>
       )}
