@@ -20,6 +20,8 @@ from oculum.language.parser import parse
 
 from .oracle import decode_slowly
 
+pytestmark = pytest.mark.usefixtures("way")
+
 ROOT = Path(__file__).resolve().parents[2]
 
 
@@ -274,3 +276,10 @@ def test_values_of_a_text_have_their_stretch_of_it() -> None:
     trace = Trace()
     decode(plan, Payloads.of(["…key=42".encode()], [0]), trace)
     assert [(p["first"], p["last"]) for m in trace.marks for p in m["places"]] == [(7, 8)]
+
+
+def test_the_text_of_a_code_takes_the_code_of_the_other_arm() -> None:
+    plan = plan_of("decoder d for bytes, big endian\n  byte 0  a  code { 3 low, 5 high, 9 odd }\n  derive m = if a = `odd` then `low` else a\n")
+    decoded = decode(plan, Payloads.of([b"\x03", b"\x05", b"\x09"], [0, 0, 0]))
+    assert decoded.groups[0].columns["m"].values.tolist() == [3.0, 5.0, 3.0]
+    assert next(spec for spec in decoded.groups[0].fields if spec.name == "m").codes == ((3, "low"), (5, "high"), (9, "odd"))

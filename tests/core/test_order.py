@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -11,6 +12,8 @@ from oculum.history.events import Newest, build_events, newest_after
 from oculum.language.decoders import check_decoder
 from oculum.language.plan import FieldSpec
 from oculum.pipeline import FUTURE_US, decode_batch
+
+pytestmark = pytest.mark.usefixtures("way")
 
 A, B = FieldSpec("a", "number", "V"), FieldSpec("b", "number", "V")
 

@@ -6,6 +6,7 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -13,6 +14,8 @@ from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
+
+pytestmark = pytest.mark.usefixtures("way")
 
 WIDTHS = {"u8": 1, "i8": 1, "u16": 2, "i16": 2, "u24": 3, "u32": 4, "i32": 4}
 # tag -> storage, whether its highest raw value is a mark, whether it must be there

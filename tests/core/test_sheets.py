@@ -18,6 +18,8 @@ from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
 from oculum.language.plan import DecoderPlan
 
+pytestmark = pytest.mark.usefixtures("way")
+
 ROOT = Path(__file__).resolve().parents[2]
 SHEETS = ROOT / "examples" / "sheets"
 VECTORS = ROOT / "tests" / "data" / "sheets"

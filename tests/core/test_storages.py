@@ -23,6 +23,8 @@ from oculum.language.formatter import format_definition
 
 from .test_decoding import decoders, flat, plan_of
 
+pytestmark = pytest.mark.usefixtures("way")
+
 
 def readings(text: str, payload: bytes, **more: object) -> dict[str, object]:
     found = answer(decode(plan_of(text), Payloads.of([payload], [0], **more)), 0)  # type: ignore[arg-type]

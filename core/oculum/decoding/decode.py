@@ -162,7 +162,7 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
         else:
             plain[spec.name] = spec
     if plain:
-        _group(level, plain, rows, messages, level.at[rows], devices, groups)
+        _group(level, plain, rows, messages, level.at if rows is everyone(level.count) else level.at[rows], devices, groups)
     for done, mapped in level.handed:
         _handed(engine, level, done, mapped, alive, devices, groups)
     for inner in level.all_inner():

@@ -34,7 +34,7 @@ from ..language.plan import (
     ValueStep,
     WhenStep,
 )  # fmt: skip
-from . import fast, records, repeats, sources, values
+from . import block, records, repeats, sources, values
 from .level import Batch, Level, Window, empty_values, kept, ones
 from .reading import Reading
 
@@ -52,16 +52,19 @@ class Engine(Reading):
     def run(self, level: Level, steps: tuple[Step, ...], rows: np.ndarray) -> np.ndarray:
         """All steps for these rows; returns those that are still good."""
         batch = self.batch
-        for step in steps:
-            if isinstance(step, ReadStep) and len(rows) == level.count and batch.trace is None:
-                ready = fast.prepared(step)
-                if ready is not None and fast.read(level, ready, step.name in self.keep_raw):
+        done = 0
+        for index, step in enumerate(steps):
+            if isinstance(step, ReadStep):
+                if index < done:
                     continue
-                if records.plain(step) and records.read(level, step, step.name in self.keep_raw):
-                    continue
+                if len(rows) == level.count and batch.trace is None:
+                    ordinary = kept(step, "_block", lambda at=index: block.beginning(steps, at, self.keep_raw))  # type: ignore[misc]
+                    if ordinary is not None and (reach := block.read(level, ordinary)):
+                        done = index + reach
+                        continue
             elif isinstance(step, RecordsStep):
                 kept(step, "_looked_up", lambda: (records.tags_read(steps), records.listed(steps)))
-            elif isinstance(step, RejectStep) and len(rows) == level.count and batch.trace is None and fast.passes(level, step):
+            elif isinstance(step, RejectStep) and len(rows) == level.count and batch.trace is None and block.passes(level, step):
                 continue
             if len(rows) == 0:
                 break

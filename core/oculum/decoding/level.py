@@ -205,7 +205,7 @@ class Level:
         """Rows of the batch that these rows belong to."""
         level: Level = self
         while level.parent is not None and level.up is not None:
-            rows = level.up[rows]
+            rows = level.up if rows is everyone(level.count) else level.up[rows]
             level = level.parent
         return rows
 

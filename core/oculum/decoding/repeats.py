@@ -9,7 +9,7 @@ import numpy as np
 from ..batches import PRESENT, Column
 from ..language import limits
 from ..language.plan import ApartStep, RepeatStep
-from . import sources, values
+from . import loops, sources, values
 from .level import Level, Window, everyone, merged
 from .walker import Walker
 
@@ -96,15 +96,23 @@ def _positions(up: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
     return index, totals
 
 
+def _fixed_us(step: RepeatStep) -> int | None:
+    """Microseconds from one repeat to the next where the text says them as a whole number, less than 0 if the first is the newest."""
+    if step.each is None or step.each.op != "constant" or not abs(step.each.value) < DAY_LIMIT_US / 1e6 or step.each.value * 1e6 != int(step.each.value * 1e6):
+        return None
+    return int(step.each.value * 1e6) * (-1 if step.direction == "earlier" else 1)
+
+
 def _times(level: Level, step: RepeatStep, up: np.ndarray, index: np.ndarray, each: np.ndarray | None, totals: np.ndarray) -> np.ndarray:
     """The time of every element, before its own `stamp`."""
     if each is None:
         return level.at[up]
     turns = index - 1 if step.direction != "later until stamp" else index - totals[up]
+    fixed = _fixed_us(step)
+    if fixed is not None:
+        return level.at[up] + turns * fixed
     if step.direction == "earlier":
         turns = -turns
-    if step.each is not None and step.each.op == "constant" and step.each.value * 1e6 == int(step.each.value * 1e6):
-        return level.at[up] + turns * int(step.each.value * 1e6)
     return level.at[up] + np.clip(np.rint(turns * each[up]), -DAY_LIMIT_US, DAY_LIMIT_US).astype(np.int64)
 
 
@@ -225,34 +233,34 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         if step.kind == "end":
             left = limit[rows] * 8 - cursor[rows]
             counts[rows] = np.maximum(-(-left // step.advance), 0)
-        totals = counts
-        rows = _within(engine, level, step, rows, totals)
-        own_counts = totals[rows]
+        rows = _within(engine, level, step, rows, counts)
+        totals = counts[rows]
         # a count that promises more than the payload holds fails at its first element behind the end
         fits = np.maximum((limit[rows] * 8 - cursor[rows]) // step.advance, 0)
-        every = bool((own_counts <= fits).all())
-        shown = own_counts if every else np.minimum(own_counts, fits + 1)
-        up = np.repeat(rows, shown)
-        before = np.cumsum(shown) - shown
-        turns = np.arange(len(up))
-        index = turns + 1 - np.repeat(before, shown)
-        if every and step.advance % 8 == 0:
-            size = step.advance // 8
-            begin = turns * size + np.repeat(((cursor[rows] + 7) >> 3) - before * size, shown)
-            window = Window("bytes", outer.data, begin, begin, outer.short)
-            window.end = begin + size
+        every = bool((totals <= fits).all())
+        shown = totals if every else np.minimum(totals, fits + 1)
+        whole_bytes = every and step.advance % 8 == 0
+        begin, size = ((cursor[rows] + 7) >> 3, step.advance // 8) if whole_bytes else (cursor[rows], step.advance)
+        fixed = _fixed_us(step)
+        up, index, start, at = np.empty((4, int(shown.sum())), np.int64)
+        walk = loops.elements if len(up) <= 4 * loops.FEW else loops.compiled(loops.elements)
+        walk(rows, shown, totals, begin, size, level.at, fixed or 0, step.direction == "later until stamp", up, index, start, at)
+        if each is not None and fixed is None:
+            at = _times(level, step, up, index, each, counts)
+        if whole_bytes:
+            window = Window("bytes", outer.data, start, start + size, outer.short)
             window.safe = size
         else:
             window = Window("bytes", outer.data, outer.start[up], limit[up], outer.short)
-            window.cursor = cursor[up] + (index - 1) * step.advance
+            window.cursor = start
         window.own, window.origin = outer.own, outer.origin[up] if outer.origin is not None else None
-        child = Level(engine.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
+        child = Level(engine.batch, len(up), window, level, up, at)
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         _register(level, step, rows, child)
         engine.run(child, step.body, everyone(child.count))
         done = level.living(rows)
-        cursor[done] += totals[done] * step.advance
+        cursor[done] += counts[done] * step.advance
         outer.note_read(done, (cursor[done] + 7) >> 3)
         outer.cursor = cursor
         outer.last = None
