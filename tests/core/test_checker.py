@@ -44,6 +44,11 @@ MISTAKES = [
     ("  byte 0  index  u8\n", 2, "`index` has a meaning of its own in decoders", None),
     ("  byte 0  a  u8  Cel\n  derive b = a + sum_of(a)\n", 3, "`sum_of` speaks of lines inside one repeat above", None),
     ("  byte 0  a  u8\n  derive b = previous(a)\n", 3, "`previous` stands inside a repeat; the message before is `before`", None),
+    ("  byte 0  a  u8\n  derive n = `x`\n", 3, "`x` in backticks is the text of a code and has a meaning beside that code only", None),
+    ("  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `hig` else a\n", 3, "`hig` is not one of the texts of this code: did you mean `high`?", None),
+    ("  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `high` else `low`\n", 3, "both arms are texts in backticks: one of them must be a code that is read", None),
+    ("  byte 0  a  code { 0 low, 1 high }\n  byte 1  b  code { 0 up, 1 down }\n  derive n = if a = `low` then a else b\n", 4, "the codes of the two arms have different texts", None),
+    ("  byte 0  a  u8\n  derive n = if `x` = `y` then a else 2\n", 3, "both sides are texts in backticks: one of them must be a code that is read", None),
     ("  repeat frames from 0xF5 to 0xF5\n    rest  a  hex\n", 2, "start, end and escape of a frame are different bytes", None),
 ]  # fmt: skip
 

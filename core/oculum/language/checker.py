@@ -113,15 +113,25 @@ class Checker:
         return micro
 
     # expressions ---------------------------------------------------------
-    def typed(self, node: tree.Expr, scope: Scope) -> Ex:
-        """The typed expression. Raises Halt after recording a problem."""
+    def typed(self, node: tree.Expr, scope: Scope, *, beside: bool = False) -> Ex:
+        """The typed expression. Raises Halt after recording a problem. `beside`: whether a code may stand beside it, which gives a code text its number."""
         self.depth += 1
         try:
             if self.depth > limits.EXPRESSION_DEPTH * 2:
                 self.halt(f"expressions nest at most {limits.EXPRESSION_DEPTH} deep", node.span)
-            return self._typed(node, scope)
+            found = self._typed(node, scope)
         finally:
             self.depth -= 1
+        if not beside and found.type.kind == "code" and found.type.literal:
+            self.halt(f'`{found.value}` in backticks is the text of a code and has a meaning beside that code only, as in mode = `{found.value}`; a text stands in "quotes"', node.span)
+        return found
+
+    def _coded(self, text: Ex, coded: Ex, span: Span) -> Ex:
+        """The text of a code as its number."""
+        texts = [t for _, t in coded.type.codes]
+        if text.value not in texts:
+            self.halt(f"`{text.value}` is not one of the texts of this code{meant(text.value, texts) or ': ' + ', '.join(texts)}", span)
+        return replace(text, value=float(next(n for n, t in coded.type.codes if t == text.value)))
 
     def _typed(self, node: tree.Expr, scope: Scope) -> Ex:
         line = node.span.line
@@ -167,19 +177,21 @@ class Checker:
             case tree.Power():
                 return self._power(node, scope)
             case tree.Membership():
-                member = self.typed(node.value, scope)
-                found = [self._compare(node, "=", member, self.typed(option, scope)) for option in node.options]
+                member = self.typed(node.value, scope, beside=True)
+                found = [self._compare(node, "=", member, self.typed(option, scope, beside=True)) for option in node.options]
                 joined = found[0]
                 for option in found[1:]:
                     joined = Ex("or", (joined, option), TRUTH, None, line)
                 return joined
             case tree.Choice():
                 rule = self._truth(node.rule, scope)
-                then, otherwise = self.typed(node.then, scope), self.typed(node.otherwise, scope)
+                then, otherwise = self.typed(node.then, scope, beside=True), self.typed(node.otherwise, scope, beside=True)
                 if then.type.kind == "number" and otherwise.type.kind == "number":
                     otherwise = self._to_scale_of(then, otherwise, node.otherwise.span)
                 elif then.type.kind != otherwise.type.kind and "unknown" not in (then.type.kind, otherwise.type.kind):
                     self.halt(f"one arm is {then.type.kind}, the other {otherwise.type.kind}: both must be of one kind", node.span)
+                elif then.type.kind == "code":
+                    then, otherwise = self._one_code(node, then, otherwise)
                 return Ex("choice", (rule, then, otherwise), then.type, None, line)
             case tree.Call():
                 return self._call(node, scope)
@@ -342,7 +354,19 @@ class Checker:
         return Ex("power", (inner,), Type("number", unit), float(exponent), node.span.line)
 
     def _comparison(self, node: tree.Binary, scope: Scope) -> Ex:
-        return self._compare(node, node.sign, self.typed(node.left, scope), self.typed(node.right, scope))
+        return self._compare(node, node.sign, self.typed(node.left, scope, beside=True), self.typed(node.right, scope, beside=True))
+
+    def _one_code(self, node: tree.Choice, then: Ex, otherwise: Ex) -> tuple[Ex, Ex]:
+        """Two arms of one code; the text of a code takes the code of the other arm."""
+        if then.type.literal and otherwise.type.literal:
+            self.halt("both arms are texts in backticks: one of them must be a code that is read", node.span)
+        if then.type.literal:
+            return replace(self._coded(then, otherwise, node.then.span), type=otherwise.type), otherwise
+        if otherwise.type.literal:
+            return then, self._coded(otherwise, then, node.otherwise.span)
+        if dict(then.type.codes) != dict(otherwise.type.codes):
+            self.halt("the codes of the two arms have different texts", node.span)
+        return then, otherwise
 
     def _compare(self, node: tree.Binary | tree.Membership, sign: str, left: Ex, right: Ex) -> Ex:
         line = node.span.line
@@ -361,11 +385,10 @@ class Checker:
         kinds = {left.type.kind, right.type.kind}
         if kinds == {"code"}:
             coded, text = (right, left) if left.type.literal else (left, right)
-            texts = [t for _, t in coded.type.codes]
-            if text.type.literal and text.value not in texts:
-                self.halt(f"`{text.value}` is not one of the texts of this code{meant(text.value, texts) or ': ' + ', '.join(texts)}", node.span)
+            if coded.type.literal:
+                self.halt("both sides are texts in backticks: one of them must be a code that is read", node.span)
             if text.type.literal:
-                text = replace(text, value=float(next(n for n, t in coded.type.codes if t == text.value)))
+                text = self._coded(text, coded, node.span)
             return Ex(sign, (coded, text), TRUTH, None, line)
         if kinds == {"code", "text"}:
             self.halt("the text of a code stands in backticks, as in mode = `normal`", node.span)
