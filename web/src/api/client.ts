@@ -35,6 +35,12 @@ api.use({
 
 type Answer<T> = { data?: T; error?: unknown; response: Response };
 
+/** What is said where the server gave no words of its own. */
+const unsaid = (status: number) =>
+  status === 404
+    ? "Nothing stands at this address: it may have been removed, or the link is not whole."
+    : `The server failed (${status}).`;
+
 /** The data of an answer; throws a Refusal with the server's own words. */
 export async function got<T>(answer: Promise<Answer<T>>): Promise<T> {
   let found: Answer<T>;
@@ -46,7 +52,7 @@ export async function got<T>(answer: Promise<Answer<T>>): Promise<T> {
   }
   if (found.response.ok) return found.data as T;
   const body = (found.error as { error?: Record<string, unknown> } | undefined)?.error;
-  const { code = "failed", message = `The server failed (${found.response.status}).`, ...more } = body ?? {};
+  const { code = "failed", message = unsaid(found.response.status), ...more } = body ?? {};
   throw new Refusal(String(code), String(message), found.response.status, more);
 }
 
@@ -62,7 +68,7 @@ export async function* lines<T>(path: string, body: unknown, signal: AbortSignal
     const found = (await response.json().catch(() => null)) as { error?: { code?: string; message?: string } } | null;
     throw new Refusal(
       found?.error?.code ?? "failed",
-      found?.error?.message ?? `The server failed (${response.status}).`,
+      found?.error?.message ?? unsaid(response.status),
       response.status,
     );
   }

@@ -56,7 +56,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
   const busy = ["waiting", "running", "paused"].includes(job?.state ?? "");
   if (!live && !(job && job.id > 0)) return null;
   return (
-    <div className="ml-auto">
+    <div className="mt-4">
       <h2 className="mb-1">
         Decode again <span>· stored messages through the version in force</span>
       </h2>

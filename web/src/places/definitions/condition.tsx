@@ -88,6 +88,8 @@ export default function ConditionScreen() {
       priority: draft.check.data?.priority ?? "low",
       open: !s.cleared_at,
     }));
+  const units = [...new Set((draft.check.data?.limits ?? []).map((l) => unitOf(l.unit)))];
+  const unit = units.length === 1 ? units[0] : "";
   const most = Math.max(1, ...(found?.by_day ?? []).map((d) => d.count));
   return (
     <>
@@ -224,7 +226,7 @@ export default function ConditionScreen() {
               <li key={i}>
                 <button
                   type="button"
-                  className={`row-line !min-h-7 grid w-full grid-cols-[120px_130px_1fr_110px] items-center gap-2 text-left ${s.device === name ? "is-selected" : ""}`}
+                  className={`row-line !min-h-7 grid w-full grid-cols-[120px_130px_1fr_150px] items-center gap-2 pr-2 text-left ${s.device === name ? "is-selected" : ""}`}
                   onClick={() => setAsked(s.device)}
                 >
                   <span className="pl-2.5 font-semibold">{s.device}</span>
@@ -237,7 +239,7 @@ export default function ConditionScreen() {
                       : "still open"}
                   </span>
                   <span className="text-right">
-                    {s.value === null ? "" : `${Number(s.value.toPrecision(4))} against ${s.limit}`}
+                    {s.value === null ? "" : `${Number(s.value.toPrecision(4))} against ${s.limit} ${unit}`}
                   </span>
                 </button>
               </li>

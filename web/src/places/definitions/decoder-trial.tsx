@@ -9,6 +9,15 @@ import type { useDraft } from "./draft";
 import type { useProgress } from "./progress";
 import { Figure } from "./trial";
 
+/** "fail: 11 checksum, 3 too short" */
+function why(reasons: { code: string; count: number }[]): string {
+  const by = new Map<string, number>();
+  for (const r of reasons) by.set(r.code, (by.get(r.code) ?? 0) + r.count);
+  const parts = [...by].sort((a, b) => b[1] - a[1]).slice(0, 3);
+  if (parts.length < 2) return parts[0] ? `fail: ${parts[0][0]}` : "fail";
+  return `fail: ${parts.map(([code, n]) => `${n.toLocaleString("en")} ${code}`).join(", ")}`;
+}
+
 export function Trial({
   id,
   draft,
@@ -32,11 +41,16 @@ export function Trial({
   const changed = found?.fields.filter((f) => f.differ) ?? [];
   const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
   return (
-    <section className="mt-5 border-t border-line pt-3" aria-label="Trial">
-      <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
+    <section className="contents" aria-label="Trial">
+      <div className="trial-bar">
         <div>
           <h2 className="mb-1">
-            Trial <span>· the draft over stored messages; changes nothing</span>
+            Trial{" "}
+            <span role="status">
+              {found
+                ? `· ${found.messages.toLocaleString("en")} messages${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
+                : "· the draft over stored messages; changes nothing"}
+            </span>
           </h2>
           <div className="flex items-center gap-2">
             <Pick
@@ -69,12 +83,6 @@ export function Trial({
             )}
           </div>
           {!(trial.run.error instanceof DOMException) && <Trouble error={trial.run.error} />}
-          {found && (
-            <p className="mt-1 text-[12.5px] text-second" role="status">
-              {found.messages.toLocaleString("en")} messages
-              {trial.run.variables?.chosen ? " of the chosen devices" : ""} in {found.seconds.toFixed(1)} s
-            </p>
-          )}
         </div>
         {found && (
           <>
@@ -82,7 +90,7 @@ export function Trial({
               n={found.decoded}
               word={`decoded${found.decoded_before !== null && found.decoded !== found.decoded_before ? `, ${Math.abs(found.decoded - found.decoded_before).toLocaleString("en")} ${found.decoded > found.decoded_before ? "more" : "fewer"} than in force` : ""}`}
             />
-            <Figure n={found.failed} word="fail" strong={found.failed > 0} />
+            <Figure n={found.failed} word={why(found.reasons)} strong={found.failed > 0} />
             {found.partly > 0 && <Figure n={found.partly} word="decoded in part" />}
             {found.decoded_before !== null && (
               <Figure
@@ -99,24 +107,26 @@ export function Trial({
             )}
           </>
         )}
+      </div>
+      <div className="flow-root">
+        {found && changed.length > 0 && <Differences fields={changed} />}
+        {found && found.reasons.length > 0 && (
+          <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
+            {found.reasons.map((r) => (
+              <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
+                <b className="w-14 text-right">{r.count}</b>
+                <span>
+                  {r.code}: {r.message}
+                </span>
+                <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
+                  an example
+                </Link>
+              </li>
+            ))}
+          </ul>
+        )}
         <Again type={type} live={Boolean(draft.definition.data?.live)} />
       </div>
-      {found && changed.length > 0 && <Differences fields={changed} />}
-      {found && found.reasons.length > 0 && (
-        <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
-          {found.reasons.map((r) => (
-            <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
-              <b className="w-14 text-right">{r.count}</b>
-              <span>
-                {r.code}: {r.message}
-              </span>
-              <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
-                an example
-              </Link>
-            </li>
-          ))}
-        </ul>
-      )}
     </section>
   );
 }
