@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import math
 import struct
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 from zoneinfo import ZoneInfo
 
+import cbor2
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -272,3 +274,22 @@ def test_the_layout_is_stable_and_changes_nothing(text: str) -> None:
     plan, problems = check_decoder(text)
     again, problems_again = check_decoder(laid)
     assert (plan is None) == (again is None) and [p.message for p in problems] == [p.message for p in problems_again]
+
+
+@settings(max_examples=150, deadline=None)
+@given(st.one_of(st.integers(-(2**64), 2**65), st.sampled_from([2**53, 2**53 + 1, 2**63 - 1, 2**63, 2**64 - 1, 2**64, -(2**63)])), st.booleans(), st.sampled_from(["json", "cbor", "text"]))
+def test_whole_numbers_of_documents_keep_all_their_digits(number: int, as_text: bool, source: str) -> None:
+    """As numbers or as texts, up to 64 bits; what is larger, or has the wrong sign, is refused."""
+    value: object = str(number) if as_text else number
+    payload = {"json": lambda: json.dumps({"a": value}).encode(), "cbor": lambda: cbor2.dumps({"a": value}), "text": lambda: f"{number};x".encode()}[source]()
+    where = '  columns by ";"\n  column 1' if source == "text" else "  at a"
+    for storage, low, high in (("u64", 0, 2**64), ("i64", -(2**63), 2**63)):
+        text = f'decoder d for {source}\n{where}  x  {storage}  missing "none" raw 7\n'
+        if not low <= number < high:
+            assert refused(text, payload) == "malformed"
+        elif number == 7 and not as_text and source != "text":
+            assert readings(text, payload) == {"x": "none"}
+        else:
+            assert readings(text, payload)["x"] == number
+    if abs(number) > 2**53 and not as_text and source != "text":
+        assert refused(f"decoder d for {source}\n{where}  x  integer\n", payload) == "malformed"

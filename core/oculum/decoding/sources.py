@@ -6,6 +6,7 @@ import io
 import re
 from collections.abc import Callable
 from functools import lru_cache
+from math import isfinite
 from typing import Any
 
 import cbor2
@@ -436,7 +437,10 @@ def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | 
 
 
 def plain_document(source: str, raw: bytes) -> Any:
-    """A document as plain JSON, for people to look at: bytes in hexadecimal digits, times written out. None if it is none."""
+    """A document as plain JSON, for people to look at. None if it is none.
+
+    Bytes are a text `bytes` and hexadecimal digits, numbers beyond 53 bits a text `whole` and digits; times are written out.
+    """
     if source == "senml":
         source = "cbor" if raw[:1] and raw[0] >= 0x80 else "json"
     if source not in ("json", "cbor"):
@@ -454,6 +458,8 @@ def _plain(value: Any) -> Any:
         return f"bytes {value[:500].hex()}"
     if value is None or isinstance(value, bool | str):
         return value
-    if isinstance(value, int | float):
-        return value if abs(value) < 2**53 else str(value)
+    if isinstance(value, int):
+        return value if abs(value) <= 2**53 else f"whole {value}"
+    if isinstance(value, float):
+        return value if isfinite(value) else str(value)
     return str(value)

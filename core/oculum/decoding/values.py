@@ -161,11 +161,16 @@ def _beyond(document: Any, key: str) -> Any:
     return walk(document, (key,))
 
 
+LONG = "a number of at most 53 bits: `u64` and `i64` keep all digits"
+WIDE: dict[str, Any] = {"u64": np.uint64, "i64": np.int64}
+KINDS: dict[str, Any] = {"text": object, "time": np.int64}
+
+
 # kinds -----------------------------------------------------------------------
 def _number(found: Any) -> float:
     if type(found) in (int, float):
         if isinstance(found, int) and abs(found) > 2**53:
-            raise Unfit("a number of at most 53 bits")
+            raise Unfit(LONG)
         return float(found)
     if isinstance(found, Decimal):
         return float(found)
@@ -179,7 +184,19 @@ def _integer(found: Any) -> float:
         raise Unfit("a whole number" if str(error) == "a number" else str(error)) from None
     if not np.isfinite(value) or value != int(value):
         raise Unfit("a whole number")
+    if abs(value) > 2**53:  # digits are lost: a parser gives more than 64 bits as a float
+        raise Unfit(LONG)
     return value
+
+
+def _wide(found: Any, form: str) -> int:
+    """A whole number with all its digits, also where it stands as a text."""
+    if isinstance(found, str) and re.fullmatch(r"-?[0-9]{1,20}", found):
+        found = int(found)
+    low, high = (0, 2**64) if form == "u64" else (-(2**63), 2**63)
+    if type(found) is not int or not low <= found < high:
+        raise Unfit(f"a whole number of {low} to {high - 1}")
+    return found
 
 
 def _flag(found: Any) -> float:
@@ -236,6 +253,8 @@ def reader(step: ValueStep) -> Callable[[Any], Any]:
         return (lambda found: float(_digits(found, comma))) if step.written else _number
     if step.form == "integer":
         return (lambda found: _integer(float(_digits(found, comma)))) if step.written else _integer
+    if step.form in WIDE:
+        return lambda found: _wide(found, step.form)
     if step.form == "clock" and clock is not None:
         seconds, epoch, _ = clock
 
@@ -334,7 +353,7 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
                 detail = f" `{str(value)[:40]}`" if isinstance(value, str | int | float) else ""
                 failed.append((i, code, f"{shown(at)} is {what}{detail}, expected {error}"))
                 state[i] = ABSENT
-        parts.append(np.array(values, object if step.spec.kind == "text" else np.int64 if step.spec.kind == "time" else np.float64))
+        parts.append(np.array(values, WIDE.get(step.form) or KINDS.get(step.spec.kind, np.float64)))
     for i, code, text in failed:
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
@@ -430,7 +449,7 @@ def _trimmed(value: Any, step: ValueStep) -> Any:
 
 def _measured(record: Measured, step: ValueStep) -> Any:
     """The value of a SenML record in the unit that its line says."""
-    wants = {"number": "number", "integer": "number", "text": "text", "flag": "flag", "hex": "data"}.get(step.form, "")
+    wants = {"number": "number", "integer": "number", "u64": "number", "i64": "number", "text": "text", "flag": "flag", "hex": "data"}.get(step.form, "")
     if record.value is None:
         return GONE
     if record.kind != wants:

@@ -204,7 +204,7 @@ class ValueStep:
     cleaning: Cleaning
     hidden: bool
     required: str | None
-    form: str  # number, integer, hex integer, flag, text, hex, iso, tagged, clock, calendar
+    form: str  # number, integer, u64, i64, hex integer, flag, text, hex, iso, tagged, clock, calendar
     written: bool = False  # numbers stand as text
     comma: bool = False
     words: tuple[tuple[str, float], ...] = ()

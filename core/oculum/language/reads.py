@@ -440,6 +440,9 @@ class Reads:
                 form = "hex integer" if kind.form == "hex" else kind.word
                 written = written or kind.form is not None
                 spec = FieldSpec(node.name, kind.word, unit.code)
+            case tree.Stored(storage=tree.Storage(name="u64" | "i64", order=None, words=None), scales=()) if unit in (None, PLAIN):
+                form, unit = kind.storage.name, PLAIN
+                spec = FieldSpec(node.name, "integer", unit.code, (), True)
             case tree.Plain(word="text" | "hex"):
                 form = kind.word
                 spec = FieldSpec(node.name, "text")
@@ -466,7 +469,9 @@ class Reads:
                 linears = tuple(linear_of(check, scales, kind.span) for _, scales in kind.parts)
                 spec = FieldSpec(node.name, "position")
             case _:
-                check.halt("a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`", kind.span)
+                check.halt(
+                    "a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`; `u64` and `i64`, without scale and unit, keep all digits", kind.span
+                )
         places: tuple[At, ...]
         match address:
             case tree.InDocument():

@@ -55,7 +55,7 @@ export function Tree({
             <span className="h-4 w-1.5 shrink-0" style={own[0] ? tintStyle(own[0].tint) : undefined} />
             <span className="text-second">{r.name}</span>
             {leaf ? (
-              <span className="truncate">{JSON.stringify(r.value)}</span>
+              <span className="truncate">{shown(r.value)}</span>
             ) : (
               <span className="text-third">{Array.isArray(r.value) ? `${r.value.length} in a list` : ""}</span>
             )}
@@ -94,11 +94,19 @@ export function nameFrom(path: Step[], taken: Set<string>): string {
   return name;
 }
 
+/** A value as its document has it; bytes and numbers beyond 53 bits come as texts with a word before them. */
+function shown(value: unknown): string {
+  if (typeof value !== "string") return JSON.stringify(value);
+  if (/^bytes [0-9a-f]*$/.test(value)) return value;
+  return /^whole -?\d{16,}$/.test(value) ? value.slice(6) : JSON.stringify(value);
+}
+
 /** The kind that a value of a document suggests. */
 export function kindOf(value: unknown): string {
   if (typeof value === "boolean") return "flag";
   if (typeof value === "number") return "number";
   if (typeof value === "string" && /^\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d/.test(value)) return "time iso";
   if (typeof value === "string" && value.startsWith("bytes ")) return "hex";
+  if (typeof value === "string" && value.startsWith("whole ")) return value.startsWith("whole -") ? "i64" : "u64";
   return value === null ? "number" : "text";
 }
