@@ -27,6 +27,12 @@ class Strided:
 Positions = Any  # Strided, or int64 (m,)
 
 
+def spot(raw: Raw, first: int) -> dict[str, Any]:
+    """The bits of a stored number that begins at byte `first`, as a screen shows them."""
+    width = raw.place.width
+    return {"first": first, "last": first + width - 1, "high": raw.shift + raw.bits - 1, "low": raw.shift, "whole": raw.bits == width * 8, "little": raw.little}
+
+
 def load(data: np.ndarray, at: Positions, dtype: str, size: int) -> np.ndarray:
     """Numbers of `dtype` at byte positions of `data` (uint8, padded), aligned or not."""
     if isinstance(at, Strided):
@@ -79,9 +85,11 @@ def number(raw: Raw, data: np.ndarray, at: Positions) -> tuple[np.ndarray, np.nd
         return found.astype(np.int64 if storage == "i" else np.uint64), None, None
     if storage == "f":
         if not raw.swapped:
-            return load(data, at, f"{order}f{width}", width).astype(np.float64), None, None
-        swapped = swap_words(words(data, at, width, raw.little), width)
-        return swapped.astype(f"u{width}").view(f"f{width}").astype(np.float64), None, None
+            stored = load(data, at, f"{order}f{width}", width)
+        else:
+            stored = swap_words(words(data, at, width, raw.little), width).astype(f"u{width}").view(f"f{width}")
+        with np.errstate(invalid="ignore"):  # a signalling NaN is a number like any other that is none
+            return stored.astype(np.float64), None, None
     found = words(data, at, width, raw.little)
     if raw.swapped:
         found = swap_words(found, width)
