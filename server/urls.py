@@ -48,6 +48,7 @@ V1 = [
     ("format", definitions.FormatView),
     ("form", definitions.FormView),
     ("decode", definitions.DecodeView),
+    ("decode/curves", trying.CurvesView),
     ("guess", trying.GuessView),
     ("from-table", trying.FromTableView),
     ("definitions", definitions.DefinitionsView),

@@ -123,8 +123,13 @@ class Decoded:
 
 @dataclass
 class Trace:
-    """For the message in one row: which bits, or which place in a document, each value came from; which lines it took."""
+    """For the message in one row: which bits, or which place in a document, each value came from; which lines it took.
+
+    looked: bits that an expression reads, by line; checked: lines that compute a check.
+    """
 
     row: int = 0
     marks: list[dict[str, Any]] = field(default_factory=list)
     lines: set[int] = field(default_factory=set)
+    looked: list[dict[str, Any]] = field(default_factory=list)
+    checked: set[int] = field(default_factory=set)

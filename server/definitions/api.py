@@ -131,6 +131,21 @@ def decoder_of(ident: int, why: str) -> Definition:
     return definition
 
 
+def sound(text: str, type_: DeviceType | None) -> DecoderPlan:
+    """The plan of a decoder's text; raises Refused with its problems where it has some."""
+    plan, problems = check("decoder", text, type_)
+    if not isinstance(plan, DecoderPlan):
+        raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
+    return plan
+
+
+def bytes_of(text: str, name: str) -> bytes:
+    try:
+        return bytes.fromhex(text)
+    except ValueError:
+        raise Refused("invalid", f"{name}: two hexadecimal digits a byte are expected") from None
+
+
 class VersionsView(generics.ListAPIView):
     """The versions of a definition, newest first."""
 
@@ -201,14 +216,9 @@ class DecodeView(APIView):
         asked = DecodeIn(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
-        try:
-            payload = bytes.fromhex(data["payload_hex"])
-            previous = bytes.fromhex(data["previous_hex"]) if data.get("previous_hex") else None
-        except ValueError:
-            raise Refused("invalid", "payload_hex: two hexadecimal digits a byte are expected") from None
-        plan, problems = check("decoder", data["text"], type_of(data.get("type")))
-        if not isinstance(plan, DecoderPlan):
-            raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
+        payload = bytes_of(data["payload_hex"], "payload_hex")
+        previous = bytes_of(data["previous_hex"], "previous_hex") if data.get("previous_hex") else None
+        plan = sound(data["text"], type_of(data.get("type")))
         at = data.get("received_at") or timezone.now()
         return Response(explain(plan, payload, int(at.timestamp() * 1e6), data.get("headers"), data.get("constants"), previous))
 

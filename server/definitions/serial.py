@@ -117,7 +117,7 @@ class PlaceOut(serializers.Serializer):
 
 class MarkOut(serializers.Serializer):
     line = serializers.IntegerField()
-    field = serializers.CharField()
+    field = serializers.CharField(help_text="empty where an expression of the line reads, as a check does")
     turn = serializers.IntegerField()
     places = PlaceOut(many=True)
     raw = serializers.ListField(child=serializers.JSONField(allow_null=True), allow_null=True)
@@ -157,6 +157,7 @@ class DecodeOut(serializers.Serializer):
     error = DecodeError(allow_null=True)
     unread = serializers.IntegerField()
     tail = serializers.IntegerField()
+    checked = serializers.BooleanField(help_text="a check was computed, and the message was taken")
     untaken = serializers.ListField(child=serializers.IntegerField(), help_text="lines that this message did not take")
     parts = PartOut(many=True)
     received_at = serializers.DateTimeField()
@@ -393,6 +394,29 @@ class CasesRunOut(serializers.Serializer):
 
 class RunIn(serializers.Serializer):
     text = serializers.CharField(**TEXT)
+
+
+class CurvesIn(serializers.Serializer):
+    text = serializers.CharField(**TEXT)
+    type = serializers.CharField(max_length=63)
+    device = serializers.CharField(max_length=63)
+    until = serializers.DateTimeField(help_text="the last messages that had arrived by then")
+
+
+class CurveOut(serializers.Serializer):
+    field = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    t = serializers.ListField(child=serializers.FloatField(), help_text="seconds since 1970")
+    v = serializers.ListField(child=serializers.FloatField(allow_null=True))
+
+
+class CurvesOut(serializers.Serializer):
+    messages = serializers.IntegerField()
+    decoded = serializers.IntegerField()
+    fields = CurveOut(many=True)  # type: ignore[assignment]
+
+    def get_fields(self) -> dict[str, Any]:
+        return {"messages": serializers.IntegerField(), "decoded": serializers.IntegerField(), "fields": CurveOut(many=True)}
 
 
 class EffectOut(serializers.Serializer):

@@ -21,37 +21,22 @@ from oculum.batches import Payloads
 from oculum.decoding.guesses import guesses
 from oculum.language.formatter import format_definition
 from oculum.language.from_table import from_table
-from oculum.language.plan import DecoderPlan
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.models import record
 from server.fleet.models import Device, DeviceType
 from server.trials.again import preview
-from server.trials.past import Span, decoder_trial, same_length
+from server.trials.past import Span, curves, decoder_trial, same_length
 
-from .api import DefinitionView, decoder_of, problems_of
+from .api import DefinitionView, bytes_of, decoder_of, sound
 from .cases import MOST, run
-from .models import Case, Definition, Version
+from .models import Case, Version
 from .plans import decoder_plan
-from .publishing import check, effect, put_in_force
+from .publishing import effect, put_in_force
 from .runners import runs
-from .serial import AgainIn, CaseChange, CaseIn, CaseOut, CasesRunOut, DefinitionOut, EffectOut, GuessesOut, GuessIn, InForceIn, RunIn, TableIn, TableOut, TrialAsk
+from .serial import AgainIn, CaseChange, CaseIn, CaseOut, CasesRunOut, CurvesIn, CurvesOut, DefinitionOut, EffectOut, GuessesOut, GuessIn, InForceIn, RunIn, TableIn, TableOut, TrialAsk
 
 NO_CASES = "cases and progress belong to decoders"
-
-
-def sound(definition: Definition, text: str) -> DecoderPlan:
-    plan, problems = check("decoder", text, definition.type)
-    if not isinstance(plan, DecoderPlan):
-        raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
-    return plan
-
-
-def _bytes(text: str, name: str) -> bytes:
-    try:
-        return bytes.fromhex(text)
-    except ValueError:
-        raise Refused("invalid", f"{name}: two hexadecimal digits a byte are expected") from None
 
 
 class CasesView(generics.ListAPIView):
@@ -75,8 +60,8 @@ class CasesView(generics.ListAPIView):
         try:
             with transaction.atomic():
                 case = Case.objects.create(
-                    definition=definition, name=data["name"], payload=_bytes(data["payload_hex"], "payload_hex"), received_at=data["received_at"], headers=data.get("headers", {}),
-                    constants=data.get("constants", {}), previous=_bytes(previous, "previous_hex") if previous else None, expect=data["expect"], person=person_of(request),
+                    definition=definition, name=data["name"], payload=bytes_of(data["payload_hex"], "payload_hex"), received_at=data["received_at"], headers=data.get("headers", {}),
+                    constants=data.get("constants", {}), previous=bytes_of(previous, "previous_hex") if previous else None, expect=data["expect"], person=person_of(request),
                 )  # fmt: skip
         except IntegrityError:
             raise Refused("exists", f"there is a case named “{data['name']}” already", 409) from None
@@ -121,7 +106,7 @@ class RunCasesView(APIView):
         definition = decoder_of(ident, NO_CASES)
         asked = RunIn(data=request.data)
         asked.is_valid(raise_exception=True)
-        plan = sound(definition, asked.validated_data["text"])
+        plan = sound(asked.validated_data["text"], definition.type)
         found = run(plan, list(definition.cases.order_by("name")[:MOST]))
         return Response({"cases": found, "failing": sum(not r["passed"] for r in found)})
 
@@ -162,7 +147,7 @@ class TrialProgressView(APIView):
         asked = TrialAsk(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
-        plan = sound(definition, data["text"])
+        plan = sound(data["text"], definition.type)
         live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
         start = data.get("start") or (timezone.now() - timedelta(days=data["days"]) if data.get("days") else None)
         devices = None
@@ -204,6 +189,21 @@ class FromTableView(APIView):
             raise Refused("invalid", str(error)) from None
         text = format_definition(found.text) if found.lines else found.text
         return Response({"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines})
+
+
+class CurvesView(APIView):
+    """What a draft makes of the last messages of a device, number by number."""
+
+    writes = "viewer"
+
+    @extend_schema(request=CurvesIn, responses=CurvesOut, operation_id="curves", tags=["definitions"])
+    def post(self, request: Request) -> Response:
+        asked = CurvesIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        data = asked.validated_data
+        device = generics.get_object_or_404(Device.objects.select_related("type"), name=data["device"], type__key=data["type"])
+        plan = sound(data["text"], device.type)
+        return Response(curves(plan, device.pk, data["until"]))
 
 
 class GuessView(APIView):

@@ -79,14 +79,19 @@ class Registry:
         self.devices = {r[0]: DeviceRow(*r) for r in rows}
         self.running.clear()
         self.names = {r[1]: r[0] for r in rows}
-        self.constants = {}
-        for owner, name, value, valid_from in connection.execute(
-            "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant order by device_id, name, valid_from"
-        ).fetchall():
-            self.constants.setdefault(owner, {}).setdefault(name, []).append((int(valid_from), value))
+        self.load_constants(connection)
         sites = connection.execute("select id, parent_id, title from fleet_site").fetchall()
         self.parents = {r[0]: r[1] for r in sites}
         self.site_titles = {r[0]: r[2] for r in sites}
+
+    def load_constants(self, connection: psycopg.Connection, device: int | None = None) -> None:
+        """Constants of all devices, or of one."""
+        self.constants = {}
+        for owner, name, value, valid_from in connection.execute(
+            "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant where %s::int is null or device_id = %s order by device_id, name, valid_from",
+            (device, device),
+        ).fetchall():
+            self.constants.setdefault(owner, {}).setdefault(name, []).append((int(valid_from), value))
 
     def apply(self, connection: psycopg.Connection, kind: str, body: dict[str, Any]) -> None:
         """One event of the stream takes effect."""

@@ -40,6 +40,7 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
     for m in trace.marks:
         marks.append({"line": m["line"], "field": m["name"], "turn": turns[m["name"]], "places": m["places"], "raw": _raw(m["raw"]), "paths": m.get("paths", []), "spots": m.get("spots", [])})
         turns[m["name"]] += 1
+    marks += [{"line": m["line"], "field": "", "turn": 0, "places": m["places"], "raw": None, "paths": [], "spots": []} for m in trace.looked]
     error = None
     if decoded.failure[0] >= 0:
         failure = decoded.failures[decoded.failure[0]]
@@ -51,6 +52,7 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
         "error": error,
         "unread": int(decoded.unread[0]),
         "tail": plan.tail,
+        "checked": error is None and bool(trace.checked),
         "untaken": sorted(untaken(plan.steps, trace.lines)),
         "parts": parts,
         "received_at": moment(received_us),
@@ -122,6 +124,33 @@ def same_length(type_id: int, device: str | None, length: int, most: int = 60) -
             (type_id, device, device, length, most),
         )
         return [bytes(r[0]) for r in cursor.fetchall()][::-1]
+
+
+CURVE_MESSAGES, CURVE_POINTS = 60, 400
+
+
+def curves(plan: DecoderPlan, device: int, until: datetime) -> dict[str, Any]:
+    """The numbers of a draft over the last messages of a device: by field times (s) and values, null where missing."""
+    with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum curves") as own:
+        rows = own.execute(
+            f"select {FIELDS} from message m where m.device_id = %s and m.received_at <= %s and m.received_at > %s - interval '31 days' order by m.received_at desc, m.id desc limit %s",
+            (device, until, until, CURVE_MESSAGES),
+        ).fetchall()
+        if not rows:
+            return {"messages": 0, "decoded": 0, "fields": []}
+        arrived = Arrived.of(rows[::-1])
+        registry = Registry()
+        registry.load_constants(own, device)
+        batch, context = feed(own, plan, arrived, registry.constants)
+    decoded = decode_batch(plan, batch, 0, None, context)
+    found = []
+    for name, (spec, keys, column) in _by_field(decoded, arrived.device).items():
+        if spec.kind not in ("number", "integer") or column.values.ndim > 1:
+            continue
+        order = np.argsort(keys["a"], kind="stable")[-CURVE_POINTS:]
+        values = [float(v) if s == PRESENT else None for v, s in zip(column.values[order].tolist(), column.state[order].tolist(), strict=True)]
+        found.append({"field": name, "unit": spec.unit, "t": (keys["a"][order] / 1e6).tolist(), "v": values})
+    return {"messages": len(rows), "decoded": int(decoded.good.sum()), "fields": found}
 
 
 @dataclass

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -64,6 +65,27 @@ def test_cases_trial_publish_and_back(page: Page, running: Running) -> None:
     changes = page.get_by_role("dialog", name="Versions").get_by_label("Differences").first
     expect(changes).to_contain_text("i16 / 5")
     page.keyboard.press("Escape")
+
+
+def test_values_stand_with_their_check_their_course_and_their_times(page: Page, running: Running) -> None:
+    open_decoder(page, running, "raft_buoy")
+    message, values = page.get_by_role("region", name="Message", exact=True), page.get_by_role("list", name="Values")
+    expect(message).to_contain_text("The check is right.")
+    expect(message).to_contain_text("through gw-")
+    expect(values.get_by_role("listitem").filter(has_text="salinity").get_by_role("img")).to_have_attribute("aria-label", re.compile("from [0-9.]+ to [0-9.]+"))
+    # The bytes of the check belong to the line that holds them against it.
+    page.get_by_role("gridcell", name=re.compile("^byte 20: .*checked")).hover()
+    expect(page.locator(".cm-line.cm-lit")).to_contain_text("the check is wrong")
+    # A history is one row, which opens to each value with its time.
+    open_decoder(page, running, "crate_logger")
+    row = values.get_by_role("button").filter(has_text="crate_temperature")
+    expect(row).to_have_count(1)
+    expect(row).to_contain_text("24 values")
+    row.click()
+    expect(row).to_have_count(24)
+    expect(row.nth(3)).to_contain_text(" at ")
+    row.nth(3).click()
+    expect(row).to_have_count(1)
 
 
 def test_bytes_are_read_in_every_plausible_way(page: Page, running: Running) -> None:

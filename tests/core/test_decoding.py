@@ -262,6 +262,20 @@ def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
     assert untaken(plan.steps, trace.lines) == {4, 5}
 
 
+def test_what_a_check_reads_is_told_and_is_not_left_over() -> None:
+    text = 'decoder d for registers, big endian\n  origin 10\n  reject "the sum is wrong" as checksum unless sum16_words(registers 10 to 11) = u16 at register 12\n  register 10  a  u16\n  register 11  b  u16\n'
+    trace = Trace(row=1)
+    payload = bytes.fromhex("000100020003")
+    decoded = decode(plan_of(text), Payloads.of([payload, payload], [0, 0]), trace)
+    assert decoded.good.all() and decoded.unread.tolist() == [0, 0]
+    assert [(m["line"], m["places"][0]["first"], m["places"][0]["last"]) for m in trace.looked] == [(3, 4, 5)]
+    assert trace.checked == {3}
+    plain_text = 'decoder d for bytes, big endian\n  reject "no" unless u8 at byte 0 = 1\n  byte 1  a  u8\n'
+    trace = Trace()
+    decode(plan_of(plain_text), Payloads.of([b"\x01\x02"], [0]), trace)
+    assert [m["places"][0]["first"] for m in trace.looked] == [0] and not trace.checked
+
+
 def test_values_of_a_text_have_their_stretch_of_it() -> None:
     """Lines, columns in columns and groups of a pattern; counted in bytes, also behind letters that take two."""
     plan = plan_of(

@@ -92,6 +92,26 @@ def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: Wo
     assert (trial["decoder"]["decoded"], trial["decoder"]["failed"]) == (2, 0)
 
 
+def test_curves_are_those_of_the_draft_over_the_last_messages_of_the_device(world: World, engine: Any) -> None:
+    client = signed_in(world, "viewer")
+    checked = 'decoder pod for bytes, big endian\n  reject "sum" as checksum unless sum8(bytes 0 to 0) = u8 at byte 1\n  constant step number m = 0.5\n  byte 0  level  u8 * 2  m\n  derive moved = (level - before(level)) * step / (1 m)\n'
+    world.arrive(*[(n % 2, n, bytes([n, n])) for n in range(9)], (0, 20, b"\x05\x01"))
+    asked = {"text": checked, "type": "pod", "device": "pod-0", "until": (START + timedelta(seconds=7)).isoformat()}
+    found = send(client, "POST", "decode/curves", asked).json()
+    level, moved = ({f["field"]: f for f in found["fields"]}[name] for name in ("level", "moved"))
+    assert (found["messages"], found["decoded"], level["v"], level["unit"]) == (4, 4, [0.0, 4.0, 8.0, 12.0], "m")
+    assert moved["v"] == [None, 2.0, 2.0, 2.0] and level["t"][1] - level["t"][0] == 2
+    whole = send(client, "POST", "decode/curves", {**asked, "until": (START + timedelta(days=1)).isoformat()}).json()
+    assert (whole["messages"], whole["decoded"]) == (6, 5)
+    assert send(client, "POST", "decode/curves", {**asked, "device": "gate-1"}).status_code == 404
+    assert send(client, "POST", "decode/curves", {**asked, "text": "decoder"}).json()["error"]["code"] == "definition"
+    assert world.ask("select count(*) from reading_row") == [(0,)]
+    # Bytes that only a check reads are told, and whether the check was right.
+    told = send(client, "POST", "decode", {"text": checked, "type": "pod", "payload_hex": "0505"}).json()
+    assert told["checked"] and [(m["line"], m["places"][0]["first"]) for m in told["marks"] if not m["field"]] == [(2, 1)]
+    assert not send(client, "POST", "decode", {"text": checked, "type": "pod", "payload_hex": "0501"}).json()["checked"]
+
+
 def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
     client = signed_in(world, "engineer")
     definition = world.decoder()

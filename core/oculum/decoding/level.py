@@ -201,6 +201,11 @@ class Level:
     def living(self, rows: np.ndarray) -> np.ndarray:
         return rows[self.alive[rows]] if self.batch.deaths else rows
 
+    def traced(self, rows: np.ndarray) -> list[int]:
+        """Which of these rows, by their place among them, belong to the message that is traced."""
+        trace = self.batch.trace
+        return [] if trace is None else np.flatnonzero(self.message(rows) == trace.row).tolist()
+
     def message(self, rows: np.ndarray) -> np.ndarray:
         """Rows of the batch that these rows belong to."""
         level: Level = self

@@ -13,7 +13,7 @@ from ..language.evaluate import Val, evaluate
 from ..language.plan import NO_CLEANING, Cleaning, Ex, Extent, Place, Raw, ReadStep, SpanStep, Zoned
 from . import values
 from .level import NO_TEXT, NOT_FINITE, Batch, Level, Window, ones
-from .numbers import Strided, number, scaled, stream, varint
+from .numbers import Strided, number, scaled, spot, stream, varint
 from .view import View, names_of
 
 
@@ -310,8 +310,7 @@ class Reading:
         if width == 0:
             width = (int(window.cursor[row]) >> 3) - begin if raw.place.mode != "record" else self.record_size(window, row, raw.place.offset)
             return {"first": begin - base, "last": begin + width - 1 - base, "high": 8 * width - 1, "low": 0, "whole": True, "little": raw.little}
-        whole = raw.bits == width * 8
-        return {"first": begin - base, "last": begin + width - 1 - base, "high": raw.shift + raw.bits - 1, "low": raw.shift, "whole": whole, "little": raw.little}
+        return spot(raw, begin - base)
 
     def record_size(self, window: Window, row: int, tag: int) -> int:
         records = window.records

@@ -13,7 +13,7 @@ from ..language.evaluate import NO_NUMBER, Val, evaluate, joined
 from ..language.plan import Ex, Raw
 from .checksums import check, check_words
 from .level import NO_EARLIER, Level, everyone
-from .numbers import Strided, number
+from .numbers import Strided, number, spot
 
 
 class View:
@@ -82,7 +82,8 @@ class View:
         raw: Raw = ex.value
         level, rows, window = self.level, self.rows, self.level.window
         place, width = raw.place, raw.place.width
-        if window.table is not None and self.full and place.mode in ("start", "end"):
+        traced = level.traced(rows) if window.own else []
+        if window.table is not None and self.full and place.mode in ("start", "end") and not traced:
             first, step, length = window.table
             offset = place.offset if place.mode == "start" else length + place.offset
             if offset >= 0 and offset + width <= length:
@@ -95,12 +96,18 @@ class View:
         inside = (begin >= start) & (begin + width <= end)
         if not inside.all():
             level.too_short(rows[~inside], (begin - start)[~inside], width, ex.line, "the number")
+        if place.mode == "register":
+            window.note_read(rows[inside], begin[inside] + width)
+        if level.batch.trace is not None:
+            level.batch.trace.looked += [{"line": ex.line, "places": [spot(raw, int(begin[i]) - level.batch.traced_from)]} for i in traced if inside[i]]
         values, _, bad = number(raw, window.data, np.where(inside, begin, start))
         return Val(values, inside if bad is None else inside & ~bad)
 
     def _check(self, ex: Ex) -> Val:
         name, first, last, registers, parameters = ex.value
         level, rows, window = self.level, self.rows, self.level.window
+        if level.traced(rows) and level.batch.trace is not None:
+            level.batch.trace.checked.add(ex.line)
         if window.table is not None and self.full and not registers and name != "sum16_words":
             begin, step, length = window.table
             low, high = (first if first >= 0 else length + first), (last if last >= 0 else length + last) + 1

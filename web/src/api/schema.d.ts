@@ -157,6 +157,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/decode/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What a draft makes of the last messages of a device, number by number. */
+        post: operations["curves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions": {
         parameters: {
             query?: never;
@@ -1296,6 +1313,28 @@ export interface components {
             /** @description wholly or in part */
             refused: number;
         };
+        CurveOut: {
+            field: string;
+            unit: string | null;
+            /** @description seconds since 1970 */
+            t: number[];
+            v: (number | null)[];
+        };
+        CurvesInRequest: {
+            text: string;
+            type: string;
+            device: string;
+            /**
+             * Format: date-time
+             * @description the last messages that had arrived by then
+             */
+            until: string;
+        };
+        CurvesOut: {
+            messages: number;
+            decoded: number;
+            fields: components["schemas"]["CurveOut"][];
+        };
         DayCount: {
             day: string;
             count: number;
@@ -1326,6 +1365,8 @@ export interface components {
             error: components["schemas"]["DecodeError"] | null;
             unread: number;
             tail: number;
+            /** @description a check was computed, and the message was taken */
+            checked: boolean;
             /** @description lines that this message did not take */
             untaken: number[];
             parts: components["schemas"]["PartOut"][];
@@ -1662,6 +1703,7 @@ export interface components {
         };
         MarkOut: {
             line: number;
+            /** @description empty where an expression of the line reads, as a check does */
             field: string;
             turn: number;
             places: components["schemas"]["PlaceOut"][];
@@ -2649,6 +2691,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DecodeOut"];
+                };
+            };
+        };
+    };
+    curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CurvesInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CurvesOut"];
                 };
             };
         };

@@ -60,6 +60,20 @@ export default function DecoderScreen() {
     staleTime: Infinity,
     retry: false,
   });
+  const device = sample.arrival?.device ?? null;
+  const curves = useQuery({
+    queryKey: ["curves", type, draft.settled, device, sample.at],
+    enabled: device !== null && sample.at !== null && draft.ready && draft.sound,
+    queryFn: () =>
+      got(
+        api.POST("/api/v1/decode/curves", {
+          body: { text: draft.settled, type, device: device ?? "", until: sample.at ?? "" },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    retry: false,
+  });
   const marks = useMemo(() => decoded.data?.marks ?? [], [decoded.data]);
   const untaken = useMemo(
     () => new Set(draft.upToDate ? (decoded.data?.untaken ?? []) : []),
@@ -74,7 +88,7 @@ export default function DecoderScreen() {
         for (let b = p.first; b <= p.last; b += 1) {
           const list = found.get(b) ?? [];
           if (!list.some((t) => t.line === m.line))
-            list.push({ tint: tintOf.get(m.line) ?? 0, line: m.line, field: m.field });
+            list.push({ tint: tintOf.get(m.line) ?? 0, line: m.line, field: m.field || "checked" });
           found.set(b, list);
         }
     const bytes = (sample.hex?.length ?? 0) / 2;
@@ -170,7 +184,7 @@ export default function DecoderScreen() {
                 <Guesses
                   key={`${picked[0]} ${picked[1]}`}
                   type={type}
-                  device={sample.arrival?.device ?? null}
+                  device={device}
                   hex={sample.hex}
                   first={picked[0]}
                   last={picked[1]}
@@ -196,7 +210,14 @@ export default function DecoderScreen() {
                 blocked={draft.errors.length > 0}
                 setLine={setLine}
               />
-              <Values decoded={decoded.data} marks={marks} tintOf={tintOf} line={line} setLine={setLine} />
+              <Values
+                decoded={decoded.data}
+                curves={device === null ? undefined : curves.data}
+                marks={marks}
+                tintOf={tintOf}
+                line={line}
+                setLine={setLine}
+              />
             </>
           )}
           {sample.hex === null && !sample.pending && (

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import { exactly, Trouble } from "../../parts/basics";
+import { Curve } from "../../parts/curve";
 import { exact } from "../../parts/time";
 
 /** Bytes read in every plausible way, over the last messages: the right one is known by its curve. */
@@ -73,7 +74,7 @@ export function Guesses({
               {g.storage}
               {g.order ? ` ${g.order}` : ""}
             </span>
-            <Curve values={g.values} />
+            {g.values.length < 2 ? <span className="text-second">too few messages</span> : <Curve values={g.values} />}
             <span className="text-right">{said(g)}</span>
             <button
               type="button"
@@ -100,26 +101,4 @@ function said(g: Schemas["GuessOut"]) {
 export function lineOf(g: { storage: string; order: string | null }, first: number, name: string) {
   const order = g.order && !g.storage.includes(" ") ? ` ${g.order}` : "";
   return `  byte ${first}  ${name}  ${g.storage}${order}`;
-}
-
-function Curve({ values }: { values: (number | null)[] }) {
-  const known = values.filter((v): v is number => v !== null);
-  if (known.length < 2) return <span className="text-second">too few messages</span>;
-  const low = Math.min(...known);
-  const span = Math.max(...known) - low || 1;
-  const points = values
-    .map((v, i) => (v === null ? null : `${(i / (values.length - 1)) * 200},${29 - ((v - low) / span) * 27}`))
-    .filter(Boolean)
-    .join(" ");
-  return (
-    <svg
-      viewBox="0 0 200 30"
-      className="h-7 w-full"
-      preserveAspectRatio="none"
-      role="img"
-      aria-label={`from ${exactly(low)} to ${exactly(low + span)}`}
-    >
-      <polyline points={points} fill="none" stroke="var(--ink)" strokeWidth="1.3" vectorEffect="non-scaling-stroke" />
-    </svg>
-  );
 }

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
+import { api, got, type Schemas } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
@@ -140,6 +140,7 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
         </span>
       </h2>
       <Trouble error={sample.error} />
+      {m && <Beside m={m} />}
       {sample.pasted === null && (
         <div className="mb-1.5 flex flex-wrap gap-2">
           <select
@@ -195,6 +196,18 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
         )}
       </div>
     </div>
+  );
+}
+
+/** What came beside the payload: the way in, the topic, the gateway, what the sender told. */
+function Beside({ m }: { m: Schemas["WholeArrivalOut"] }) {
+  const told = Object.entries(m.headers).filter(([name]) => name !== "topic");
+  return (
+    <p className="mb-1.5 truncate text-[12.5px] text-second">
+      {m.topic ? <span className="font-mono text-[12px]">{m.topic}</span> : `over ${m.channel}`}
+      {m.via && ` · through ${m.via}`}
+      {told.map(([name, value]) => ` · ${name} ${value}`).join("")}
+    </p>
   );
 }
 
