@@ -301,3 +301,13 @@ def test_many_texts_are_read_at_the_same_time() -> None:
     with ThreadPoolExecutor(8) as pool:
         found = list(pool.map(check_decoder, [text] * 64))
     assert all(plan is not None and not problems for plan, problems in found)
+
+
+def test_a_long_cell_pushes_no_others_to_the_right() -> None:
+    text = "decoder d for bytes, big endian\n  byte 0  mode  code { 0 idle, 1 filling, 2 circulating, 3 draining }  hidden\n  byte 1  flow  u16 / 10  L/min\n  byte 3  heat  i8  Cel  within 0 to 40\n"
+    assert format_definition(text) == (
+        "decoder d for bytes, big endian\n"
+        "  byte 0  mode  code { 0 idle, 1 filling, 2 circulating, 3 draining }         hidden\n"
+        "  byte 1  flow  u16 / 10  L/min\n"
+        "  byte 3  heat  i8        Cel    within 0 to 40\n"
+    )

@@ -11,6 +11,7 @@ from .problems import DefinitionError
 
 PRECEDENCE = {"or": 1, "and": 2, "not": 3, "compare": 4, "+": 5, "-": 5, "*": 6, "/": 6, "minus": 7, "^": 8}
 GAP = "  "
+WIDEST = 28  # cells beyond, such as long codes, push no others to the right
 Row = tuple[int, str, list[str]]  # line, indent, cells
 
 
@@ -81,7 +82,8 @@ def _widths(rows: list[Row]) -> list[list[int]]:
             continue
         group = range(start, end)
         for column in range(max(len(rows[i][2]) for i in group)):
-            width = max(len(rows[i][2][column]) for i in group if column < len(rows[i][2]))
+            lengths = [len(rows[i][2][column]) for i in group if column < len(rows[i][2])]
+            width = max((length for length in lengths if length <= WIDEST), default=0)
             for i in group:
                 if column < len(found[i]):
                     found[i][column] = width
