@@ -1,3 +1,4 @@
+import { useEffect, useRef } from "react";
 import { tintStyle } from "./bytes";
 
 export type Spot = { tint: number; line: number; field: string };
@@ -39,8 +40,22 @@ export function Tree({
   };
   if (Array.isArray(document)) document.slice(0, 60).forEach((v, i) => walk(v, [i], `[${i}]`));
   else if (document && typeof document === "object") for (const [k, v] of Object.entries(document)) walk(v, [k], k);
+  const list = useRef<HTMLUListElement>(null);
+  // What the line reads comes into view, unless a part of it is there already.
+  useEffect(() => {
+    const box = list.current;
+    const lit = [...(box?.querySelectorAll<HTMLElement>("[data-lit]") ?? [])];
+    if (!box || !lit[0]) return;
+    const seen = (row: HTMLElement) =>
+      row.offsetTop + row.offsetHeight > box.scrollTop && row.offsetTop < box.scrollTop + box.clientHeight;
+    if (!lit.some(seen)) box.scrollTop = lit[0].offsetTop - box.clientHeight / 3;
+  }, [line]);
   return (
-    <ul className="max-h-72 overflow-auto bg-raised p-2 font-mono text-[12.5px]" aria-label="Payload">
+    <ul
+      ref={list}
+      className="relative max-h-72 overflow-auto bg-raised p-2 font-mono text-[12.5px]"
+      aria-label="Payload"
+    >
       {rows.map((r) => {
         const own = spots.get(keyOf(r.path)) ?? [];
         const leaf = r.value === null || typeof r.value !== "object";
@@ -48,6 +63,7 @@ export function Tree({
         return (
           <li
             key={keyOf(r.path)}
+            data-lit={on || undefined}
             className={`flex items-center gap-2 ${on ? "bg-selected font-bold" : ""}`}
             style={{ paddingLeft: `${(r.depth - 1) * 14}px` }}
             onMouseEnter={() => own[0] && onLine(own[0].line)}

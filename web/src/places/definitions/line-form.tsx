@@ -120,7 +120,9 @@ function Part({
           <input
             id={id}
             className="input !h-7 !min-h-7 font-mono text-[12.5px]"
-            style={{ width: `${Math.min(Math.max((slot.text || slot.label).length + 3, 8), 44)}ch` }}
+            style={{
+              width: `${Math.min(Math.max((slot.text || slot.label).length + (proposals.length ? 6 : 3), 8), 46)}ch`,
+            }}
             autoComplete="off"
             spellCheck={false}
             list={proposals.length ? `${id}-list` : undefined}

@@ -152,7 +152,8 @@ export function Values({
 }
 
 const apart = (a: string, b: string) => Math.abs(new Date(a).getTime() - new Date(b).getTime()) / 1000;
-const number = (v: Reading) => (typeof v.value === "number" && v.text === null ? v.value : null);
+const number = (v: Reading) =>
+  typeof v.value === "number" && (v.kind === "number" || v.kind === "integer") ? v.value : null;
 const without = (set: Set<string>, key: string) => new Set([...set].filter((k) => k !== key));
 
 const Said = ({ v }: { v: Reading }) => (
