@@ -18,6 +18,13 @@ function why(reasons: { code: string; count: number }[]): string {
   return `fail: ${parts.map(([code, n]) => `${n.toLocaleString("en")} ${code}`).join(", ")}`;
 }
 
+/** "fields are new: charging, depth; lost: mode" */
+function changes(fields: { field: string; state: string }[]): string {
+  const states = [...new Set(fields.map((f) => f.state))];
+  const each = states.map((s) => `${s}: ${fields.flatMap((f) => (f.state === s ? [f.field] : [])).join(", ")}`);
+  return `field${fields.length > 1 ? "s are" : " is"} ${each.join("; ")}`;
+}
+
 export function Trial({
   id,
   draft,
@@ -102,9 +109,7 @@ export function Trial({
                 }
               />
             )}
-            {fresh.length > 0 && (
-              <Figure n={fresh.length} word={fresh.map((f) => `${f.field} is ${f.state}`).join(", ")} />
-            )}
+            {fresh.length > 0 && <Figure n={fresh.length} word={changes(fresh)} />}
           </>
         )}
       </div>
