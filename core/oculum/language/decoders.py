@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Mapping
 from dataclasses import replace
 
@@ -172,12 +173,13 @@ class _Decoders(Reads):
                 return OriginStep(line, self.early(check._number(node.value, scope), node.span))
             case tree.Columns():
                 self.only(("text",), "columns", node.span, frame)
+                frame.columns = True
                 if not 1 <= len(node.by) <= 8:
                     check.halt("what stands between columns has 1 to 8 characters", node.span)
-                frame.columns = True
                 return ColumnsStep(line, node.by)
             case tree.Pattern():
                 self.only(("text",), "pattern", node.span, frame)
+                frame.groups = tuple(re.findall(r"\?P<([a-z][a-z0-9_]*)>", node.text))  # where it cannot be read, that is the one mistake
                 frame.groups = self.pattern(node)
                 return PatternStep(line, node.text)
             case tree.Command():
@@ -312,8 +314,9 @@ class _Decoders(Reads):
         inner = Frame(scope, {}, records=frame.records and cursor, level=frame.level + 1)
         outer_names = set(frame.scope.names)
         # Lines inside may use a name of their own level again after another repeat.
+        said = len(check.problems)
         body = self.body(node.body, inner)
-        if not body and not check.failed:
+        if len(check.problems) == said and (not body or cursor and not analysis.reads(body)):
             check.halt("a repeat must read something", node.span)
         self.readings += most * len(inner.group) if cursor else 0
         if self.readings > limits.READINGS_PER_MESSAGE:
@@ -332,8 +335,6 @@ class _Decoders(Reads):
         self.keep(inner)
         carried = tuple(sorted(analysis.previous(body)))
         advance = analysis.advance(body) if cursor else None
-        if cursor and not analysis.reads(body):
-            check.halt("a repeat must read something", node.span)
         frame.last = None
         if frame.used is not None and cursor:
             frame.used = None
@@ -395,13 +396,13 @@ class _Decoders(Reads):
 
     def record_split(self, node: tree.Records, frame: Frame) -> Step:
         self.only(("bytes",), "records", node.span, frame)
+        frame.records = True
         raws = []
         for storage in (node.tag, node.size):
             raw = raw_of(self.check.halt, tree.InNext(node.span, None, None), storage, frame.scope.counting, node.span)
             if raw.storage not in ("u", "varint"):
                 self.check.halt("tag and size of a record are `u8`, `u16`, `u32` or `varint`", node.span)
             raws.append(raw)
-        frame.records = True
         frame.used = None
         first, last = node.first, node.last
         base = frame.scope.counting.first

@@ -136,6 +136,11 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
             return _shifted(found, shift), problems, names
         except (UnexpectedInput, DedentError) as error:
             problem = _syntax_problem(error, lines, shift)
+            if problems and (index := _emptied(lines, all_lines[shift:], problem.span.line - 1 - shift)) is not None:
+                if index == 0:
+                    raise DefinitionError(problems) from None
+                lines[index] = ""
+                continue
             if isinstance(error, DedentError):
                 problem = Problem(problem.message, Span(_dedent_line(lines) + shift, 1, 2))
             problems.append(problem)
@@ -163,6 +168,25 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
             problems.append(Problem(str(original), Span(line_number + shift, 1, 2)))
             raise DefinitionError(problems) from None
     raise DefinitionError(problems)
+
+
+def _emptied(lines: list[str], before: list[str], index: int) -> int | None:
+    """The line that begins a block of which nothing is left, because its lines are set aside: the one at `index`, or the next above."""
+    written = [i for i in range(index + 1) if lines[i].strip() and not lines[i].lstrip().startswith("#")]
+    return next((i for i in reversed(written[-2:]) if _left(lines, before, i) == 0), None)
+
+
+def _left(lines: list[str], before: list[str], index: int) -> int | None:
+    """How many lines are left in the block below a line; None if there never was one."""
+    indent = len(lines[index]) - len(lines[index].lstrip(" "))
+    found: int | None = None
+    for now, then in zip(lines[index + 1 :], before[index + 1 :], strict=True):
+        if not then.strip() or then.lstrip().startswith("#"):
+            continue
+        if len(then) - len(then.lstrip(" ")) <= indent:
+            break
+        found = (found or 0) + bool(now.strip())
+    return found
 
 
 def _dedent_line(lines: list[str]) -> int:

@@ -167,6 +167,8 @@ class Reads:
             unit, unit_by = self.unit_choice(node.unit, into, frame)
             into = None
             spec = replace(spec, unit=unit.code)
+        if declared is not None and not hidden and not compatible(declared.kind, spec.kind):
+            check.halt(f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name])
         if numeric and unit is not None:
             final = spec.unit
             if into:
@@ -189,8 +191,6 @@ class Reads:
             return NO_CLEANING if found == NO_CLEANING else found, spec
         if into:
             check.halt(f"`into` converts numbers; `{spec.name}` is a {spec.kind}", into.span)
-        if declared is not None and not hidden and not compatible(declared.kind, spec.kind):
-            check.halt(f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name])
         found = Cleaning(tuple(sentinels), low, high, None, None, stamped)
         return NO_CLEANING if found == NO_CLEANING else found, spec
 
