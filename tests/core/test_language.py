@@ -311,3 +311,11 @@ def test_a_long_cell_pushes_no_others_to_the_right() -> None:
         "  byte 1  flow  u16 / 10  L/min\n"
         "  byte 3  heat  i8        Cel    within 0 to 40\n"
     )
+
+
+@pytest.mark.parametrize("lines", ["next 1 byte  a  text  size 1 byte", "open next 1 byte\n    next  a  u8", "open next 1 bytes\n    next  a  u8", "next 1 bytes  a  hex"])
+def test_one_byte_is_written_and_read_again(lines: str) -> None:
+    text = format_definition(f"decoder d for bytes, big endian\n  {lines}\n")
+    assert "next byte" in text and format_definition(text) == text
+    plan, problems = check_decoder(text)
+    assert plan is not None, problems

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import pytest
 
+from oculum.decoding.commands import CommandError, encode_command
 from oculum.language import limits
+from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.plan import FieldSpec
 
@@ -118,6 +120,29 @@ BYTES = [
     ("byte 0  a  u8\nderive b = setpoint limit", "setpoints belong to conditions; a decoder does not know them"),
     ("byte 0  a  u8\nderive b = bytes 0 to 3", "found"),
     ("byte 0  a  u8\nderive b = 1e999", "a number lies between"),
+    ("byte 0  a  u8\nderive b = received + 3 m", "found"),
+    ("byte 0  a  u8  V\nderive b = a ^ 0.5", "a quantity with a unit takes whole powers only"),
+    ("table t { 0 0, 1 1 }\nbyte 0  a  u8\nderive b = t(a, a)", "the table `t` takes one number"),
+    ("byte 0  a  u8\nderive b = wrapped(a)", "`wrapped` takes 2 values, found 1"),
+    ('byte 0  a  u8\nreject "x" when raw(a + 1) > 3', "`raw` takes the name of a field"),
+    ("byte 0  a  u8\nderive b = latitude(a)", "`latitude` takes a position, found a plain number"),
+    ("byte 0  a  u8\nderive b = first_known(a, 3 V)", "`V` is a voltage, but `1` is a plain number"),
+    ('byte 0  a  u8\nderive b = first_known(a, "x")', "`first_known` takes values of one kind, found a plain number and a text"),
+    ('byte 0  a  u8\nderive b = abs("x")', "`abs` takes a number, found a text"),
+    ("byte 0  a  u8  V\nderive b = log(a)", "`log` takes a plain number, found one in V"),
+    ('byte 0  a  u8\nreject "x" unless crc16_modbus(a) = 3', "`crc16_modbus` takes a range of bytes, as in `crc16_modbus(bytes 0 to -3)`"),
+    ('byte 0  a  u8\nreject "x" unless crc(bytes 0 to -2, 8) = 3', "`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end"),
+    ('byte 0  a  u8\nreject "x" unless crc(bytes 0 to -2, 9, 1, 0, false, 0) = 3', "`crc` takes a width of 8, 16, 24 or 32 bits and numbers that fit into it"),
+    ('byte 0  a  u8\nreject "x" unless sum16_words(registers 1 to 3) = 3', "a range of registers goes upwards and stands in decoders for registers"),
+    ("repeat to end, each 1 s later\n  next  a  u8\nderive b = sum_of(a, a)", "`sum_of` takes 1 value"),
+    ("repeat to end, each 1 s later\n  next  a  u8\nderive b = any_of(a)", "`any_of` takes something true or false, found a plain number"),
+    ("repeat to end, each 1 s later\n  next 1 byte  a  text\nderive b = join_of(a, 3)", "`join_of` takes what stands between as a text"),
+    ("byte 0  a  u8\nderive b = before(a + 1)", "`before` takes the name of a field"),
+    ("byte 0  a  u8\nderive b = before(a)\nderive c = before(b)", "`b` itself speaks of the message before"),
+    ("byte 0  a  u8\nderive b = " + "(" * 40 + "a" + ")" * 40, "expressions nest at most"),
+    ("byte 0  a  u8\n\tbyte 1  b  u8", "found a tab: indent with blanks"),
+    ("byte 0  a  u8 # \u202e", "found a control or direction character: remove it"),
+    ("byte 0  a  u8  # " + "x" * 400, "the line has"),
 ]  # fmt: skip
 
 REGISTERS = [
@@ -154,6 +179,28 @@ WHOLE = [
 ]
 
 
+TYPES = {"pod": ({"level": FieldSpec("level", "number", "m"), "door": FieldSpec("door", "flag")}, {"level_max": "m"})}
+CONDITIONS = [
+    ("on pod\non pod\nraise when level > 3 m", "`on` stands twice; one is enough"),
+    ("raise when level > 3 m", "`on` is missing: say which device type, as in `on raft_buoy`"),
+    ("on pot\nraise when level > 3 m", "`pot` is not a device type: did you mean `pod`?"),
+    ("on pod", "`raise when` is missing"),
+    ("on pod\nraise when level > 3 m deadband 1 m\nclear when level < 2 m", "a condition with a rule of its own for clearing takes no deadband"),
+    ("on pod\nraise when level > 3 m deadband -1 m", "found `-`: expected a number or the end of the line"),
+    ("on pod\nraise when level > 3 m deadband 1", "the deadband is a plain number, the limit is in m"),
+    ("on pod\nraise when not level > 3 m deadband 1 m", "a deadband goes with comparisons joined by `and` and `or`"),
+    ("on pod\nraise when 3 > 2", "the rule speaks of no field, so that no reading could ever raise it"),
+    ('on pod\nraise when level > 3 m\nsay "{device}: {levle}"', "`{levle}` is neither a field nor a setpoint: did you mean `level`?"),
+    ("on pod\nraise when level > setpoint level_mx", "`level_mx` is not a setpoint of `pod`: did you mean `level_max`?"),
+    ("on pod\nraise when level > 3 m held 3 m", "`3 m` is no duration: `m` is a length"),
+    ("on pod\nraise when level > 3 m held 900 d", f"a duration is at most {limits.DURATION_DAYS} d"),
+    ("on pod\nraise when before(level) > 3 m", "`before` stands in decoders only"),
+    ("on pod\nraise when length > 3", "`length` is"),
+    ("on pod\nraise when door > 3", "true or false cannot be compared with a plain number by `>`"),
+    ("on pod\nraise when level", "found a number in m, expected something true or false"),
+]  # fmt: skip
+
+
 def one_error(text: str, line: int, message: str) -> None:
     plan, problems = check_decoder(text, DECLARED, owner="d")
     errors = [p for p in problems if p.severity == "error"]
@@ -178,6 +225,66 @@ def test_a_mistake_in_a_line(source: str, body: str, message: str) -> None:
     errors = [p for p in problems if p.severity == "error"]
     assert plan is None and errors
     one_error(text, errors[0].span.line, message)
+
+
+@pytest.mark.parametrize("body,message", CONDITIONS)
+def test_a_mistake_in_a_condition(body: str, message: str) -> None:
+    plan, problems = check_condition('condition "x" priority high\n' + "".join(f"  {row}\n" for row in body.split("\n")), TYPES)
+    assert plan is None
+    assert [p.message[: len(message)] for p in problems if p.severity == "error"] == [message], [p.message for p in problems]
+
+
+COMMANDS = """decoder d for bytes, big endian
+  byte 0  a  u8
+  command set
+    next  u8 = 0x10
+    next  amount  u16 / 10  V    within 0 to 40
+    next  mode    code u8 { 1 slow, 2 fast }
+    next  when    time u32 s since "2000-01-01"  within "2020-01-01" to "2030-01-01"
+    next 1 byte bit 0  lit  flag  default false
+    next  digits  bcd4  default 12
+    derive twice = amount * 2
+    next  u16 = twice / (1 V)
+  command check
+    next  x  u8
+    next  u8 = sum8(bytes 0 to 3)
+"""
+GOOD = {"amount": 12.5, "mode": "fast", "when": "2026-03-02T00:00:00Z"}
+
+
+@pytest.mark.parametrize(
+    "name,changed,code,message",
+    [
+        ("sett", {}, "unknown command", "`d` has no command `sett`; it has set, check"),
+        ("set", {"speed": 3}, "unknown parameter", "`speed` is no parameter of `set`; it takes amount, digits, lit, mode, when"),
+        ("set", {"amount": None}, "missing parameter", "`amount` is not given"),
+        ("set", {"amount": "much"}, "wrong kind", '`amount` is a number, found "much"'),
+        ("set", {"amount": True}, "wrong kind", "`amount` is a number, found true"),
+        ("set", {"amount": "nan"}, "out of range", "`amount` is nan, out of all bounds"),
+        ("set", {"amount": "1e400"}, "out of range", "`amount` is 1e400, out of all bounds"),
+        ("set", {"amount": "40.01"}, "out of range", "`amount` is 40.01; 0 to 40 V is allowed"),
+        ("set", {"mode": "faster"}, "unknown choice", "`mode` is one of slow, fast; found faster"),
+        ("set", {"mode": 2}, "unknown choice", "`mode` is one of slow, fast; found 2"),
+        ("set", {"when": "tomorrow"}, "wrong kind", '`when` is a time with its zone, found "tomorrow"'),
+        ("set", {"when": "2031-01-01T00:00:00Z"}, "out of range", "`when` is 2031-01-01T00:00:00Z; its range is allowed"),
+        ("set", {"lit": "perhaps"}, "wrong kind", "`lit` is true or false, found perhaps"),
+        ("set", {"digits": 10_000}, "out of range", "10000 does not fit into 4 digits"),
+        ("check", {"x": 1}, "wrong kind", "the check reaches beyond what is written so far"),
+    ],
+)
+def test_a_mistake_in_a_command(name: str, changed: dict[str, object], code: str, message: str) -> None:
+    plan, problems = check_decoder(COMMANDS)
+    assert plan is not None, problems
+    given = {k: v for k, v in ({**GOOD, **changed} if name == "set" else changed).items() if v is not None}
+    with pytest.raises(CommandError) as refused:
+        encode_command(plan, name, given)
+    assert (refused.value.code, str(refused.value)) == (code, message)
+
+
+def test_the_command_that_those_mistakes_are_made_in() -> None:
+    plan, _ = check_decoder(COMMANDS)
+    assert plan is not None
+    assert encode_command(plan, "set", GOOD).hex() == f"10007d02{825_724_800:08x}0000120019"
 
 
 @pytest.mark.parametrize("text,line,message", WHOLE)

@@ -128,13 +128,15 @@ def exact(value: Any, name: str) -> Fraction:
     """A number without any loss. Raises CommandError."""
     if isinstance(value, bool):
         raise CommandError("wrong kind", f"`{name}` is a number, found {str(value).lower()}")
+    if isinstance(value, Fraction):
+        return value
     try:
-        found = Decimal(value if isinstance(value, str) else repr(value)) if not isinstance(value, Fraction) else value
-        if isinstance(found, Decimal) and (not found.is_finite() or abs(found.adjusted()) > 60):
-            raise CommandError("out of range", f"`{name}` is {value}, out of all bounds")
-        return Fraction(found)
-    except (InvalidOperation, ValueError):
+        found = Decimal(value if isinstance(value, str) else repr(value))
+    except InvalidOperation:
         raise CommandError("wrong kind", f'`{name}` is a number, found "{str(value)[:40]}"') from None
+    if not found.is_finite() or abs(found.adjusted()) > 60:
+        raise CommandError("out of range", f"`{name}` is {value}, out of all bounds")
+    return Fraction(found)
 
 
 def nearest(value: Fraction) -> int:

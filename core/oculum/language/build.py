@@ -226,6 +226,9 @@ class Build(Transformer[Token, Any]):
     def region_next(self, m: Any, c: list[Any]) -> tree.InNext:
         return tree.InNext(span_of(m), c[0], None)
 
+    def region_next_byte(self, m: Any, c: list[Any]) -> tree.InNext:
+        return tree.InNext(span_of(m), 1, None)
+
     def in_rest(self, m: Any, c: list[Any]) -> tree.InRest:
         return tree.InRest(span_of(m))
 

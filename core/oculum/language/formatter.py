@@ -354,7 +354,7 @@ def _qualifier(node: tree.Qualifier) -> str:
         case tree.After():
             return f"after {quoted(node.text)}"
         case tree.Sized():
-            return f"size {node.count} bytes"
+            return f"size {node.count} byte{'s' if node.count > 1 else ''}"
 
 
 def _clause(node: tree.Clause) -> str:
