@@ -201,7 +201,7 @@ def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
     except _Tagged as error:
         return None, ("malformed", str(error), 0)
     if end != len(raw):
-        return None, ("malformed", f"{len(raw) - end} bytes stand behind the end of the CBOR", end)
+        return None, ("malformed", f"{len(raw) - end} byte{'s stand' if len(raw) - end > 1 else ' stands'} behind the end of the CBOR", end)
     try:
         return cbor2.CBORDecoder(io.BytesIO(raw), tag_hook=_refuse_tag).decode(), None
     except (cbor2.CBORDecodeError, ValueError, TypeError, OverflowError, ArithmeticError, RecursionError) as error:
