@@ -11,7 +11,7 @@ import logging
 import numpy as np
 from django.db import IntegrityError, transaction
 
-from oculum.decoding.from_senml import from_senml, is_senml, known_quantities, unknown_quantities
+from oculum.decoding.from_senml import from_senml, is_senml, known_quantities, of_several, tells_devices, unknown_quantities
 from oculum.pipeline import Lot
 
 from .feeding import Arrived
@@ -32,7 +32,8 @@ def unaided(registry: Registry, arrived: Arrived, without: np.ndarray, lots: lis
         source = registry.sources[decoder.version_id]
         if source.made:
             known = known_quantities(source.text)
-            packs = [p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if unknown_quantities(p, known)]
+            divided = tells_devices(source.text)
+            packs = [p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if unknown_quantities(p, known) or not divided and of_several(p)]
             found.setdefault(registry.type_of(int(arrived.device[lot.index[0]])), []).extend(packs)
     return {type_id: packs for type_id, packs in found.items() if packs and type_id}
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
-from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, unknown_quantities
+from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, of_several, tells_devices, unknown_quantities
 from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
 
@@ -49,6 +49,25 @@ def test_more_names_are_added_and_what_stands_stays() -> None:
     assert first is not None
     second = from_senml([b'[{"n":"level","u":"m","v":1},{"n":"waves","vd":"AAAA"},{"n":"flow","u":"m3/s","v":1,"s":2},{"n":"at","v":3}]'], "gauge", first)
     assert second == format_definition(first + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n")
+
+
+def test_a_pack_of_several_devices_is_divided() -> None:
+    """What stands before the quantity names the device of each record; nothing is mixed, and a text made before learns it."""
+    pack = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}, {"bn": "pod-2/", "n": "level", "u": "m", "v": 2}, {"n": "heat", "u": "Cel", "v": 7}]).encode()
+    alone = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}]).encode()
+    first = from_senml([alone], "pod")
+    assert first is not None and not tells_devices(first) and of_several(pack) and not of_several(alone)
+    for text in (from_senml([pack], "pod"), from_senml([pack], "pod", first)):
+        assert text is not None and tells_devices(text) and format_definition(text) == text
+        plan, problems = check_decoder(text)
+        assert plan is not None, problems
+        readings = answer(decode(plan, Payloads.of([pack], [0])), 0)["readings"]
+        assert {(r["device"], r["field"], r["value"]) for r in readings} == {("pod-1", "level", 1), ("pod-2", "level", 2), ("pod-2", "heat", 7)}
+        assert from_senml([pack, alone], "pod", text) is None
+    # Names of devices may be divided by colons; and a base that is no device of its own divides nothing.
+    urns = json.dumps([{"n": "urn:dev:mac:01:level", "v": 1}, {"n": "urn:dev:mac:02:level", "v": 2}]).encode()
+    assert 'device before_last(name, ":")' in (from_senml([urns], "pod") or "")
+    assert not of_several(json.dumps([{"n": "level", "v": 1}, {"n": "pod-1/heat", "v": 2}]).encode())
 
 
 def test_a_long_name_is_known_too() -> None:

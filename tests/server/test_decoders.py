@@ -311,3 +311,29 @@ def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
     assert tried(start=at(60), end=at(300)) == 4
     assert tried(start=at(60)) == 9 and tried(start=at(60), messages=2) == 2
     assert "a later end" in tried(start=at(60), end=at(60))
+
+
+def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, engine: Any) -> None:
+    """A type whose packs spoke of the sender alone, until one speaks for others: each has its own, strangers are refused."""
+    from server.definitions.models import Definition
+    from server.fleet.models import Device
+    from server.fleet.registering import registry_changed
+
+    Device.objects.filter(name="pod-1").update(gateway=Device.objects.get(name="pod-0"))
+    registry_changed()
+    record = {"n": "level", "u": "m"}
+    own = [{**record, "bn": "pod-0/", "bt": int(START.timestamp()), "v": 1}]
+    world.arrive((0, 1, json.dumps(own).encode()))
+    work_off(engine)
+    while decode_again_step(engine):
+        pass
+    assert levels(world) == [("pod-0", 1.0)]
+    several = [{**record, "bn": f"pod-{n}/", "bt": int(START.timestamp()) + 10, "v": 2 + n} for n in range(3)]
+    for at in (11, 12):  # the first teaches the text, with which it is decoded again
+        world.arrive((0, at, json.dumps(several).encode()))
+        work_off(engine)
+        while decode_again_step(engine):
+            pass
+    assert "device before_last" in Definition.objects.get(kind="decoder", type=world.type).live.text  # type: ignore[union-attr]
+    assert levels(world) == [("pod-0", 2.0), ("pod-1", 3.0)]
+    assert {r[0] for r in world.ask("select code from refused where received_at > %s", START + timedelta(seconds=11.5))} == {"not assigned"}

@@ -43,18 +43,24 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
     """The text of a decoder that takes every quantity of the packs, or None where they have none, or none more.
 
     name: of the decoder. onto: a text made so before, to which the quantities that it lacks are added. Those whose
-    data are bytes are left for a person; they stand in a comment.
+    data are bytes are left for a person; they stand in a comment. Where one pack speaks of several things, what stands
+    before the quantity names the device of each record.
     """
     seen: dict[str, tuple[str, set[str], bool]] = {}
+    mark = None
     for payload in payloads:
         found, wrong = read_senml(payload, 0)
         if wrong is None:
+            mark = mark or _mark(full for full, *_ in found)
             for full, unit, _, measured in found:
                 _note(seen, quantity(full), unit, measured)
     rows = onto.rstrip("\n").split("\n") if onto else ["# Made from the names and units of SenML packs", f"decoder {name} for senml"]
     plan = check_decoder(onto)[0] if onto else None
     taken = {spec.name for spec in plan.all_fields} if plan is not None else set()
     known = known_quantities(onto or "")
+    told = list(rows)
+    if mark and not tells_devices(onto or ""):
+        rows.insert(next(i for i, row in enumerate(rows) if row.startswith("decoder ")) + 1, f'  device before_last(name, "{mark}")')
     before = len(rows)
     room = MOST - sum(row.startswith("  at ") for row in rows)
     for word, (kind, units, total) in seen.items():
@@ -71,7 +77,7 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
             field = field_name(f"{word}_total", taken)
             taken.add(field)
             rows.append(f"  at {path}.sum  {field}  number")
-    if len(rows) == before or not any(row.startswith("  at ") for row in rows):
+    if rows == told or not any(row.startswith("  at ") for row in rows):
         return None
     return format_definition("\n".join(rows) + "\n")
 
@@ -81,6 +87,27 @@ def known_quantities(text: str) -> set[str]:
     plain = re.findall(r"^  at ([A-Za-z_][A-Za-z0-9_]*)", text, re.M)
     quoted = re.findall(r'^  at "((?:[^"\\]|\\.)*)"', text, re.M)
     return {*plain, *(re.sub(r"\\(.)", r"\1", word) for word in quoted), *re.findall(r"^  # (.*): bytes, whose meaning", text, re.M)}
+
+
+def tells_devices(text: str) -> bool:
+    """Whether a text made so tells whose each record is."""
+    return "\n  device " in text
+
+
+def of_several(payload: bytes) -> bool:
+    """Whether a pack speaks of several things."""
+    found, wrong = read_senml(payload, 0)
+    return wrong is None and _mark(full for full, *_ in found) is not None
+
+
+def _mark(names: Iterable[str]) -> str | None:
+    """What stands between the name of a device and its quantities, where a pack has quantities of several devices."""
+    own = list(names)
+    for mark in "/:":
+        devices = {name.rpartition(mark)[0] for name in own}
+        if len(devices) > 1 and "" not in devices:
+            return mark
+    return None
 
 
 def unknown_quantities(payload: bytes, known: set[str]) -> set[str]:
