@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..batches import Column
+from ..language.analysis import asks_cursor
 from ..language.plan import FieldSpec, ReadStep, RejectStep, Step
 from . import loops
 from .level import NO_TEXT, NOT_FINITE, Level, Window, kept, ones
@@ -122,12 +123,12 @@ def _block(members: tuple[Line, ...], reach: tuple[int, ...], keep_raw: frozense
 def beginning(steps: tuple[Step, ...], index: int, keep_raw: frozenset[str]) -> Block | None:
     """The ordinary lines that follow each other from steps[index] on, of one kind of place; None if that line is none.
 
-    Refusals between them come after all of them: a line that is read here never fails.
+    Refusals between them come after all of them, as a line that is read here never fails; but for those that ask how much is left.
     """
     members: list[Line] = []
     reach: list[int] = []
     for distance, step in enumerate(steps[index:]):
-        if isinstance(step, RejectStep) and members:
+        if isinstance(step, RejectStep) and members and not (step.rule is not None and asks_cursor(step.rule)):
             continue
         line = kept(step, "_line", lambda step=step: _line(step))  # type: ignore[misc]
         if line is None or members and ((line.mode == "record") != (members[0].mode == "record") or line.name in {m.name for m in members}):

@@ -207,6 +207,11 @@ def checks_end(ex: Ex) -> bool:
     return (ex.op == "check" and ex.value[2] == -1) or any(map(checks_end, ex.args))
 
 
+def asks_cursor(ex: Ex) -> bool:
+    """Whether an expression goes by how much is left to read."""
+    return (ex.op == "builtin" and ex.value in ("left", "bits_left")) or any(map(asks_cursor, ex.args))
+
+
 def read_byte(ex: Ex) -> int | None:
     if ex.op == "read" and ex.value.place.mode == "start" and ex.value.place.width == 1:
         return int(ex.value.place.offset)
