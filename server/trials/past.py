@@ -172,7 +172,7 @@ class Compared:
         steps = np.concatenate(self.steps) if self.steps else np.zeros(0)
         found: dict[str, Any] = {
             "field": name, "kind": self.kind, "unit": self.unit, "values": self.values, "missing": self.missing, "differ": self.differ if compared else None,
-            "state": "same" if not compared else "new" if not self.before else "lost" if not self.values and not self.missing else "same",
+            "state": "same" if not compared or bool(self.before) == bool(self.values or self.missing) else "lost" if self.before else "new",
             "low": self.low, "high": self.high, "distribution": None,
         }  # fmt: skip
         if len(steps):

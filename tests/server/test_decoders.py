@@ -191,6 +191,13 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     level = next(f for f in result["fields"] if f["field"] == "level")
     assert level["differ"] == 25 and sum(level["distribution"]["counts"]) == 25 and level["unit"] == "m"
     assert json.dumps(result, default=str)
+    # New, lost, and one that no message has: neither.
+    rare = "  when temp > 800 Cel\n    byte 0  rare  u8\n"
+    other, _ = check_decoder(DECODER.replace("level  u16", "height  u16") + rare)
+    known, _ = check_decoder(DECODER + rare)
+    assert other is not None and known is not None
+    *_, last = decoder_trial(other, known, Span(world.type.pk, 25))
+    assert {f["field"]: f["state"] for f in last["result"]["fields"]} == {"height": "new", "level": "lost", "temp": "same", "rare": "same"}
 
 
 def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
