@@ -5,6 +5,7 @@ The engine works the messages off like any others; nothing is inserted behind it
 
 from __future__ import annotations
 
+import json
 import secrets
 import time
 from collections.abc import Callable
@@ -17,7 +18,7 @@ from psycopg.types.json import Jsonb
 
 from oculum.language.plan import FieldSpec
 from server.access.models import Person
-from server.definitions.models import Definition
+from server.definitions.models import Case, Definition
 from server.definitions.publishing import plain, publish
 from server.fleet.models import Device, DeviceType, Site
 from server.fleet.registering import give_key, registry_changed, set_setpoint
@@ -63,6 +64,7 @@ def load_records() -> dict[str, str]:
         for key, file in world.DECODERS.items():
             definition = Definition.objects.create(kind="decoder", name=key, type=types[key])
             publish(definition, (world.EXAMPLES / file).read_text(), None, "data sheet")
+            _cases(definition)
             if key in world.FIELDS:
                 types[key].refresh_from_db()
                 types[key].fields += [plain(FieldSpec(n, "number", u)) for n, u in world.FIELDS[key]]
@@ -75,6 +77,16 @@ def load_records() -> dict[str, str]:
     settings.INSTANCE.keep_private("demo-keys.json", keys)
     settings.INSTANCE.keep_private("sign-in.json", passwords)
     return passwords
+
+
+def _cases(definition: Definition) -> None:
+    """The messages that the data sheet itself works out, with what must come out of them."""
+    path = world.EXAMPLES / "cases" / f"{definition.name}.jsonl"
+    for line in path.read_text().splitlines() if path.exists() else []:
+        case = json.loads(line)
+        payload = bytes.fromhex(case["payload_hex"]) if "payload_hex" in case else case["payload_text"].encode()
+        received = datetime.fromisoformat(case["received_at"])
+        Case.objects.create(definition=definition, name=case["name"], payload=payload, received_at=received, headers=case.get("headers", {}), expect=case["expect"])
 
 
 def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int:

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from oculum.answers import answer
+from oculum.answers import answer, differences
 from oculum.batches import Payloads
 from oculum.clocks import iso_us
 from oculum.decoding.commands import CommandError, decode_command, encode_command
@@ -100,6 +100,15 @@ def test_vector(name: str, vector: dict[str, Any]) -> None:
     assert plan is not None
     payloads, rows = batch([vector])
     holds(answer(decode(plan, payloads), rows[0]), vector["expect"])
+
+
+@pytest.mark.parametrize("path", sorted((ROOT / "examples" / "cases").glob("*.jsonl")), ids=lambda p: p.stem)
+def test_the_cases_that_the_demo_keeps(path: Path) -> None:
+    plan = plan_of(path.stem)
+    assert plan is not None
+    for case in lines(path):
+        payloads, rows = batch([case])
+        assert not differences(answer(decode(plan, payloads), rows[0]), case["expect"]), case["name"]
 
 
 @pytest.mark.parametrize("name", NAMES)
