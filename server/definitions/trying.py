@@ -203,7 +203,7 @@ class CurvesView(APIView):
         data = asked.validated_data
         device = generics.get_object_or_404(Device.objects.select_related("type"), name=data["device"], type__key=data["type"])
         plan = sound(data["text"], device.type)
-        return Response(curves(plan, device.pk, data["until"]))
+        return Response(curves(plan, device.pk, device.name, data["until"]))
 
 
 class GuessView(APIView):

@@ -126,11 +126,14 @@ def same_length(type_id: int, device: str | None, length: int, most: int = 60) -
         return [bytes(r[0]) for r in cursor.fetchall()][::-1]
 
 
-CURVE_MESSAGES, CURVE_POINTS = 60, 400
+CURVE_MESSAGES, CURVE_POINTS, CURVES = 60, 400, 64
 
 
-def curves(plan: DecoderPlan, device: int, until: datetime) -> dict[str, Any]:
-    """The numbers of a draft over the last messages of a device: by field times (s) and values, null where missing."""
+def curves(plan: DecoderPlan, device: int, name: str, until: datetime) -> dict[str, Any]:
+    """The numbers of a draft over the last messages of a device: by field times (s) and values, null where missing.
+
+    What the messages say of other devices is left out.
+    """
     with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum curves") as own:
         rows = own.execute(
             f"select {FIELDS} from message m where m.device_id = %s and m.received_at <= %s and m.received_at > %s - interval '31 days' order by m.received_at desc, m.id desc limit %s",
@@ -143,13 +146,17 @@ def curves(plan: DecoderPlan, device: int, until: datetime) -> dict[str, Any]:
         registry.load_constants(own, device)
         batch, context = feed(own, plan, arrived, registry.constants)
     decoded = decode_batch(plan, batch, 0, None, context)
-    found = []
-    for name, (spec, keys, column) in _by_field(decoded, arrived.device).items():
-        if spec.kind not in ("number", "integer") or column.values.ndim > 1:
+    for group in decoded.groups:
+        if group.device is not None:
+            group.owner = np.array([device if named in (None, name) else 0 for named in group.device.tolist()], np.int64)
+    found: list[dict[str, Any]] = []
+    for field_name, (spec, keys, column) in _by_field(decoded, arrived.device).items():
+        own_rows = np.flatnonzero(keys["o"] == device)
+        if spec.kind not in ("number", "integer") or not len(own_rows) or len(found) == CURVES:
             continue
-        order = np.argsort(keys["a"], kind="stable")[-CURVE_POINTS:]
+        order = own_rows[np.argsort(keys["a"][own_rows], kind="stable")[-CURVE_POINTS:]]
         values = [float(v) if s == PRESENT else None for v, s in zip(column.values[order].tolist(), column.state[order].tolist(), strict=True)]
-        found.append({"field": name, "unit": spec.unit, "t": (keys["a"][order] / 1e6).tolist(), "v": values})
+        found.append({"field": field_name, "unit": spec.unit, "t": (keys["a"][order] / 1e6).tolist(), "v": values})
     return {"messages": len(rows), "decoded": int(decoded.good.sum()), "fields": found}
 
 

@@ -103,6 +103,11 @@ def test_curves_are_those_of_the_draft_over_the_last_messages_of_the_device(worl
     assert moved["v"] == [None, 2.0, 2.0, 2.0] and level["t"][1] - level["t"][0] == 2
     whole = send(client, "POST", "decode/curves", {**asked, "until": (START + timedelta(days=1)).isoformat()}).json()
     assert (whole["messages"], whole["decoded"]) == (6, 5)
+    # What a message says of another device is none of the curve.
+    other = 'decoder pod for bytes, big endian\n  byte 0  n  u8  hidden\n  device "pod-{n}"\n  byte 1  level  u8  m\n'
+    world.arrive((2, 30, b"\x02\x07"), (2, 31, b"\x01\x09"))
+    own = send(client, "POST", "decode/curves", {**asked, "device": "pod-2", "text": other, "until": (START + timedelta(days=1)).isoformat()}).json()
+    assert own["messages"] == 2 and [f["v"] for f in own["fields"]] == [[7.0]]
     assert send(client, "POST", "decode/curves", {**asked, "device": "gate-1"}).status_code == 404
     assert send(client, "POST", "decode/curves", {**asked, "text": "decoder"}).json()["error"]["code"] == "definition"
     assert world.ask("select count(*) from reading_row") == [(0,)]

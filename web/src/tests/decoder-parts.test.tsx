@@ -56,6 +56,7 @@ function show(found: Decoded, marks: Schemas["MarkOut"][] = [], curves?: Schemas
     <Values
       decoded={found}
       curves={curves}
+      sender="box-1"
       marks={marks}
       tintOf={new Map(marks.map((m, i) => [m.line, i]))}
       line={null}
@@ -116,7 +117,10 @@ describe("what a message says", () => {
         reading("level", 1, { at: "2026-03-02T08:50:00Z", device: "box-1" }),
         reading("level", 2, { at: "2026-03-02T08:50:00Z", device: "box-2" }),
       ]),
+      [],
+      { messages: 2, decoded: 2, fields: [{ field: "level", unit: "m", t: [0, 1], v: [1, 2] }] },
     );
+    expect(screen.getAllByRole("img")).toHaveLength(1);
     expect(screen.getByText(/Measured/)).toHaveTextContent("10 min before it arrived");
     expect(screen.getAllByRole("listitem").map((r) => r.textContent)).toEqual([
       expect.stringContaining("level of box-1"),

@@ -213,6 +213,7 @@ export default function DecoderScreen() {
               <Values
                 decoded={decoded.data}
                 curves={device === null ? undefined : curves.data}
+                sender={device}
                 marks={marks}
                 tintOf={tintOf}
                 line={line}

@@ -54,6 +54,7 @@ const SHOWN = 200;
 export function Values({
   decoded,
   curves,
+  sender,
   marks,
   tintOf,
   line,
@@ -61,6 +62,7 @@ export function Values({
 }: {
   decoded: Schemas["DecodeOut"] | undefined;
   curves: Schemas["CurvesOut"] | undefined;
+  sender: string | null;
   marks: Schemas["MarkOut"][];
   tintOf: Map<number, number>;
   line: number | null;
@@ -122,7 +124,7 @@ export function Values({
                     {one.at !== usual && <span className="unit"> at {minutes(new Date(one.at))}</span>}
                   </span>
                   <Raw mark={own[turn] ?? own[0]} />
-                  {turn === 0 && <FieldCurve curves={curves} field={v.field} />}
+                  {turn === 0 && (!v.device || v.device === sender) && <FieldCurve curves={curves} field={v.field} />}
                 </button>
               </li>
             ));
