@@ -11,7 +11,7 @@ import logging
 import numpy as np
 from django.db import IntegrityError, transaction
 
-from oculum.decoding.from_senml import from_senml, is_senml, known_quantities, of_several, tells_devices, unknown_quantities
+from oculum.decoding.from_senml import from_senml, is_senml, teaches
 from oculum.pipeline import Lot
 
 from .feeding import Arrived
@@ -31,9 +31,7 @@ def unaided(registry: Registry, arrived: Arrived, without: np.ndarray, lots: lis
     for decoder, lot in lots:
         source = registry.sources[decoder.version_id]
         if source.made:
-            known = known_quantities(source.text)
-            divided = tells_devices(source.text)
-            packs = [p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if unknown_quantities(p, known) or not divided and of_several(p)]
+            packs = [p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if teaches(p, source.text)]
             found.setdefault(registry.type_of(int(arrived.device[lot.index[0]])), []).extend(packs)
     return {type_id: packs for type_id, packs in found.items() if packs and type_id}
 

@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
-from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, of_several, tells_devices, unknown_quantities
+from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, teaches
 from oculum.language.decoders import check_decoder
 from oculum.language.formatter import format_definition
 
@@ -34,7 +34,7 @@ def test_every_quantity_of_a_pack_becomes_a_field(found, binary, base) -> None:
     assert is_senml(payload)
     text = from_senml([payload], "thing")
     assert text is not None and format_definition(text) == text
-    assert known_quantities(text) >= set(found) and not unknown_quantities(payload, known_quantities(text))
+    assert known_quantities(text) >= set(found) and not teaches(payload, text)
     plan, problems = check_decoder(text)
     assert plan is not None, problems
     readings = answer(decode(plan, Payloads.of([payload], [1_700_000_000_000_000])), 0)["readings"]
@@ -56,9 +56,9 @@ def test_a_pack_of_several_devices_is_divided() -> None:
     pack = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}, {"bn": "pod-2/", "n": "level", "u": "m", "v": 2}, {"n": "heat", "u": "Cel", "v": 7}]).encode()
     alone = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}]).encode()
     first = from_senml([alone], "pod")
-    assert first is not None and not tells_devices(first) and of_several(pack) and not of_several(alone)
+    assert first is not None and "\n  device " not in first and teaches(pack, first) and not teaches(alone, first)
     for text in (from_senml([pack], "pod"), from_senml([pack], "pod", first)):
-        assert text is not None and tells_devices(text) and format_definition(text) == text
+        assert text is not None and "\n  device " in text and format_definition(text) == text and not teaches(pack, text)
         plan, problems = check_decoder(text)
         assert plan is not None, problems
         readings = answer(decode(plan, Payloads.of([pack], [0])), 0)["readings"]
@@ -67,14 +67,16 @@ def test_a_pack_of_several_devices_is_divided() -> None:
     # Names of devices may be divided by colons; and a base that is no device of its own divides nothing.
     urns = json.dumps([{"n": "urn:dev:mac:01:level", "v": 1}, {"n": "urn:dev:mac:02:level", "v": 2}]).encode()
     assert 'device before_last(name, ":")' in (from_senml([urns], "pod") or "")
-    assert not of_several(json.dumps([{"n": "level", "v": 1}, {"n": "pod-1/heat", "v": 2}]).encode())
+    mixed = json.dumps([{"n": "level", "v": 1}, {"n": "pod-1/heat", "v": 2}]).encode()
+    whole = from_senml([mixed], "pod")
+    assert whole is not None and "\n  device " not in whole and not teaches(mixed, whole)
 
 
 def test_a_long_name_is_known_too() -> None:
     payload = json.dumps([{"n": "q" * 80, "v": 1}, {"n": "w" * 80, "vd": "AAAA"}, {"n": "level", "v": 2}]).encode()
     text = from_senml([payload], "thing")
     assert text is not None and text.count("\n  at ") == 2 and text.count("\n  # ") == 1
-    assert not unknown_quantities(payload, known_quantities(text))
+    assert not teaches(payload, text)
     assert from_senml([payload], "thing", text) is None
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import lru_cache
 
 from ..language.decoders import check_decoder
 from ..language.formatter import format_definition
@@ -59,7 +60,7 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
     taken = {spec.name for spec in plan.all_fields} if plan is not None else set()
     known = known_quantities(onto or "")
     told = list(rows)
-    if mark and not tells_devices(onto or ""):
+    if mark and not _taken(onto or "")[1]:
         rows.insert(next(i for i, row in enumerate(rows) if row.startswith("decoder ")) + 1, f'  device before_last(name, "{mark}")')
     before = len(rows)
     room = MOST - sum(row.startswith("  at ") for row in rows)
@@ -89,17 +90,6 @@ def known_quantities(text: str) -> set[str]:
     return {*plain, *(re.sub(r"\\(.)", r"\1", word) for word in quoted), *re.findall(r"^  # (.*): bytes, whose meaning", text, re.M)}
 
 
-def tells_devices(text: str) -> bool:
-    """Whether a text made so tells whose each record is."""
-    return "\n  device " in text
-
-
-def of_several(payload: bytes) -> bool:
-    """Whether a pack speaks of several things."""
-    found, wrong = read_senml(payload, 0)
-    return wrong is None and _mark(full for full, *_ in found) is not None
-
-
 def _mark(names: Iterable[str]) -> str | None:
     """What stands between the name of a device and its quantities, where a pack has quantities of several devices."""
     own = list(names)
@@ -110,11 +100,20 @@ def _mark(names: Iterable[str]) -> str | None:
     return None
 
 
-def unknown_quantities(payload: bytes, known: set[str]) -> set[str]:
-    """Quantities of a pack beyond those known."""
+@lru_cache(maxsize=256)
+def _taken(text: str) -> tuple[frozenset[str], bool]:
+    """The quantities that a text made so speaks of, and whether it tells whose each record is."""
+    return frozenset(known_quantities(text)), "\n  device " in text
+
+
+def teaches(payload: bytes, text: str) -> bool:
+    """Whether a pack has what a text made so lacks: quantities, or that there are several devices."""
     found, wrong = read_senml(payload, 0)
-    words = {quantity(name) for name, *_ in found} if wrong is None else set()
-    return {word for word in words if word not in known and word[:60] not in known}
+    if wrong is not None:
+        return False
+    known, divided = _taken(text)
+    words = {quantity(name) for name, *_ in found}
+    return any(word not in known and word[:60] not in known for word in words) or not divided and _mark(name for name, *_ in found) is not None
 
 
 def _note_of(word: str) -> str:

@@ -36,11 +36,13 @@ export function Verdict({
 
 type Reading = Schemas["ReadingOut"];
 
+const keyOf = (v: Reading) => `${v.device ?? ""} ${v.field}`;
+
 /** The values of a message, those of one field together, in the order in which fields first come. */
 export function together(values: Reading[]): Reading[][] {
   const found = new Map<string, Reading[]>();
   for (const v of values) {
-    const key = `${v.device ?? ""} ${v.field}`;
+    const key = keyOf(v);
     const own = found.get(key);
     if (own) own.push(v);
     else found.set(key, [v]);
@@ -103,7 +105,7 @@ export function Values({
         {groups.slice(0, SHOWN).map((group) => {
           const v = group[0];
           if (!v) return null;
-          const key = `${v.device ?? ""} ${v.field}`;
+          const key = keyOf(v);
           const own = marks.filter((m) => m.field === v.field);
           const on = own.some((m) => m.line === line);
           const tint = <span className="h-5" style={own[0] ? tintStyle(tintOf.get(own[0].line) ?? 0) : undefined} />;
