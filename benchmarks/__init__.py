@@ -7,7 +7,12 @@ from typing import Any
 
 from . import decode, fuzz, ingest, redecode
 
-BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {"decode": decode.measure, "fuzz": fuzz.measure, "ingest": ingest.measure, "redecode": redecode.measure}
+BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
+    "decode": decode.measure,
+    "fuzz": fuzz.measure,
+    "ingest": ingest.measure,
+    "redecode": redecode.measure,
+}
 
 
 def run(name: str, seconds: float) -> dict[str, Any]:

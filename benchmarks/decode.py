@@ -114,10 +114,16 @@ def records_by_hand(payload: bytes, received: int = 0) -> list[Found]:
             raw = int.from_bytes(content, "big", signed=True)
             found.append(("load", None, "broken", received) if raw == 0x7FFF else ("load", raw * 10.0, None, received))
         elif tag == 4:
-            found.append(("brake", float(content[0]), None, received) if content[0] <= 2 else ("brake", None, "code without a text", received))
+            found.append(
+                ("brake", float(content[0]), None, received)
+                if content[0] <= 2
+                else ("brake", None, "code without a text", received)
+            )
         elif tag == 5:
             raw = int.from_bytes(content, "big", signed=True)
-            found.append(("heat", None, "not fitted", received) if raw == -128 else ("heat", float(raw), None, received))
+            found.append(
+                ("heat", None, "not fitted", received) if raw == -128 else ("heat", float(raw), None, received)
+            )
         elif tag == 6:
             found.append(("current", int.from_bytes(content, "big") / 100, None, received))
         at += size
@@ -163,7 +169,10 @@ def records_payloads(count: int, random: np.random.Generator) -> list[bytes]:
 
 
 def repeats_payloads(count: int, random: np.random.Generator) -> list[bytes]:
-    return [bytes([n]) + random.integers(0, 60_000, 2 * n).astype(">u2").tobytes() for n in random.integers(16, 33, count).tolist()]
+    return [
+        bytes([n]) + random.integers(0, 60_000, 2 * n).astype(">u2").tobytes()
+        for n in random.integers(16, 33, count).tolist()
+    ]
 
 
 def json_payloads(count: int, random: np.random.Generator) -> list[bytes]:
@@ -188,7 +197,9 @@ def rate(work: Callable[[], object], messages: int, seconds: float) -> float:
     return best
 
 
-def by_turns(first: Callable[[], object], second: Callable[[], object], messages: int, seconds: float) -> tuple[float, float]:
+def by_turns(
+    first: Callable[[], object], second: Callable[[], object], messages: int, seconds: float
+) -> tuple[float, float]:
     """Two rates out of one run, measured by turns, so that a busy machine burdens both."""
     rates = [0.0, 0.0]
     for _ in range(4):
@@ -210,12 +221,17 @@ def measure(seconds: float) -> dict[str, Any]:
         for name in ("level", "flow", "depth", "total", "voltage", "current", "heat", "count", "mode"):
             assert np.array_equal(mine.groups[0].columns[name].values, theirs[name]), name
         print(f"fixed layout, batches of {count}", file=sys.stderr)
-        own, hand = by_turns(lambda p=payloads: decode(plan, p), lambda p=payloads, n=count: fixed_by_hand(p.data, n), count, share)  # type: ignore[misc]
+        own, hand = by_turns(
+            lambda p=payloads: decode(plan, p), lambda p=payloads, n=count: fixed_by_hand(p.data, n), count, share
+        )  # type: ignore[misc]
         figures[f"fixed_messages_per_s_{count}"], figures[f"fixed_numpy_messages_per_s_{count}"] = own, hand
         ratios[f"fixed_to_numpy_{count}"] = own / hand
     ratios["fixed_to_numpy"] = min(ratios[f"fixed_to_numpy_{count}"] for count in BATCHES)
     count = BATCHES[1]
-    for name, text, make, by_hand in (("records", RECORDS, records_payloads, records_by_hand), ("repeats", REPEATS, repeats_payloads, lambda p: repeats_by_hand(p, 0))):
+    for name, text, make, by_hand in (
+        ("records", RECORDS, records_payloads, records_by_hand),
+        ("repeats", REPEATS, repeats_payloads, lambda p: repeats_by_hand(p, 0)),
+    ):
         own_plan = compiled(text)
         raw = make(count, random)
         payloads = Payloads.of(raw, np.zeros(count, np.int64))
@@ -223,7 +239,9 @@ def measure(seconds: float) -> dict[str, Any]:
         assert mine.good.all()
         _equal(name, mine, [by_hand(p) for p in raw])  # type: ignore[operator]
         print(f"{name}, batches of {count}", file=sys.stderr)
-        own, hand = by_turns(lambda q=own_plan, p=payloads: decode(q, p), lambda r=raw, f=by_hand: [f(p) for p in r], count, share)  # type: ignore[misc]
+        own, hand = by_turns(
+            lambda q=own_plan, p=payloads: decode(q, p), lambda r=raw, f=by_hand: [f(p) for p in r], count, share
+        )  # type: ignore[misc]
         figures[f"{name}_messages_per_s"], figures[f"{name}_python_messages_per_s"] = own, hand
         ratios[f"{name}_to_python_loop"] = own / hand
     print("raft buoys", file=sys.stderr)

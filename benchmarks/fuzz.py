@@ -181,7 +181,13 @@ def measure(seconds: float, seed: int | None = None) -> dict[str, Any]:
         assert plan is not None
         for _ in range(40):
             raw, headers = rng.choice(known[name])
-            tally.payload(plan, mutated(raw, rng, every) if rng.random() < 0.85 else rng.randbytes(rng.choice((0, 1, 2, 7, 30, 300, 5000))), headers)
+            tally.payload(
+                plan,
+                mutated(raw, rng, every)
+                if rng.random() < 0.85
+                else rng.randbytes(rng.choice((0, 1, 2, 7, 30, 300, 5000))),
+                headers,
+            )
         for _ in range(4):
             changed = tally.definition(rewritten(texts[name], rng))
             if changed is not None:

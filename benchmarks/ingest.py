@@ -117,7 +117,13 @@ def copy_only(url: str, seconds: float) -> float:
         row = (0, "2000-01-01T00:00:00Z", 1, None, None, 1, "up/bench", bytes(31))
         count, began = 0, time.perf_counter()
         while time.perf_counter() - began < seconds:
-            with connection.transaction(), connection.cursor() as cursor, cursor.copy("copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin") as copy:
+            with (
+                connection.transaction(),
+                connection.cursor() as cursor,
+                cursor.copy(
+                    "copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin"
+                ) as copy,
+            ):
                 for _ in range(1000):
                     copy.write_row(row)
             count += 1000
@@ -160,7 +166,9 @@ def measure(seconds: float) -> dict[str, Any]:
         copying = copy_only(instance.database_url(), seconds * 0.2)
         say("measuring ingest: broker, intake, inbox")
         with (instance.folder / "log" / "intake.log").open("wb") as out:
-            intake = subprocess.Popen([sys.executable, "-m", "server.intake.mqtt"], env=instance.environment(), stdout=out, stderr=out)
+            intake = subprocess.Popen(
+                [sys.executable, "-m", "server.intake.mqtt"], env=instance.environment(), stdout=out, stderr=out
+            )
         try:
             until = time.monotonic() + 30
             while not (instance.folder / "run" / "intake.ready").exists():
@@ -184,7 +192,9 @@ def result(url: str, sent: int, receiving: float, copying: float) -> dict[str, A
             time.sleep(0.3)
             row = connection.execute("select count(*) from message").fetchone()
             committed = int(row[0]) if row else 0
-        rows = connection.execute("select payload, (extract(epoch from received_at) * 1000000000)::bigint from message").fetchall()
+        rows = connection.execute(
+            "select payload, (extract(epoch from received_at) * 1000000000)::bigint from message"
+        ).fetchall()
     marks = [bytes(p)[:12] for p, _ in rows]
     doubled = len(marks) - len(set(marks))
     born = np.array([int.from_bytes(m[:8], "big") for m in marks], np.int64)

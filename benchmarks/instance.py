@@ -19,7 +19,13 @@ def own_database() -> Iterator[Instance]:
     """A new database with its tables, and Django set up on it. The broker, if one is started, is stopped as well."""
     folder = Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
     os.environ.update(
-        {"OCULUM_DATA": str(folder), "OCULUM_PORT": str(stack.free_ports()), "OCULUM_DATABASE": "bench", "OCULUM_MESSAGES_PER_MINUTE": "100000000", "DJANGO_SETTINGS_MODULE": "server.settings"}
+        {
+            "OCULUM_DATA": str(folder),
+            "OCULUM_PORT": str(stack.free_ports()),
+            "OCULUM_DATABASE": "bench",
+            "OCULUM_MESSAGES_PER_MINUTE": "100000000",
+            "DJANGO_SETTINGS_MODULE": "server.settings",
+        }
     )
     for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT"):
         os.environ.pop(name, None)

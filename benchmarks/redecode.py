@@ -81,7 +81,9 @@ def measure(seconds: float) -> dict[str, Any]:
             pass
         apply_s = time.perf_counter() - began
         with psycopg.connect(instance.database_url()) as connection:
-            counts = connection.execute("select (select count(*) from reading_row), (select count(distinct version_id) from reading_row), (select count(*) from replaced_reading)").fetchone()
+            counts = connection.execute(
+                "select (select count(*) from reading_row), (select count(distinct version_id) from reading_row), (select count(*) from replaced_reading)"
+            ).fetchone()
         assert counts is not None and counts == (MESSAGES, 1, MESSAGES), counts
         return {
             "figures": {

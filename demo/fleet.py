@@ -72,7 +72,9 @@ async def live() -> None:
                     pass
             (payload,) = payloads(story, unit, plans[unit.type], _one(moment))
             if unit.type in BY_HTTP:
-                posting.add(task := asyncio.create_task(asyncio.to_thread(post, instance.address, keys[unit.name], payload)))
+                posting.add(
+                    task := asyncio.create_task(asyncio.to_thread(post, instance.address, keys[unit.name], payload))
+                )
                 task.add_done_callback(posting.discard)
                 continue
             client = clients[unit.gateway or unit.name]

@@ -44,10 +44,18 @@ def load_records() -> dict[str, str]:
             person.save()
         sites: dict[str, Site] = {}
         for name, title, parent, lat, lon in world.SITES:
-            sites[name] = Site.objects.create(name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon)
+            sites[name] = Site.objects.create(
+                name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon
+            )
         types: dict[str, DeviceType] = {}
         for key, title, cadence, is_gateway, setpoints in world.TYPES:
-            types[key] = DeviceType.objects.create(key=key, title=title, cadence_s=cadence, is_gateway=is_gateway, setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints])
+            types[key] = DeviceType.objects.create(
+                key=key,
+                title=title,
+                cadence_s=cadence,
+                is_gateway=is_gateway,
+                setpoints=[{"name": n, "unit": u, "value": v} for n, u, v in setpoints],
+            )
             for name, _, value in setpoints:
                 set_setpoint(types[key], name, value, None)
         devices: dict[str, Device] = {}
@@ -86,7 +94,14 @@ def _cases(definition: Definition) -> None:
         case = json.loads(line)
         payload = bytes.fromhex(case["payload_hex"]) if "payload_hex" in case else case["payload_text"].encode()
         received = datetime.fromisoformat(case["received_at"])
-        Case.objects.create(definition=definition, name=case["name"], payload=payload, received_at=received, headers=case.get("headers", {}), expect=case["expect"])
+        Case.objects.create(
+            definition=definition,
+            name=case["name"],
+            payload=payload,
+            received_at=received,
+            headers=case.get("headers", {}),
+            expect=case["expect"],
+        )
 
 
 def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int:
@@ -98,7 +113,9 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
     schedule = {unit.name: sending_times(story, unit, end_us - DAYS * DAY_US, end_us) for unit in units}
     total = sum(len(times) for times in schedule.values())
     sent = 0
-    with psycopg.connect(settings.INSTANCE.database_url(), autocommit=True, application_name="oculum loader") as connection:
+    with psycopg.connect(
+        settings.INSTANCE.database_url(), autocommit=True, application_name="oculum loader"
+    ) as connection:
         first = (EPOCH + timedelta(microseconds=end_us - DAYS * DAY_US)).date()
         connection.execute("select message_day(%s::date + d) from generate_series(0, %s) d", (first, DAYS + 3))
         step = DAY_US // 2
@@ -115,13 +132,20 @@ def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int
                 topic = topic_of(unit)
                 told = headers_of(unit)
                 headers = Jsonb(told) if told else None
-                rows += [(at + delay, device, via, topic, headers, payload) for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)]
+                rows += [
+                    (at + delay, device, via, topic, headers, payload)
+                    for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)
+                ]
             rows.sort(key=lambda row: (row[0], row[1]))
             with connection.transaction(), connection.cursor() as cursor:
-                with cursor.copy("copy message (part, received_at, device_id, via_id, channel, topic, headers, payload) from stdin (format binary)") as copy:
+                with cursor.copy(
+                    "copy message (part, received_at, device_id, via_id, channel, topic, headers, payload) from stdin (format binary)"
+                ) as copy:
                     copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
                     for received, device, via, topic, headers, payload in rows:
-                        copy.write_row((0, EPOCH + timedelta(microseconds=received), device, via, LOADED, topic, headers, payload))
+                        copy.write_row(
+                            (0, EPOCH + timedelta(microseconds=received), device, via, LOADED, topic, headers, payload)
+                        )
                 cursor.execute("select pg_notify('oculum_arrival', '')")
             sent += len(rows)
             progress(sent, worked_off(connection), total)

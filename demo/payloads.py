@@ -41,9 +41,13 @@ def _sums(name: str, data: list[bytes]) -> list[int]:
 def buoy_2(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     """Sheet 02: the longer message of firmware 2, with a clock of its own and the strain of the last hour."""
     columns, _ = buoy(story, unit, times)
-    strains = np.stack([buoy(story, unit, times - k * 600_000_000)[0]["mooring_strain"].values for k in range(SAMPLES)], axis=1)
+    strains = np.stack(
+        [buoy(story, unit, times - k * 600_000_000)[0]["mooring_strain"].values for k in range(SAMPLES)], axis=1
+    )
     deep = columns["water_temperature"].values - 0.5 - 0.3 * np.abs(curve(story, unit, "deep", times, 0.5))
-    chlorophyll = 1.9 + 0.8 * curve(story, unit, "chlorophyll", times, 2.0) + 0.05 * noise(story.seed, unit, "chlorophyll", times)
+    chlorophyll = (
+        1.9 + 0.8 * curve(story, unit, "chlorophyll", times, 2.0) + 0.05 * noise(story.seed, unit, "chlorophyll", times)
+    )
     clock = (times + story.drift(unit, times)) // 1_000_000 - 946_684_800
     charging = np.sin(2 * np.pi * ((times % DAY_US) / DAY_US - 0.29 - 2 / 24)) > 0
     out = []
@@ -66,9 +70,15 @@ def gateway(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     seed = story.seed
     season = (times - story.ago(30)) / (30 * DAY_US)
     load = np.clip(0.22 + 0.09 * noise(seed, unit, "cpu", times), 0, 1)
-    used = np.clip(0.52 + (0.26 * season if unit.name == "gw-gull" else 0.02) + 0.015 * noise(seed, unit, "mem", times), 0, 0.99)
+    used = np.clip(
+        0.52 + (0.26 * season if unit.name == "gw-gull" else 0.02) + 0.015 * noise(seed, unit, "mem", times), 0, 0.99
+    )
     frames = heard_by(story, unit, times)
-    strength = {u.name: (-92 + 9 * own(seed, u, "rssi"), round(5 + 4 * own(seed, u, "snr"), 2)) for u in fleet() if u.gateway == unit.name}
+    strength = {
+        u.name: (-92 + 9 * own(seed, u, "rssi"), round(5 + 4 * own(seed, u, "snr"), 2))
+        for u in fleet()
+        if u.gateway == unit.name
+    }
     out = []
     for i, at in enumerate(times.tolist()):
         listed = [
@@ -89,7 +99,12 @@ def gateway(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
 def tide_gauge(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     """Sheet 05: a SenML pack in JSON; every tenth has the waves of the last second, one a day the firmware."""
     seed = story.seed
-    level = 1.9 + 1.25 * np.sin(2 * np.pi * times / (12.42 * HOUR_US) + 0.2 * own(seed, unit, "tide")) + 0.18 * story.during(times, 9.4, 8.6) + 0.01 * noise(seed, unit, "level", times)
+    level = (
+        1.9
+        + 1.25 * np.sin(2 * np.pi * times / (12.42 * HOUR_US) + 0.2 * own(seed, unit, "tide"))
+        + 0.18 * story.during(times, 9.4, 8.6)
+        + 0.01 * noise(seed, unit, "level", times)
+    )
     temperature = 14.2 + 1.9 * (times - story.ago(30)) / (30 * DAY_US) + 0.4 * curve(story, unit, "temp", times, 1.0)
     battery = 12.6 + 0.3 * np.sin(2 * np.pi * (times % DAY_US) / DAY_US) + 0.05 * own(seed, unit, "battery")
     height = 0.12 + 0.9 * story.during(times, 9.4, 8.6)
@@ -97,7 +112,13 @@ def tide_gauge(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     for i, at in enumerate(times.tolist()):
         tick = at // 360_000_000
         pack: list[dict[str, Any]] = [
-            {"bn": f"{unit.name}/", "bt": round((at - 2_000_000) / 1e6, 3), "n": "level", "u": "m", "v": round(float(level[i]), 3)},
+            {
+                "bn": f"{unit.name}/",
+                "bt": round((at - 2_000_000) / 1e6, 3),
+                "n": "level",
+                "u": "m",
+                "v": round(float(level[i]), 3),
+            },
             {"n": "temp", "u": "Cel", "v": round(float(temperature[i]), 2)},
             {"n": "batt", "u": "V", "v": round(float(battery[i]), 2)},
             {"n": "ok", "vb": True},
@@ -106,7 +127,14 @@ def tide_gauge(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
             pack.append({"n": "fw", "vs": "4.1.0"})
         if tick % 10 == 0:
             waves = noise(seed, unit, "waves", np.array([at + k * 1_000_000 for k in range(4)])) * height[i] * 1000
-            pack.append({"n": "waves", "vd": base64.urlsafe_b64encode(struct.pack(">4h", *(round(float(w)) for w in waves))).decode().rstrip("=")})
+            pack.append(
+                {
+                    "n": "waves",
+                    "vd": base64.urlsafe_b64encode(struct.pack(">4h", *(round(float(w)) for w in waves)))
+                    .decode()
+                    .rstrip("="),
+                }
+            )
         out.append(json.dumps(pack, separators=(",", ":")).encode())
     return out
 
@@ -117,11 +145,32 @@ def weather_mast(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     storm = story.during(times, 9.4, 8.6)
     season = (times - story.ago(30)) / (30 * DAY_US)
     light = np.sin(2 * np.pi * ((times % DAY_US) / DAY_US - 0.29 - 2 / 24))
-    wind = np.clip(5.5 + 2.5 * curve(story, unit, "wind", times, 1.7) + 1.2 * light + 15 * storm + 0.8 * noise(seed, unit, "wind", times), 0, 40)
+    wind = np.clip(
+        5.5
+        + 2.5 * curve(story, unit, "wind", times, 1.7)
+        + 1.2 * light
+        + 15 * storm
+        + 0.8 * noise(seed, unit, "wind", times),
+        0,
+        40,
+    )
     gust = wind * (1.35 + 0.15 * np.abs(noise(seed, unit, "gust", times)))
-    direction = (240 + 55 * curve(story, unit, "direction", times, 2.3) + 8 * noise(seed, unit, "direction", times)) % 360
-    air = 13.0 + 3.0 * season + 3.4 * light + 0.8 * curve(story, unit, "air", times, 3.1) + 0.2 * noise(seed, unit, "air", times)
-    pressure = 1016 + 6 * curve(story, unit, "pressure", times, 4.2) - 18 * np.exp(-(((times - story.ago(9.0)) / (0.6 * DAY_US)) ** 2)) + 0.1 * noise(seed, unit, "pressure", times)
+    direction = (
+        240 + 55 * curve(story, unit, "direction", times, 2.3) + 8 * noise(seed, unit, "direction", times)
+    ) % 360
+    air = (
+        13.0
+        + 3.0 * season
+        + 3.4 * light
+        + 0.8 * curve(story, unit, "air", times, 3.1)
+        + 0.2 * noise(seed, unit, "air", times)
+    )
+    pressure = (
+        1016
+        + 6 * curve(story, unit, "pressure", times, 4.2)
+        - 18 * np.exp(-(((times - story.ago(9.0)) / (0.6 * DAY_US)) ** 2))
+        + 0.1 * noise(seed, unit, "pressure", times)
+    )
     rain = story.rain(unit, times)
     humidity = np.clip(72 - 9 * light + 20 * (rain > 0) + 3 * noise(seed, unit, "humidity", times), 20, 100)
     style = unit.labels["units"]
@@ -151,22 +200,40 @@ def purification_tank(story: Story, unit: Unit, times: np.ndarray) -> list[bytes
     hours = begun / HOUR_US
     phase = np.select([hours < 0.7, hours < 38.7, hours < 39.3], [1, 2, 3], 0)
     running = phase == 2
-    level = np.select([phase == 1, phase == 2, phase == 3], [100 * hours / 0.7, 97.0, 97 * (39.3 - hours) / 0.6], 2.0) + 0.2 * noise(seed, unit, "level", times)
+    level = np.select(
+        [phase == 1, phase == 2, phase == 3], [100 * hours / 0.7, 97.0, 97 * (39.3 - hours) / 0.6], 2.0
+    ) + 0.2 * noise(seed, unit, "level", times)
     flow = np.where(running, 45 + 1.5 * noise(seed, unit, "flow", times), 0.0)
     worn = 27 * ((times - story.ago(30)) / (30 * DAY_US)) if number == 4 else 6.0
     intensity = np.where(running, 190 - worn + 2.0 * noise(seed, unit, "uv", times), 0.0)
     turbidity = np.clip(1.9 * np.exp(-hours / 9) + 0.15 + 0.02 * noise(seed, unit, "turbid", times), 0.01, 60) * 100
-    temperature = 12.0 + 0.6 * np.sin(2 * np.pi * (times % DAY_US) / DAY_US) + 0.3 * own(seed, unit, "temp") + 0.05 * noise(seed, unit, "temp", times)
+    temperature = (
+        12.0
+        + 0.6 * np.sin(2 * np.pi * (times % DAY_US) / DAY_US)
+        + 0.3 * own(seed, unit, "temp")
+        + 0.05 * noise(seed, unit, "temp", times)
+    )
     days = (times - story.ago(30)) / DAY_US
     block = np.zeros(len(times), BLOCK)
     block["head"] = 0x0201
     block["state"] = running * 1 | running * 2 | (phase == 1) * 4 | phase << 8
-    block["flow"], block["level"], block["temperature"] = np.round(flow * 10), np.round(level * 10), np.round(temperature * 10)
+    block["flow"], block["level"], block["temperature"] = (
+        np.round(flow * 10),
+        np.round(level * 10),
+        np.round(temperature * 10),
+    )
     block["total"] = (900_000 + 100_000 * number + 58_600 * days).astype(np.int64)
-    block["uv"], block["uv_setpoint"] = _low_first(intensity.astype(">f4")), _low_first(np.full(len(times), 180.5, ">f4"))
+    block["uv"], block["uv_setpoint"] = (
+        _low_first(intensity.astype(">f4")),
+        _low_first(np.full(len(times), 180.5, ">f4")),
+    )
     block["lamp"] = _low_first(((4000 + 700 * number + 21.7 * days) * 10).astype(">u4"))
     block["name"] = f"TANK-{'ABCDEF'[number - 1]}".ljust(8).encode()
-    block["mantissa"], block["exponent"], block["salinity"] = np.round(turbidity), -2, round(3360 + 20 * own(seed, unit, "salt"))
+    block["mantissa"], block["exponent"], block["salinity"] = (
+        np.round(turbidity),
+        -2,
+        round(3360 + 20 * own(seed, unit, "salt")),
+    )
     block["start"], block["flow_setpoint"] = np.where(phase > 0, start // 1_000_000, 0), 450
     words = np.frombuffer(block.tobytes(), ">u2").reshape(len(times), -1)
     block["sum"] = words[:, :-1].sum(axis=1) & 0xFFFF
@@ -195,10 +262,24 @@ def crate_logger(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
         first = (due - BURST_US) // step * step + step
         samples = np.arange(first, last + 1, step)
         warm = story.warmed(unit, samples)
-        temperature = 5.2 + 0.7 * own(seed, unit, "temp") + 0.5 * curve(story, unit, "temp", samples, 0.9) + 0.15 * noise(seed, unit, "temp", samples) + warm
+        temperature = (
+            5.2
+            + 0.7 * own(seed, unit, "temp")
+            + 0.5 * curve(story, unit, "temp", samples, 0.9)
+            + 0.15 * noise(seed, unit, "temp", samples)
+            + warm
+        )
         present = noise(seed, unit, "sample", samples) < 0.995
-        shocks = [(int(t - first) // 1_000_000 + 211, round(2 + 3 * abs(n), 2)) for t, n in zip(samples.tolist(), noise(seed, unit, "shock", samples).tolist(), strict=True) if n > 0.97]
-        opened = [int(t - first) // 1_000_000 + 60 for t, n in zip(samples.tolist(), noise(seed, unit, "lid", samples).tolist(), strict=True) if n > 0.975]
+        shocks = [
+            (int(t - first) // 1_000_000 + 211, round(2 + 3 * abs(n), 2))
+            for t, n in zip(samples.tolist(), noise(seed, unit, "shock", samples).tolist(), strict=True)
+            if n > 0.97
+        ]
+        opened = [
+            int(t - first) // 1_000_000 + 60
+            for t, n in zip(samples.tolist(), noise(seed, unit, "lid", samples).tolist(), strict=True)
+            if n > 0.975
+        ]
         block: dict[int, Any] = {
             0: 1, 1: bytes.fromhex(unit.name.removeprefix("crate-")), 2: cbor2.CBORTag(1, first // 1_000_000), 3: CRATE_STEP_S,
             4: [round(t * 10) if ok else None for t, ok in zip(temperature.tolist(), present.tolist(), strict=True)],
@@ -228,4 +309,6 @@ def payloads(story: Story, unit: Unit, plan: DecoderPlan, times: np.ndarray) -> 
         return BUILDERS[unit.type](story, unit, times)
     after = times >= (story.updated(unit) or np.iinfo(np.int64).max)
     columns, reasons = MAKERS[unit.type](story, unit, times[~after])
-    return encode(plan, columns, reasons, int((~after).sum())) + (buoy_2(story, unit, times[after]) if after.any() else [])
+    return encode(plan, columns, reasons, int((~after).sum())) + (
+        buoy_2(story, unit, times[after]) if after.any() else []
+    )

@@ -55,7 +55,9 @@ def own(seed: int, unit: Unit, what: str) -> float:
 def curve(story: Story, unit: Unit, what: str, times: np.ndarray, days: float) -> np.ndarray:
     """A slow curve in [-1, 1]: two waves of about `days` with phases of the device's own."""
     turn = 2 * np.pi * times / (days * DAY_US)
-    found: np.ndarray = 0.6 * np.sin(turn + 3 * own(story.seed, unit, what)) + 0.4 * np.sin(1.73 * turn + 3 * own(story.seed, unit, what + "'"))
+    found: np.ndarray = 0.6 * np.sin(turn + 3 * own(story.seed, unit, what)) + 0.4 * np.sin(
+        1.73 * turn + 3 * own(story.seed, unit, what + "'")
+    )
     return found
 
 
@@ -108,9 +110,22 @@ def buoy(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
     storm = story.during(times, 9.4, 8.6)
     ones = np.ones(count, np.int16)
 
-    temperature = 14.5 + 2.0 * season + 0.9 * light + 0.3 * own(seed, unit, "temp") + 0.15 * tide + 0.06 * noise(seed, unit, "temp", times)
+    temperature = (
+        14.5
+        + 2.0 * season
+        + 0.9 * light
+        + 0.3 * own(seed, unit, "temp")
+        + 0.15 * tide
+        + 0.06 * noise(seed, unit, "temp", times)
+    )
     salinity = 33.6 + 0.5 * tide + 0.2 * own(seed, unit, "salt") - 0.9 * storm + 0.03 * noise(seed, unit, "salt", times)
-    oxygen = 8.2 + 0.7 * light - 0.25 * (temperature - 15.0) + 0.2 * own(seed, unit, "oxygen") + 0.08 * noise(seed, unit, "oxygen", times)
+    oxygen = (
+        8.2
+        + 0.7 * light
+        - 0.25 * (temperature - 15.0)
+        + 0.2 * own(seed, unit, "oxygen")
+        + 0.08 * noise(seed, unit, "oxygen", times)
+    )
     if unit.site in SAG_SITES:
         for night in (2, 1, 0):
             centre = story.ago(night) - (story.end % DAY_US) + int(5.6 / 24 * DAY_US)
@@ -123,14 +138,30 @@ def buoy(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
         turbidity = turbidity + story.during(times, 2.0, -400) * (8.5 + 2.2 * noise(seed, unit, "chatter", times))
     turbidity = np.clip(turbidity, 0.2, 380)
     fade = {"buoy-07": 0.85, "buoy-33": 0.7, "buoy-58": 0.62}.get(unit.name, 0.08)
-    battery = 4.02 - fade * season + 0.06 * light + 0.05 * own(seed, unit, "battery") + 0.01 * noise(seed, unit, "battery", times)
+    battery = (
+        4.02
+        - fade * season
+        + 0.06 * light
+        + 0.05 * own(seed, unit, "battery")
+        + 0.01 * noise(seed, unit, "battery", times)
+    )
     lat, lon = np.full(count, unit.latitude), np.full(count, unit.longitude)
-    drag = np.clip((times - story.ago(9.2)) / (0.35 * DAY_US), 0, 1) * (times < story.ago(7.5)) if unit.name == "buoy-31" else np.zeros(count)
+    drag = (
+        np.clip((times - story.ago(9.2)) / (0.35 * DAY_US), 0, 1) * (times < story.ago(7.5))
+        if unit.name == "buoy-31"
+        else np.zeros(count)
+    )
     lat = lat + 4e-5 * noise(seed, unit, "lat", times) + 0.0011 * drag
     lon = lon + 5e-5 * noise(seed, unit, "lon", times) + 0.0014 * drag
     restarted = noise(seed, unit, "restart", times) > 0.9996
     lat, lon = np.where(restarted, 0.0, lat), np.where(restarted, 0.0, lon)
-    strain = 2100 + 400 * np.abs(tide) + 300 * own(seed, unit, "strain") + 120 * noise(seed, unit, "strain", times) + 5200 * storm * (0.7 + 0.3 * noise(seed, unit, "gust", times))
+    strain = (
+        2100
+        + 400 * np.abs(tide)
+        + 300 * own(seed, unit, "strain")
+        + 120 * noise(seed, unit, "strain", times)
+        + 5200 * storm * (0.7 + 0.3 * noise(seed, unit, "gust", times))
+    )
     slack = (drag > 0.1) & (drag < 1) & (noise(seed, unit, "slack", times) > -0.9)
     strain = np.where(slack, 260.0, strain)
 
@@ -173,7 +204,11 @@ def boat(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
     lon = unit.longitude - reach * (1 - np.cos(loop)) * out + 2e-6 * noise(seed, unit, "lon", times)
     speed = np.where(out, 6.2 + 1.5 * np.sin(3 * loop) + 0.4 * noise(seed, unit, "speed", times), 0.0)
     hot = story.during(times, 5.7, 5.4) & out if unit.name == "boat-tern" else np.zeros(count, bool)
-    coolant = np.where(out, 176 + 4 * np.sin(loop) + 1.2 * noise(seed, unit, "cool", times) + 34 * hot, 70 + 3 * noise(seed, unit, "cool", times))
+    coolant = np.where(
+        out,
+        176 + 4 * np.sin(loop) + 1.2 * noise(seed, unit, "cool", times) + 34 * hot,
+        70 + 3 * noise(seed, unit, "cool", times),
+    )
     silent = np.where(out, 1, FIRST_REASON).astype(np.int16)
     state = np.where(out, "under_way", "moored").astype(object)
     hours = 1200 + 300 * own(seed, unit, "hours") + (times - story.ago(30)) / DAY_US * 3.9
@@ -244,7 +279,9 @@ def heard_by(story: Story, gateway: Unit, times: np.ndarray) -> list[list[tuple[
         if unit.gateway == gateway.name:
             sent = sending_times(story, unit, int(times[0]) - HEARD_US, int(times[-1]))
             places = np.searchsorted(times, sent).tolist()
-            for moment, place, stray in zip(sent.tolist(), places, noise(story.seed, unit, "heard", sent).tolist(), strict=True):
+            for moment, place, stray in zip(
+                sent.tolist(), places, noise(story.seed, unit, "heard", sent).tolist(), strict=True
+            ):
                 if lists[place] and times[place] - moment <= HEARD_US:
                     found[place].append((unit, moment + 300_000, stray))
     return found

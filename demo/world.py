@@ -17,14 +17,43 @@ SITES = [
     ("lower-reach", "Lower Reach", "sandrel-sound", 37.4051, -42.6377),
     ("quay", "Landing Quay", "sandrel-sound", 37.4290, -42.6193),
 ]
-GATEWAYS = [("gw-merle", "Merle gateway", "merle-reach"), ("gw-gull", "Gull gateway", "gull-bank"), ("gw-skerry", "Skerry gateway", "skerry"), ("gw-lower", "Lower gateway", "lower-reach")]
+GATEWAYS = [
+    ("gw-merle", "Merle gateway", "merle-reach"),
+    ("gw-gull", "Gull gateway", "gull-bank"),
+    ("gw-skerry", "Skerry gateway", "skerry"),
+    ("gw-lower", "Lower gateway", "lower-reach"),
+]
 BUOYS_BEHIND = {"gw-merle": 27, "gw-gull": 29, "gw-skerry": 22, "gw-lower": 12}
-BOATS = ["merrel", "tern", "ondine", "wherry", "dunlin", "petrel", "sanderling", "halyard", "bittern", "curlew", "knot", "whimbrel"]
-PEOPLE = [("ines", "Ines Amarel", "admin"), ("jory", "Jory Teal", "engineer"), ("maud", "Maud Varn", "operator"), ("odo", "Odo Fell", "viewer")]
+BOATS = [
+    "merrel",
+    "tern",
+    "ondine",
+    "wherry",
+    "dunlin",
+    "petrel",
+    "sanderling",
+    "halyard",
+    "bittern",
+    "curlew",
+    "knot",
+    "whimbrel",
+]
+PEOPLE = [
+    ("ines", "Ines Amarel", "admin"),
+    ("jory", "Jory Teal", "engineer"),
+    ("maud", "Maud Varn", "operator"),
+    ("odo", "Odo Fell", "viewer"),
+]
 
 TYPES = [
     # key, title, cadence in s, is a gateway, setpoints
-    ("raft_buoy", "Raft buoy", 600, False, [("oxygen_min", "mg/L", 5.0), ("turbidity_max", "{NTU}", 12.0), ("battery_min", "V", 3.3)]),
+    (
+        "raft_buoy",
+        "Raft buoy",
+        600,
+        False,
+        [("oxygen_min", "mg/L", 5.0), ("turbidity_max", "{NTU}", 12.0), ("battery_min", "V", 3.3)],
+    ),
     ("work_boat", "Work boat", 300, False, [("engine_temperature_max", "Cel", 96.0)]),
     ("shore_gateway", "Shore gateway", 300, True, []),
     ("crate_logger", "Crate logger", 21600, False, [("crate_temperature_max", "Cel", 10.0)]),
@@ -38,7 +67,16 @@ DECODERS = {
     "raft_buoy": "raft_buoy.ocu", "work_boat": "work_boat.ocu", "shore_gateway": "shore_gateway.ocu", "crate_logger": "sheets/crate_logger.ocu",
     "tide_gauge": "sheets/tide_gauge.ocu", "weather_mast": "sheets/weather_mast.ocu", "purification_tank": "sheets/purification_tank.ocu",
 }  # fmt: skip
-CONDITIONS = ["oxygen_low.ocu", "turbidity_high.ocu", "battery_low.ocu", "mooring_drags.ocu", "engine_hot.ocu", "crate_warm.ocu", "wind_strong.ocu", "lamp_weak.ocu"]
+CONDITIONS = [
+    "oxygen_low.ocu",
+    "turbidity_high.ocu",
+    "battery_low.ocu",
+    "mooring_drags.ocu",
+    "engine_hot.ocu",
+    "crate_warm.ocu",
+    "wind_strong.ocu",
+    "lamp_weak.ocu",
+]
 UPDATED = [f"buoy-{n}" for n in range(40, 49)]
 GAUGES = [("quay", "Quay"), ("merle", "Merle"), ("gull", "Gull"), ("skerry", "Skerry"), ("lower", "Lower")]
 MASTS = [("quay", "Quay", "metric"), ("skerry", "Skerry", "knots"), ("merle", "Merle", "comma")]
@@ -61,7 +99,10 @@ class Unit:
 def fleet() -> list[Unit]:
     """All devices, the same on every call."""
     places = {name: (lat, lon) for name, _, _, lat, lon in SITES}
-    units = [Unit(name, title, "shore_gateway", site, None, *places[site], {"role": "gateway"}) for name, title, site in GATEWAYS]
+    units = [
+        Unit(name, title, "shore_gateway", site, None, *places[site], {"role": "gateway"})
+        for name, title, site in GATEWAYS
+    ]
     number = 0
     for gateway, _, site in GATEWAYS:
         lat, lon = places[site]
@@ -82,17 +123,71 @@ def fleet() -> list[Unit]:
                 )
             )
     for k, name in enumerate(BOATS):
-        units.append(Unit(f"boat-{name}", f"Boat {name.title()}", "work_boat", "quay", None, round(37.4290 + 0.0002 * k, 6), -42.6193, {"crew": "north" if k % 2 else "south"}))
+        units.append(
+            Unit(
+                f"boat-{name}",
+                f"Boat {name.title()}",
+                "work_boat",
+                "quay",
+                None,
+                round(37.4290 + 0.0002 * k, 6),
+                -42.6193,
+                {"crew": "north" if k % 2 else "south"},
+            )
+        )
     site_of = {"quay": "quay", "merle": "merle-reach", "gull": "gull-bank", "skerry": "skerry", "lower": "lower-reach"}
     for name, title in GAUGES:
         lat, lon = places[site_of[name]]
-        units.append(Unit(f"tide-{name}", f"{title} tide gauge", "tide_gauge", site_of[name], None, round(lat - 0.0008, 6), round(lon - 0.001, 6), {}))
+        units.append(
+            Unit(
+                f"tide-{name}",
+                f"{title} tide gauge",
+                "tide_gauge",
+                site_of[name],
+                None,
+                round(lat - 0.0008, 6),
+                round(lon - 0.001, 6),
+                {},
+            )
+        )
     for name, title, style in MASTS:
         lat, lon = places[site_of[name]]
-        units.append(Unit(f"mast-{name}", f"{title} mast", "weather_mast", site_of[name], None, round(lat + 0.0006, 6), round(lon - 0.0015, 6), {"units": style}))
+        units.append(
+            Unit(
+                f"mast-{name}",
+                f"{title} mast",
+                "weather_mast",
+                site_of[name],
+                None,
+                round(lat + 0.0006, 6),
+                round(lon - 0.0015, 6),
+                {"units": style},
+            )
+        )
     for k in range(6):
-        units.append(Unit(f"tank-{k + 1}", f"Tank {'ABCDEF'[k]}", "purification_tank", "quay", None, 37.4294, round(-42.6198 + 0.0001 * k, 6), {"hall": "north" if k < 3 else "south"}))
+        units.append(
+            Unit(
+                f"tank-{k + 1}",
+                f"Tank {'ABCDEF'[k]}",
+                "purification_tank",
+                "quay",
+                None,
+                37.4294,
+                round(-42.6198 + 0.0001 * k, 6),
+                {"hall": "north" if k < 3 else "south"},
+            )
+        )
     for k in range(60):
         site = ("quay", "merle-reach", "gull-bank", "lower-reach")[k % 4]
-        units.append(Unit(f"crate-5ca7e0{0x101 + k:06x}", f"Crate {k + 1:02d}", "crate_logger", site, None, *places[site], {"load": ("mussel", "oyster")[k % 2]}))
+        units.append(
+            Unit(
+                f"crate-5ca7e0{0x101 + k:06x}",
+                f"Crate {k + 1:02d}",
+                "crate_logger",
+                site,
+                None,
+                *places[site],
+                {"load": ("mussel", "oyster")[k % 2]},
+            )
+        )
     return units

@@ -12,8 +12,17 @@ def add_hot_paths(result: dict[str, Any], generator: Any, request: Any, public: 
             "operationId": "send_message",
             "tags": ["intake"],
             "description": "One message, its payload as the body. 202 means committed. Needs `Authorization: Bearer ocd_...`, the device's key.",
-            "parameters": [{"name": "for", "in": "query", "schema": {"type": "string"}, "description": "a gateway or an onboarding key names the device it speaks for"}],
-            "requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}},
+            "parameters": [
+                {
+                    "name": "for",
+                    "in": "query",
+                    "schema": {"type": "string"},
+                    "description": "a gateway or an onboarding key names the device it speaks for",
+                }
+            ],
+            "requestBody": {
+                "content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}
+            },
             "responses": {"202": {"description": "committed"}, "401": error, "413": error, "429": error, "507": error},
             "security": [],
         }

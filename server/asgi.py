@@ -39,7 +39,15 @@ async def page(request: Request) -> Response:
         return PlainTextResponse("the front end is not built: run `./oculum up`", 503)
     nonce = secrets.token_urlsafe(16)
     html = index.read_text().replace("__NONCE__", nonce)
-    return HTMLResponse(html, headers={"Content-Security-Policy": strict(nonce), "Cache-Control": "no-store", "X-Content-Type-Options": "nosniff", "Referrer-Policy": "same-origin"})
+    return HTMLResponse(
+        html,
+        headers={
+            "Content-Security-Policy": strict(nonce),
+            "Cache-Control": "no-store",
+            "X-Content-Type-Options": "nosniff",
+            "Referrer-Policy": "same-origin",
+        },
+    )
 
 
 async def alive(request: Request) -> Response:

@@ -74,13 +74,18 @@ STATIC_ROOT = INSTANCE.folder / "static"
 LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
-    "formatters": {"plain": {"()": "server.runner.logs.SafeFormatter", "format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}},
+    "formatters": {
+        "plain": {"()": "server.runner.logs.SafeFormatter", "format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}
+    },
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "INFO"},
     "loggers": {"django.request": {"level": "ERROR"}, "psycopg.pool": {"level": "ERROR"}},
 }
 REST_FRAMEWORK = {
-    "DEFAULT_AUTHENTICATION_CLASSES": ["server.access.authentication.TokenAuthentication", "server.access.authentication.SessionAuthentication"],
+    "DEFAULT_AUTHENTICATION_CLASSES": [
+        "server.access.authentication.TokenAuthentication",
+        "server.access.authentication.SessionAuthentication",
+    ],
     "DEFAULT_PERMISSION_CLASSES": ["server.access.permissions.ByRole"],
     "DEFAULT_PAGINATION_CLASS": "server.access.paging.Pages",
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],

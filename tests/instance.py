@@ -26,7 +26,14 @@ def new_environment(prefix: str) -> Path:
     atexit.register(shutil.rmtree, folder, ignore_errors=True)
     for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT", "OCULUM_DATABASE"):
         os.environ.pop(name, None)
-    os.environ.update({"OCULUM_DATA": str(folder), "OCULUM_PORT": str(stack.free_ports()), "DJANGO_SETTINGS_MODULE": "server.settings", "DJANGO_ALLOW_ASYNC_UNSAFE": "1"})
+    os.environ.update(
+        {
+            "OCULUM_DATA": str(folder),
+            "OCULUM_PORT": str(stack.free_ports()),
+            "DJANGO_SETTINGS_MODULE": "server.settings",
+            "DJANGO_ALLOW_ASYNC_UNSAFE": "1",
+        }
+    )
     for part, mode in (("run", 0o711), ("log", 0o700), ("secrets", 0o700)):
         (folder / part).mkdir(mode=mode)
     return folder
@@ -55,7 +62,13 @@ def start(instance: Instance, module: str, ready: str | None = None, **environme
     if ready:
         (instance.folder / "run" / ready).unlink(missing_ok=True)
     with (instance.folder / "log" / f"{module}.log").open("ab") as out:
-        child = subprocess.Popen([sys.executable, "-m", *module.split()], env={**instance.environment(), **environment}, cwd=ROOT, stdout=out, stderr=out)
+        child = subprocess.Popen(
+            [sys.executable, "-m", *module.split()],
+            env={**instance.environment(), **environment},
+            cwd=ROOT,
+            stdout=out,
+            stderr=out,
+        )
     if ready:
         until(lambda: (instance.folder / "run" / ready).exists() or child.poll() is not None, f"{module} to start")
         assert child.poll() is None, (instance.folder / "log" / f"{module}.log").read_text()
@@ -70,6 +83,9 @@ def until(true: Callable[[], Any], what: str, seconds: float = 30) -> Any:
         if found:
             return found
         if time.monotonic() > end:
-            logs = "\n".join(f"{p.name}: {p.read_text(errors='replace')[-1500:]}" for p in Path(os.environ["OCULUM_DATA"]).glob("log/*.log"))
+            logs = "\n".join(
+                f"{p.name}: {p.read_text(errors='replace')[-1500:]}"
+                for p in Path(os.environ["OCULUM_DATA"]).glob("log/*.log")
+            )
             raise AssertionError(f"waited {seconds:.0f} s for {what}\n{logs}")
         time.sleep(0.02)

@@ -60,7 +60,12 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                 state = int(column.state[i])
                 if state == 0:
                     continue
-                answer: dict[str, Any] = {"field": spec.name, "value": plain(spec, column, i), "unit": spec.unit, "at": moment(int(group.at[i]))}
+                answer: dict[str, Any] = {
+                    "field": spec.name,
+                    "value": plain(spec, column, i),
+                    "unit": spec.unit,
+                    "at": moment(int(group.at[i])),
+                }
                 if group.device is not None and group.device[i] is not None:
                     answer["device"] = group.device[i]
                 if state >= FIRST_REASON:
@@ -70,7 +75,12 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
 
 
 def refusal(failure: Failure, byte: int) -> dict[str, Any]:
-    return {"code": failure.code, "message": failure.message, "line": failure.line or None, "byte": byte if byte >= 0 else None}
+    return {
+        "code": failure.code,
+        "message": failure.message,
+        "line": failure.line or None,
+        "byte": byte if byte >= 0 else None,
+    }
 
 
 def answer(decoded: Decoded, row: int) -> dict[str, Any]:
@@ -80,14 +90,28 @@ def answer(decoded: Decoded, row: int) -> dict[str, Any]:
     found: dict[str, Any] = {"readings": readings(decoded, row)}
     parts = [part for part in decoded.parts if part.row == row]
     if parts:
-        found["refused"] = [{"part": p.name, **({"device": p.device} if p.device else {}), "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in parts]
+        found["refused"] = [
+            {
+                "part": p.name,
+                **({"device": p.device} if p.device else {}),
+                "error": p.failure.code,
+                "message": p.failure.message,
+                "line": p.failure.line,
+            }
+            for p in parts
+        ]
     return found
 
 
 def close(found: Any, wanted: Any) -> bool:
     """Equal, or as near as two ways of calculating the same come: 1e-11 of the magnitude, or 1e-12."""
     plain_number = (int, float)
-    if isinstance(found, bool) or isinstance(wanted, bool) or not isinstance(found, plain_number) or not isinstance(wanted, plain_number):
+    if (
+        isinstance(found, bool)
+        or isinstance(wanted, bool)
+        or not isinstance(found, plain_number)
+        or not isinstance(wanted, plain_number)
+    ):
         return bool(found == wanted)
     return abs(found - wanted) <= max(1e-12, 1e-11 * abs(wanted))
 
@@ -106,7 +130,11 @@ def differences(found: dict[str, Any], expect: dict[str, Any]) -> list[str]:
         code = expect["error"]["code"] if isinstance(expect["error"], dict) else expect["error"]
         if "error" not in found:
             return [f"expected to be refused as {code}, found {len(found['readings'])} readings"]
-        return [] if found["error"]["code"] == code else [f"expected to be refused as {code}, found {found['error']['code']}: {found['error']['message']}"]
+        return (
+            []
+            if found["error"]["code"] == code
+            else [f"expected to be refused as {code}, found {found['error']['code']}: {found['error']['message']}"]
+        )
     if "error" in found:
         return [f"expected readings, found it refused as {found['error']['code']}: {found['error']['message']}"]
     mine: dict[tuple[str, str], dict[str, Any]] = {(_named(r), r["at"]): r for r in found["readings"]}
@@ -117,7 +145,11 @@ def differences(found: dict[str, Any], expect: dict[str, Any]) -> list[str]:
         got = mine.get(key)
         if got is None:
             continue
-        if wanted.get("missing") != got.get("missing") or not close(got["value"], wanted.get("value")) or ("unit" in wanted and wanted["unit"] != got["unit"]):
+        if (
+            wanted.get("missing") != got.get("missing")
+            or not close(got["value"], wanted.get("value"))
+            or ("unit" in wanted and wanted["unit"] != got["unit"])
+        ):
             told.append(f"{key[0]}: expected {_said(wanted)}, found {_said(got)}")
     return told
 

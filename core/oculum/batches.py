@@ -47,7 +47,9 @@ class Payloads:
         lengths = np.fromiter((len(p) for p in payloads), np.int64, len(payloads))
         ends = np.cumsum(lengths)
         data = np.frombuffer(b"".join(payloads) + bytes(PAD), np.uint8)
-        received = received_us if isinstance(received_us, np.ndarray) else np.fromiter(received_us, np.int64, len(payloads))
+        received = (
+            received_us if isinstance(received_us, np.ndarray) else np.fromiter(received_us, np.int64, len(payloads))
+        )
         return cls(data, ends - lengths, ends, received, headers, constants, before)
 
     def row(self, index: int) -> bytes:

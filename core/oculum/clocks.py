@@ -20,7 +20,10 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 @lru_cache(maxsize=512)
 def pattern_parts(pattern: str) -> tuple[tuple[str, int], ...]:
     """The parts of a pattern in their order: (letter or literal text, number of digits or 0)."""
-    return tuple((run[0], len(run)) if run[0] in _LETTERS else (run, 0) for run in re.findall(r"Y+|M+|D+|h+|m+|s+|[^YMDhms]+", pattern))
+    return tuple(
+        (run[0], len(run)) if run[0] in _LETTERS else (run, 0)
+        for run in re.findall(r"Y+|M+|D+|h+|m+|s+|[^YMDhms]+", pattern)
+    )
 
 
 def pattern_problem(pattern: str) -> str | None:
@@ -47,7 +50,19 @@ def calendar_us(year: Any, month: Any, day: Any, hour: Any, minute: Any, second:
     """Microseconds of a date and time, and whether it is in the calendar (proleptic Gregorian, years 1 to 9999)."""
     parts = [np.atleast_1d(np.asarray(p)).astype(np.int64) for p in (year, month, day, hour, minute, second)]
     y, mo, d, h, mi, s = np.broadcast_arrays(*parts)
-    good = (y >= 1) & (y <= 9999) & (mo >= 1) & (mo <= 12) & (d >= 1) & (h >= 0) & (h < 24) & (mi >= 0) & (mi < 60) & (s >= 0) & (s < 60)
+    good = (
+        (y >= 1)
+        & (y <= 9999)
+        & (mo >= 1)
+        & (mo <= 12)
+        & (d >= 1)
+        & (h >= 0)
+        & (h < 24)
+        & (mi >= 0)
+        & (mi < 60)
+        & (s >= 0)
+        & (s < 60)
+    )
     months = (np.where(good, y, 1970) - 1970) * 12 + np.where(good, mo, 1) - 1
     first = months.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
     following = (months + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
@@ -120,7 +135,9 @@ def utc_to_local(us: int, zone: str) -> tuple[datetime, bool]:
     return local, bool(local.fold)
 
 
-def written_us(parts: dict[str, np.ndarray], received: np.ndarray, zones: Any, again: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+def written_us(
+    parts: dict[str, np.ndarray], received: np.ndarray, zones: Any, again: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
     """Moments from the parts of a pattern, by letter; and which of them are in the calendar.
 
     zones: the name of a zone a row (object (m,)), or None for UTC. Without a date the moment nearest to
@@ -137,7 +154,9 @@ def written_us(parts: dict[str, np.ndarray], received: np.ndarray, zones: Any, a
         if not known_zone(name):
             good[rows] = False
         elif "Y" not in parts:
-            offset = [int(utc_to_local(int(r), name)[0].utcoffset() / timedelta(microseconds=1)) for r in received[rows]]  # type: ignore[operator]
+            offset = [
+                int(utc_to_local(int(r), name)[0].utcoffset() / timedelta(microseconds=1)) for r in received[rows]
+            ]  # type: ignore[operator]
             local_now[rows] += np.array(offset, np.int64)
     if "Y" in parts:
         year = parts["Y"]
@@ -182,10 +201,19 @@ _BASIC = re.compile(r"(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)(?:[.,](\d{1,9}))?(Z
 
 def iso_us(text: str) -> int:
     """Microseconds of an ISO 8601 time with its zone, extended or basic form. Raises ValueError."""
-    if len(text) == 20 and text[10] == "T" and text[19] == "Z" and text[4] == "-" == text[7] and text[13] == ":" == text[16] and text.isascii():
+    if (
+        len(text) == 20
+        and text[10] == "T"
+        and text[19] == "Z"
+        and text[4] == "-" == text[7]
+        and text[13] == ":" == text[16]
+        and text.isascii()
+    ):
         # the usual form; what is no calendar date, or no digit, raises
         moment = datetime.fromisoformat(text)
-        return ((moment.toordinal() - 719_163) * 86_400 + moment.hour * 3600 + moment.minute * 60 + moment.second) * SECOND
+        return (
+            (moment.toordinal() - 719_163) * 86_400 + moment.hour * 3600 + moment.minute * 60 + moment.second
+        ) * SECOND
     match = (_EXTENDED.fullmatch(text) or _BASIC.fullmatch(text)) if text.isascii() else None
     if not match:
         raise ValueError(text)

@@ -51,9 +51,25 @@ def without_context(decoded: Decoded, context: int) -> Decoded:
     for group in decoded.groups:
         keep = np.flatnonzero(group.rows >= context)
         columns = {name: column.taken(keep) for name, column in group.columns.items()}
-        groups.append(replace(group, rows=group.rows[keep] - context, at=group.at[keep], columns=columns, device=group.device[keep] if group.device is not None else None))
+        groups.append(
+            replace(
+                group,
+                rows=group.rows[keep] - context,
+                at=group.at[keep],
+                columns=columns,
+                device=group.device[keep] if group.device is not None else None,
+            )
+        )
     parts = [replace(part, row=part.row - context) for part in decoded.parts if part.row >= context]
-    return Decoded(groups, decoded.failures, decoded.failure[context:], decoded.byte[context:], decoded.reasons, decoded.unread[context:], parts)
+    return Decoded(
+        groups,
+        decoded.failures,
+        decoded.failure[context:],
+        decoded.byte[context:],
+        decoded.reasons,
+        decoded.unread[context:],
+        parts,
+    )
 
 
 def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
@@ -82,13 +98,28 @@ def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
             row = int(group.rows[i])
             if (row, name) not in told:
                 told.add((row, name))
-                decoded.parts.append(Part(row, "device", name, Failure("not assigned", f"the sender may not speak for `{name[:60]}`: no such device is assigned to it", 0)))
+                decoded.parts.append(
+                    Part(
+                        row,
+                        "device",
+                        name,
+                        Failure(
+                            "not assigned",
+                            f"the sender may not speak for `{name[:60]}`: no such device is assigned to it",
+                            0,
+                        ),
+                    )
+                )
         kept = np.flatnonzero(keep)
         columns = {n: c.taken(kept) for n, c in group.columns.items()}
-        decoded.groups[place] = Group(group.fields, group.rows[kept], group.at[kept], columns, group.device[kept], own[kept])
+        decoded.groups[place] = Group(
+            group.fields, group.rows[kept], group.at[kept], columns, group.device[kept], own[kept]
+        )
 
 
-def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: Trace | None = None, context: int = 0) -> Decoded:
+def decode_batch(
+    plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: Trace | None = None, context: int = 0
+) -> Decoded:
     """Decoded messages; one whose times lie too far before or after its arrival is refused.
 
     oldest_us: measured times before this moment are older than what is kept. The first `context` messages
@@ -101,7 +132,10 @@ def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: T
     for group in decoded.groups:
         ahead = group.at > received[group.rows] + FUTURE_US
         behind = group.at < oldest_us
-        for mask, text in ((ahead, "measured more than 5 min after it arrived"), (behind & ~ahead, "measured before the time that is kept")):
+        for mask, text in (
+            (ahead, "measured more than 5 min after it arrived"),
+            (behind & ~ahead, "measured before the time that is kept"),
+        ):
             rows = np.unique(group.rows[mask])
             rows = rows[decoded.failure[rows] < 0]
             if len(rows):
@@ -112,7 +146,15 @@ def decode_batch(plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: T
         for group in decoded.groups:
             keep = np.flatnonzero(~bad[group.rows])
             columns: dict[str, Column] = {name: column.taken(keep) for name, column in group.columns.items()}
-            groups.append(replace(group, rows=group.rows[keep], at=group.at[keep], columns=columns, device=group.device[keep] if group.device is not None else None))
+            groups.append(
+                replace(
+                    group,
+                    rows=group.rows[keep],
+                    at=group.at[keep],
+                    columns=columns,
+                    device=group.device[keep] if group.device is not None else None,
+                )
+            )
         decoded.groups = groups
     return decoded
 
@@ -162,12 +204,16 @@ def process(
         events = build_events(groups, device, arrival, newest, ids)
         effects.newest |= newest_after(events)
         for condition in conditions(type_):
-            found = evaluate_condition(condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until)
+            found = evaluate_condition(
+                condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until
+            )
             effects.transitions += [(condition.key, transition) for transition in found]
     return effects
 
 
-def _of_types(group: Group, index: np.ndarray, device: np.ndarray, type_of: Callable[[int], int]) -> list[tuple[int, Group]]:
+def _of_types(
+    group: Group, index: np.ndarray, device: np.ndarray, type_of: Callable[[int], int]
+) -> list[tuple[int, Group]]:
     """A group by the types of the devices that its readings belong to, its rows those of the batch."""
     rows = index[group.rows]
     owner = group.owner if group.owner is not None else device[rows]
@@ -178,5 +224,17 @@ def _of_types(group: Group, index: np.ndarray, device: np.ndarray, type_of: Call
     found = []
     for type_ in np.unique(types).tolist():
         keep = np.flatnonzero(types[which] == type_)
-        found.append((int(type_), Group(group.fields, rows[keep], group.at[keep], {n: c.taken(keep) for n, c in group.columns.items()}, None, owner[keep])))
+        found.append(
+            (
+                int(type_),
+                Group(
+                    group.fields,
+                    rows[keep],
+                    group.at[keep],
+                    {n: c.taken(keep) for n, c in group.columns.items()},
+                    None,
+                    owner[keep],
+                ),
+            )
+        )
     return found

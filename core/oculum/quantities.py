@@ -52,7 +52,12 @@ class Unit:
     @property
     def is_scale(self) -> bool:
         """True for a scale with a zero of its own (Cel, [degF]): absolute and difference differ."""
-        return self.scale is None and len(self.parts) == 1 and self.parts[0][0] in ("Cel", "[degF]") and self.parts[0][2] == 1
+        return (
+            self.scale is None
+            and len(self.parts) == 1
+            and self.parts[0][0] in ("Cel", "[degF]")
+            and self.parts[0][2] == 1
+        )
 
 
 # atom -> (dimension, its name in the units library or None for a base of our own, takes prefixes)
@@ -123,7 +128,9 @@ _PREFIXES: dict[str, Fraction] = {
     "Ki": Fraction(1024), "Mi": Fraction(1024**2), "Gi": Fraction(1024**3),
 }  # fmt: skip
 
-_TERM = re.compile(r"(?P<atom>(?:%|1|[A-Za-z]+(?:\[[^\]\s]+\])?|\[[^\]\s]+\]|\{[^}\s]+\}(?=$|-?\d|[./])))?(?P<note>\{[^}\s]*\})?(?P<power>-?\d+)?$")
+_TERM = re.compile(
+    r"(?P<atom>(?:%|1|[A-Za-z]+(?:\[[^\]\s]+\])?|\[[^\]\s]+\]|\{[^}\s]+\}(?=$|-?\d|[./])))?(?P<note>\{[^}\s]*\})?(?P<power>-?\d+)?$"
+)
 
 
 @cache
@@ -177,7 +184,9 @@ def declare(path: Path) -> None:
                 base = parse_unit(unit)
                 _LOCAL[code] = (base.dimension, Fraction(amount) * base.factor)
             except ValueError:
-                raise UnitError(f'{path.name}: `{code}` says neither its `dimension` nor what it `equals`, as in "1.8288 m"') from None
+                raise UnitError(
+                    f'{path.name}: `{code}` says neither its `dimension` nor what it `equals`, as in "1.8288 m"'
+                ) from None
     parse_unit.cache_clear()
     _size.cache_clear()
 

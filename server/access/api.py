@@ -76,7 +76,13 @@ class RecordOut(serializers.ModelSerializer):
 
 def me_of(request: Request) -> dict[str, Any]:
     person: Person = person_of(request)
-    return {"username": person.username, "name": person.first_name or person.username, "role": person.role, "zone": person.zone, "csrf": get_token(request._request)}
+    return {
+        "username": person.username,
+        "name": person.first_name or person.username,
+        "role": person.role,
+        "zone": person.zone,
+        "csrf": get_token(request._request),
+    }
 
 
 _failures: dict[str, deque[float]] = defaultdict(lambda: deque(maxlen=10))
@@ -113,7 +119,9 @@ class SignInView(APIView):
 class SignOutView(APIView):
     writes = "viewer"
 
-    @extend_schema(request=None, responses=OpenApiResponse(description="signed out"), operation_id="sign_out", tags=["access"])
+    @extend_schema(
+        request=None, responses=OpenApiResponse(description="signed out"), operation_id="sign_out", tags=["access"]
+    )
     def post(self, request: Request) -> Response:
         record(person_of(request), "signed out")
         with connection.cursor() as cursor:

@@ -43,4 +43,6 @@ class Record(models.Model):
 
 def record(person: Person | None, what: str, about: str = "", who: str = "", **detail: object) -> None:
     """Puts an act on record."""
-    Record.objects.create(person=person, who=who or (person.username if person else ""), what=what, about=about[:200], detail=detail)
+    Record.objects.create(
+        person=person, who=who or (person.username if person else ""), what=what, about=about[:200], detail=detail
+    )

@@ -67,7 +67,25 @@ class EntryOut(serializers.ModelSerializer):
 
     class Meta:
         model = JournalEntry
-        fields = ["id", "what", "at", "learned_at", "who", "note", "value", "limit", "unit", "device", "device_title", "condition", "priority", "alarm", "text", "message_id", "version"]
+        fields = [
+            "id",
+            "what",
+            "at",
+            "learned_at",
+            "who",
+            "note",
+            "value",
+            "limit",
+            "unit",
+            "device",
+            "device_title",
+            "condition",
+            "priority",
+            "alarm",
+            "text",
+            "message_id",
+            "version",
+        ]
 
     def get_who(self, entry: JournalEntry) -> str | None:
         return (entry.person.first_name or entry.person.username) if entry.person else None
@@ -87,7 +105,9 @@ class NoteIn(serializers.Serializer):
 
 def everything() -> Any:
     rank = Case(*(When(priority=p, then=Value(i)) for i, p in enumerate(PRIORITIES)), output_field=IntegerField())
-    return Alarm.objects.select_related("condition", "version", "device", "device__site", "acknowledged_by").annotate(rank=rank)
+    return Alarm.objects.select_related("condition", "version", "device", "device__site", "acknowledged_by").annotate(
+        rank=rank
+    )
 
 
 class AlarmsView(APIView):
@@ -110,13 +130,27 @@ class AlarmsView(APIView):
             found = found.filter(condition_id=int(params["condition"]))
         if params.get("show") == "all":
             start, end, _ = span(request)
-            found = found.filter(raised_at__lte=end).filter(Q(cleared_at=None) | Q(cleared_at__gte=start)).order_by("-raised_at")
+            found = (
+                found.filter(raised_at__lte=end)
+                .filter(Q(cleared_at=None) | Q(cleared_at__gte=start))
+                .order_by("-raised_at")
+            )
         else:
             at = moment(request, "to")
-            found = found.filter(raised_at__lte=at).filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if at else found.filter(cleared_at=None)
+            found = (
+                found.filter(raised_at__lte=at).filter(Q(cleared_at=None) | Q(cleared_at__gt=at))
+                if at
+                else found.filter(cleared_at=None)
+            )
             found = found.order_by("rank", "-raised_at")
         page = found[offset : offset + limit]
-        return Response({"count": found.count(), "unacknowledged": found.filter(acknowledged_at=None).count(), "results": AlarmOut(page, many=True).data})
+        return Response(
+            {
+                "count": found.count(),
+                "unacknowledged": found.filter(acknowledged_at=None).count(),
+                "results": AlarmOut(page, many=True).data,
+            }
+        )
 
 
 class SummaryOut(serializers.Serializer):
@@ -134,7 +168,12 @@ class SummaryOut(serializers.Serializer):
 class SummaryView(APIView):
     """What was raised in the lookback, by condition: how often, on how many devices, and which device most."""
 
-    @extend_schema(parameters=[OpenApiParameter("from", str), OpenApiParameter("to", str)], responses=SummaryOut(many=True), operation_id="alarm_summary", tags=["alarms"])
+    @extend_schema(
+        parameters=[OpenApiParameter("from", str), OpenApiParameter("to", str)],
+        responses=SummaryOut(many=True),
+        operation_id="alarm_summary",
+        tags=["alarms"],
+    )
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         with connection.cursor() as cursor:
@@ -145,7 +184,17 @@ class SummaryView(APIView):
                 " join definitions_definition d on d.id = a.condition_id join fleet_device v on v.id = a.device_id group by 1, 2 order by 4 desc limit 50",
                 (start, end),
             )
-            names = ["definition", "condition", "priority", "raised", "devices", "untaken", "last_at", "most_device", "most_count"]
+            names = [
+                "definition",
+                "condition",
+                "priority",
+                "raised",
+                "devices",
+                "untaken",
+                "last_at",
+                "most_device",
+                "most_count",
+            ]
             return Response([dict(zip(names, row, strict=True)) for row in cursor.fetchall()])
 
 
@@ -179,7 +228,14 @@ class AcknowledgeView(APIView):
                 now = timezone.now()
                 alarm.acknowledged_at, alarm.acknowledged_by = now, person_of(request)
                 alarm.save(update_fields=["acknowledged_at", "acknowledged_by"])
-                JournalEntry.objects.create(alarm=alarm, what="acknowledged", at=now, learned_at=now, person=person_of(request), note=harmless(asked.validated_data.get("note", ""), 1000))
+                JournalEntry.objects.create(
+                    alarm=alarm,
+                    what="acknowledged",
+                    at=now,
+                    learned_at=now,
+                    person=person_of(request),
+                    note=harmless(asked.validated_data.get("note", ""), 1000),
+                )
                 told(alarm)
         return Response(AlarmOut(everything().get(pk=ident)).data)
 
@@ -199,7 +255,9 @@ class NoteView(APIView):
             raise Refused("invalid", "an empty note says nothing")
         now = timezone.now()
         with transaction.atomic():
-            JournalEntry.objects.create(alarm=alarm, what="noted", at=now, learned_at=now, person=person_of(request), note=text)
+            JournalEntry.objects.create(
+                alarm=alarm, what="noted", at=now, learned_at=now, person=person_of(request), note=text
+            )
             told(alarm)
         return Response(AlarmOut(everything().get(pk=ident)).data)
 

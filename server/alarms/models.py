@@ -31,8 +31,15 @@ class Alarm(models.Model):
     message_received_at = models.DateTimeField(null=True)
 
     class Meta:
-        constraints = [models.UniqueConstraint(fields=["condition", "device"], condition=models.Q(cleared_at=None), name="one_open_alarm")]
-        indexes = [models.Index(fields=["device", "-raised_at"], name="alarm_of_device"), models.Index(fields=["cleared_at"], name="alarm_cleared")]
+        constraints = [
+            models.UniqueConstraint(
+                fields=["condition", "device"], condition=models.Q(cleared_at=None), name="one_open_alarm"
+            )
+        ]
+        indexes = [
+            models.Index(fields=["device", "-raised_at"], name="alarm_of_device"),
+            models.Index(fields=["cleared_at"], name="alarm_cleared"),
+        ]
 
 
 class JournalEntry(models.Model):

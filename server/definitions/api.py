@@ -66,7 +66,9 @@ def type_of(key: str | None) -> DeviceType | None:
 def definitions() -> QuerySet[Definition]:
     """Definitions with what their rows show besides."""
     last = Version.objects.filter(definition=OuterRef("pk")).order_by("-number").values("number")[:1]
-    return Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(last_number=Subquery(last))
+    return Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(
+        last_number=Subquery(last)
+    )
 
 
 class DefinitionsView(generics.ListCreateAPIView):
@@ -95,7 +97,11 @@ class DefinitionsView(generics.ListCreateAPIView):
             with transaction.atomic():
                 definition = serializer.save()
         except IntegrityError:
-            raise Refused("exists", f"there is a {serializer.validated_data['kind']} of this name, or for this device type, already", 409) from None
+            raise Refused(
+                "exists",
+                f"there is a {serializer.validated_data['kind']} of this name, or for this device type, already",
+                409,
+            ) from None
         record(person_of(self.request), "began definition", f"{definition.kind} {definition.name}")
 
 
@@ -112,10 +118,14 @@ class DefinitionView(APIView):
         asked = DraftIn(data=request.data)
         asked.is_valid(raise_exception=True)
         number = asked.validated_data["draft_number"]
-        changed = Definition.objects.filter(pk=ident, draft_number=number).update(draft=asked.validated_data["draft"], draft_number=number + 1)
+        changed = Definition.objects.filter(pk=ident, draft_number=number).update(
+            draft=asked.validated_data["draft"], draft_number=number + 1
+        )
         if not changed:
             self.find(ident)
-            raise Refused("changed meanwhile", "somebody else changed this draft meanwhile; reload it to see their text", 409)
+            raise Refused(
+                "changed meanwhile", "somebody else changed this draft meanwhile; reload it to see their text", 409
+            )
         return Response(DefinitionOut(self.find(ident)).data)
 
     @staticmethod
@@ -135,7 +145,9 @@ def sound(text: str, type_: DeviceType | None) -> DecoderPlan:
     """The plan of a decoder's text; raises Refused with its problems where it has some."""
     plan, problems = check("decoder", text, type_)
     if not isinstance(plan, DecoderPlan):
-        raise Refused("definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems))
+        raise Refused(
+            "definition", problems[0].message if problems else "this is no decoder", problems=problems_of(problems)
+        )
     return plan
 
 
@@ -168,7 +180,16 @@ class CheckView(APIView):
         plan, problems = check(data["kind"], data["text"], type_of(data.get("type")))
         fields = [plain(s) for s in plan.all_fields] if isinstance(plan, DecoderPlan) else []
         drawn = [
-            {"field": i.field, "sign": i.sign, "setpoint": i.setpoint, "number": i.number, "unit": i.unit, "line": i.line, "column": i.column, "end_column": i.end_column}
+            {
+                "field": i.field,
+                "sign": i.sign,
+                "setpoint": i.setpoint,
+                "number": i.number,
+                "unit": i.unit,
+                "line": i.line,
+                "column": i.column,
+                "end_column": i.end_column,
+            }
             for i in (plan.limits if isinstance(plan, ConditionPlan) else ())
         ]
         return Response({
@@ -220,7 +241,9 @@ class DecodeView(APIView):
         previous = bytes_of(data["previous_hex"], "previous_hex") if data.get("previous_hex") else None
         plan = sound(data["text"], type_of(data.get("type")))
         at = data.get("received_at") or timezone.now()
-        return Response(explain(plan, payload, int(at.timestamp() * 1e6), data.get("headers"), data.get("constants"), previous))
+        return Response(
+            explain(plan, payload, int(at.timestamp() * 1e6), data.get("headers"), data.get("constants"), previous)
+        )
 
 
 class TrialView(APIView):
@@ -264,7 +287,9 @@ class PublishView(APIView):
         try:
             publish(definition, data["text"], person_of(request), data.get("why", ""), data["despite_cases"], first)
         except NothingInForce:
-            raise Refused("nothing in force", "no version is in force for the other devices; publish this one for all", 409) from None
+            raise Refused(
+                "nothing in force", "no version is in force for the other devices; publish this one for all", 409
+            ) from None
         except CasesFail as error:
             raise Refused("cases fail", str(error), 409, names=error.names) from None
         except NotPublishable as error:
@@ -288,7 +313,20 @@ class DecodeAgainView(APIView):
     @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])
     def get(self, request: Request, key: str) -> Response:
         job = DecodeAgain.objects.filter(type__key=key).order_by("-id").first()
-        return Response(AgainOut(job).data if job else {"id": 0, "state": "none", "total": 0, "done": 0, "decoded": 0, "asked_at": None, "start": None, "end": None})
+        return Response(
+            AgainOut(job).data
+            if job
+            else {
+                "id": 0,
+                "state": "none",
+                "total": 0,
+                "done": 0,
+                "decoded": 0,
+                "asked_at": None,
+                "start": None,
+                "end": None,
+            }
+        )
 
     @extend_schema(request=AgainIn, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
     def post(self, request: Request, key: str) -> Response:
@@ -297,7 +335,9 @@ class DecodeAgainView(APIView):
         asked.is_valid(raise_exception=True)
         span = {"start": asked.validated_data.get("start"), "end": asked.validated_data.get("end")}
         person: Person = person_of(request)
-        job = DecodeAgain.objects.filter(type=type_, state__in=["waiting", "running", "paused"]).first() or DecodeAgain.objects.create(type=type_, person=person, **span)
+        job = DecodeAgain.objects.filter(
+            type=type_, state__in=["waiting", "running", "paused"]
+        ).first() or DecodeAgain.objects.create(type=type_, person=person, **span)
         record(person, "decoded again", key, start=str(span["start"] or ""), end=str(span["end"] or ""))
         return Response(AgainOut(job).data, 202)
 
@@ -307,7 +347,9 @@ class DecodeAgainView(APIView):
         asked = AgainState(data=request.data)
         asked.is_valid(raise_exception=True)
         wanted = asked.validated_data["state"]
-        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running"] if wanted == "paused" else ["paused"]).update(state=wanted)
+        DecodeAgain.objects.filter(
+            type__key=key, state__in=["waiting", "running"] if wanted == "paused" else ["paused"]
+        ).update(state=wanted)
         return self.get(request, key)
 
     @extend_schema(responses=AgainOut, operation_id="cancel_decoding_again", tags=["definitions"])
@@ -321,4 +363,10 @@ class LanguageView(APIView):
 
     @extend_schema(responses=LanguageOut, operation_id="language", tags=["definitions"])
     def get(self, request: Request) -> Response:
-        return Response({"functions": [{"name": n, "words": f.words} for n, f in FUNCTIONS.items()], "checks": list(CHECKS), "units": known_codes()})
+        return Response(
+            {
+                "functions": [{"name": n, "words": f.words} for n, f in FUNCTIONS.items()],
+                "checks": list(CHECKS),
+                "units": known_codes(),
+            }
+        )

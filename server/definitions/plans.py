@@ -53,5 +53,7 @@ def published(key: str) -> DecoderPlan | None:
     return decoder_plan(found.live.text, found.live.fields) if found is not None and found.live is not None else None
 
 
-def condition_plan(text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> ConditionPlan | None:
+def condition_plan(
+    text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]
+) -> ConditionPlan | None:
     return _condition(text, key, orjson.dumps(fields), orjson.dumps(setpoints))

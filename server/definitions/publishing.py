@@ -25,7 +25,9 @@ class CasesFail(Exception):
     """The text is sound, but does not give what its cases expect."""
 
     def __init__(self, names: list[str]) -> None:
-        super().__init__(f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}")
+        super().__init__(
+            f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}"
+        )
         self.names = names
 
 
@@ -58,7 +60,14 @@ def plain(spec: FieldSpec) -> dict[str, Any]:
     return found
 
 
-def publish(definition: Definition, text: str, person: Person | None, why: str = "", despite_cases: bool = False, first: Selection | None = None) -> Version:
+def publish(
+    definition: Definition,
+    text: str,
+    person: Person | None,
+    why: str = "",
+    despite_cases: bool = False,
+    first: Selection | None = None,
+) -> Version:
     """The next version, in force for all devices, or for those chosen to have it first. Fields that a decoder
 
     brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, and
@@ -88,7 +97,15 @@ def publish(definition: Definition, text: str, person: Person | None, why: str =
                 type_.fields = [*type_.fields, *fresh]
                 type_.save(update_fields=["fields"])
         number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
-        version = Version.objects.create(definition=definition, number=number, text=text, fields=type_.fields, setpoints=type_.setpoints, person=person, why=why)
+        version = Version.objects.create(
+            definition=definition,
+            number=number,
+            text=text,
+            fields=type_.fields,
+            setpoints=type_.setpoints,
+            person=person,
+            why=why,
+        )
         definition.draft = text
         if first is not None:
             definition.save()
@@ -129,9 +146,20 @@ def give_first(definition: Definition, version: Version, selection: Selection, p
         if definition.kind != "decoder" or definition.live_id is None:
             raise NothingInForce
         rollout, _ = Rollout.objects.update_or_create(
-            definition=definition, defaults={"version": version, "labels": dict(selection.labels), "site_id": selection.site, "share": selection.share, "person": person}
+            definition=definition,
+            defaults={
+                "version": version,
+                "labels": dict(selection.labels),
+                "site_id": selection.site,
+                "share": selection.share,
+                "person": person,
+            },
         )
-        control("rollout", {"definition": definition.pk, "type": definition.type_id, "version": version.pk} | selection.as_dict(), person)
+        control(
+            "rollout",
+            {"definition": definition.pk, "type": definition.type_id, "version": version.pk} | selection.as_dict(),
+            person,
+        )
         record(person, "rolled out", f"decoder {definition.name}", version=version.number, **selection.as_dict())
     return rollout
 
@@ -156,7 +184,13 @@ def hold(device: Device, version: Version | None, why: str, person: Person | Non
         else:
             Hold.objects.update_or_create(device=device, defaults={"version": version, "why": why, "person": person})
         control("hold", {"device": device.pk, "version": version.pk if version else None}, person)
-        record(person, "held" if version else "let go", f"device {device.name}", version=version.number if version else None, why=why)
+        record(
+            person,
+            "held" if version else "let go",
+            f"device {device.name}",
+            version=version.number if version else None,
+            why=why,
+        )
 
 
 def effect(definition: Definition) -> dict[str, int]:
@@ -167,7 +201,12 @@ def effect(definition: Definition) -> dict[str, int]:
     conditions = Definition.objects.filter(kind="condition", type=type_, live__isnull=False)
     if definition.kind == "condition":
         conditions = conditions.filter(pk=definition.pk)
-    return {"devices": type_.devices.count(), "conditions": conditions.count(), "open_alarms": Alarm.objects.filter(condition__in=conditions, cleared_at=None).count(), "routes": 0}
+    return {
+        "devices": type_.devices.count(),
+        "conditions": conditions.count(),
+        "open_alarms": Alarm.objects.filter(condition__in=conditions, cleared_at=None).count(),
+        "routes": 0,
+    }
 
 
 def retire(definition: Definition, person: Person | None) -> None:
@@ -177,5 +216,9 @@ def retire(definition: Definition, person: Person | None) -> None:
         definition.save()
         Rollout.objects.filter(definition=definition).delete()
         Hold.objects.filter(version__definition=definition).delete()
-        control("retire", {"definition": definition.pk, "versions": list(definition.versions.values_list("pk", flat=True))}, person)
+        control(
+            "retire",
+            {"definition": definition.pk, "versions": list(definition.versions.values_list("pk", flat=True))},
+            person,
+        )
         record(person, "retired", f"{definition.kind} {definition.name}")

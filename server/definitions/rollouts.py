@@ -21,7 +21,11 @@ class Selection:
 
     @classmethod
     def of(cls, body: Mapping[str, Any]) -> Selection:
-        return cls(tuple(sorted((str(k), str(v)) for k, v in (body.get("labels") or {}).items())), body.get("site"), int(body.get("share") or 100))
+        return cls(
+            tuple(sorted((str(k), str(v)) for k, v in (body.get("labels") or {}).items())),
+            body.get("site"),
+            int(body.get("share") or 100),
+        )
 
     def as_dict(self) -> dict[str, Any]:
         return {"labels": dict(self.labels), "site": self.site, "share": self.share}

@@ -24,7 +24,9 @@ class Runs:
     because: str
 
 
-def runs(definition: Definition, selection: Selection | None = None, devices: QuerySet[Device] | None = None) -> list[Runs]:
+def runs(
+    definition: Definition, selection: Selection | None = None, devices: QuerySet[Device] | None = None
+) -> list[Runs]:
     """The devices of a decoder that are not retired, or those asked for, by name. With a selection: as if that were the rollout."""
     if devices is None:
         devices = Device.objects.filter(type=definition.type_id).exclude(phase="retired")
@@ -35,7 +37,9 @@ def runs(definition: Definition, selection: Selection | None = None, devices: Qu
     parents: dict[int, int | None] = dict(Site.objects.values_list("id", "parent_id"))
     held = dict(Hold.objects.filter(device__in=devices).values_list("device_id", "version_id"))
     found = []
-    for ident, name, title, labels, site, site_title in devices.order_by("name").values_list("id", "name", "title", "labels", "site_id", "site__title"):
+    for ident, name, title, labels, site, site_title in devices.order_by("name").values_list(
+        "id", "name", "title", "labels", "site_id", "site__title"
+    ):
         takes = selection is not None and selection.takes(name, labels, site, parents)
         because = "held" if ident in held else "chosen" if takes else "in force"
         version = held[ident] if because == "held" else chosen if takes else definition.live_id

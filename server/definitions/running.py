@@ -34,9 +34,15 @@ NO_VERSIONS = "devices run versions of decoders; a condition counts for all devi
 def counts(devices: list[int], since: datetime) -> dict[str, int]:
     """Messages of devices since a moment, and how many of them were refused wholly or in part."""
     with connection.cursor() as cursor:
-        cursor.execute("select count(*) from (select 1 from message where device_id = any(%s) and received_at >= %s limit %s) x", (devices, since, MOST_COUNTED))
+        cursor.execute(
+            "select count(*) from (select 1 from message where device_id = any(%s) and received_at >= %s limit %s) x",
+            (devices, since, MOST_COUNTED),
+        )
         (messages,) = cursor.fetchone()
-        cursor.execute("select count(*) from (select 1 from refused where device_id = any(%s) and received_at >= %s limit %s) x", (devices, since, MOST_COUNTED))
+        cursor.execute(
+            "select count(*) from (select 1 from refused where device_id = any(%s) and received_at >= %s limit %s) x",
+            (devices, since, MOST_COUNTED),
+        )
         (refused,) = cursor.fetchone()
     return {"devices": len(devices), "messages": messages, "refused": refused}
 
@@ -49,7 +55,9 @@ class CountsOut(serializers.Serializer):
 
 
 class RolloutOut(serializers.Serializer):
-    number = serializers.IntegerField(allow_null=True, help_text="the version that chosen devices have first; null where no rollout is under way")
+    number = serializers.IntegerField(
+        allow_null=True, help_text="the version that chosen devices have first; null where no rollout is under way"
+    )
     labels = serializers.DictField(child=serializers.CharField())
     site = serializers.CharField(allow_null=True)
     site_title = serializers.CharField(allow_null=True)
@@ -91,7 +99,19 @@ def rollout_out(definition: Definition) -> dict[str, Any]:
     rollout = Rollout.objects.filter(definition=definition).select_related("version", "site", "person").first()
     held = Hold.objects.filter(device__type=definition.type_id).count()
     if rollout is None:
-        return {"number": None, "labels": {}, "site": None, "site_title": None, "share": 100, "began_at": None, "who": None, "text": None, "chosen": None, "others": None, "held": held}
+        return {
+            "number": None,
+            "labels": {},
+            "site": None,
+            "site_title": None,
+            "share": 100,
+            "began_at": None,
+            "who": None,
+            "text": None,
+            "chosen": None,
+            "others": None,
+            "held": held,
+        }
     all_ = runs(definition)
     groups = [[r.device for r in all_ if r.because == because] for because in ("chosen", "in force")]
     chosen, others = (counts(devices, rollout.began_at) for devices in groups)
@@ -123,7 +143,9 @@ class RolloutView(APIView):
         try:
             give_first(definition, version, selection_of(asked.validated_data), person_of(request))
         except NothingInForce:
-            raise Refused("nothing in force", "no version is in force for the other devices; publish this one for all", 409) from None
+            raise Refused(
+                "nothing in force", "no version is in force for the other devices; publish this one for all", 409
+            ) from None
         return Response(rollout_out(definition))
 
     @extend_schema(responses=RolloutOut, operation_id="withdraw_rollout", tags=["definitions"])
@@ -147,7 +169,14 @@ class ChosenView(APIView):
         asked.is_valid(raise_exception=True)
         found = runs(definition, selection_of(asked.validated_data))
         names = [r.name for r in found if r.because == "chosen"]
-        return Response({"devices": len(names), "of": len(found), "held": sum(r.because == "held" for r in found), "names": names[:NAMED]})
+        return Response(
+            {
+                "devices": len(names),
+                "of": len(found),
+                "held": sum(r.because == "held" for r in found),
+                "names": names[:NAMED],
+            }
+        )
 
 
 class RunsView(APIView):
@@ -164,11 +193,22 @@ class RunsView(APIView):
         whys = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device__name", "why"))
         q, version, because = ask.get("q", "").lower(), ask.get("version"), ask.get("because")
         rows = [
-            {"device": r.name, "title": r.title, "site": r.site, "version": numbers.get(r.version or 0), "because": r.because, "why": whys.get(r.name, "") if r.because == "held" else ""}
+            {
+                "device": r.name,
+                "title": r.title,
+                "site": r.site,
+                "version": numbers.get(r.version or 0),
+                "because": r.because,
+                "why": whys.get(r.name, "") if r.because == "held" else "",
+            }
             for r in runs(definition)
             if q in r.name or q in r.title.lower()
         ]
-        rows = [r for r in rows if (not version or str(r["version"]) == version) and (not because or r["because"] == because)]
+        rows = [
+            r
+            for r in rows
+            if (not version or str(r["version"]) == version) and (not because or r["because"] == because)
+        ]
         pages = Pages()
         page = pages.paginate_queryset(rows, request, view=self)  # type: ignore[arg-type]
         return pages.get_paginated_response(page)
@@ -214,7 +254,11 @@ class FailingView(APIView):
         names = ["code", "reason", "line", "version", "messages", "devices", "last_at", "example"]
         reasons = [dict(zip(names, row, strict=True)) for row in rows]
         for reason in reasons:
-            reason["reason"], reason["example"], reason["line"] = harmless(reason["reason"]), str(reason["example"]), reason["line"] or 0
+            reason["reason"], reason["example"], reason["line"] = (
+                harmless(reason["reason"]),
+                str(reason["example"]),
+                reason["line"] or 0,
+            )
         return Response({"messages": messages, "devices": devices, "reasons": reasons})
 
 
@@ -227,7 +271,9 @@ class HoldView(APIView):
         asked = HoldIn(data=request.data)
         asked.is_valid(raise_exception=True)
         number = asked.validated_data["number"]
-        version = Version.objects.filter(definition__kind="decoder", definition__type=device.type_id, number=number).first()
+        version = Version.objects.filter(
+            definition__kind="decoder", definition__type=device.type_id, number=number
+        ).first()
         if version is None:
             raise Refused("not found", f"the decoder of {name} has no version {number}", 404)
         hold(device, version, asked.validated_data["why"], person_of(request))

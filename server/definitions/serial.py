@@ -186,7 +186,21 @@ class DefinitionOut(serializers.ModelSerializer):
 
     class Meta:
         model = Definition
-        fields = ["id", "kind", "name", "type", "type_title", "draft", "draft_number", "live", "retired", "open_alarms", "refused_today", "rolling_out", "last_number"]
+        fields = [
+            "id",
+            "kind",
+            "name",
+            "type",
+            "type_title",
+            "draft",
+            "draft_number",
+            "live",
+            "retired",
+            "open_alarms",
+            "refused_today",
+            "rolling_out",
+            "last_number",
+        ]
         read_only_fields = ["draft_number", "retired"]
         extra_kwargs = {"draft": {"trim_whitespace": False}}
 
@@ -204,11 +218,19 @@ class SelectionIn(serializers.Serializer):
 
     labels = serializers.DictField(child=serializers.CharField(max_length=100), required=False)
     site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), required=False, allow_null=True)
-    share = serializers.IntegerField(min_value=1, max_value=100, required=False, default=100, help_text="percent of them")
+    share = serializers.IntegerField(
+        min_value=1, max_value=100, required=False, default=100, help_text="percent of them"
+    )
 
 
 def selection_of(data: dict[str, Any]) -> Selection:
-    return Selection.of({"labels": data.get("labels"), "site": data["site"].pk if data.get("site") else None, "share": data.get("share")})
+    return Selection.of(
+        {
+            "labels": data.get("labels"),
+            "site": data["site"].pk if data.get("site") else None,
+            "share": data.get("share"),
+        }
+    )
 
 
 class PublishIn(serializers.Serializer):
@@ -319,8 +341,12 @@ class AgainIn(serializers.Serializer):
     end = serializers.DateTimeField(required=False, allow_null=True)
 
     def validate(self, data: dict[str, Any]) -> dict[str, Any]:
-        if (data.get("start") is None) != (data.get("end") is None) or (data.get("start") and data["start"] >= data["end"]):
-            raise serializers.ValidationError("a span has a start and a later end; without both, the refused messages are meant")
+        if (data.get("start") is None) != (data.get("end") is None) or (
+            data.get("start") and data["start"] >= data["end"]
+        ):
+            raise serializers.ValidationError(
+                "a span has a start and a later end; without both, the refused messages are meant"
+            )
         return data
 
 
@@ -353,7 +379,11 @@ def expectation(value: Any) -> Any:
     if not isinstance(value.get("readings", []), list):
         raise serializers.ValidationError("`readings` is a list")
     for reading in value.get("readings", []):
-        if not isinstance(reading, dict) or not isinstance(reading.get("field"), str) or not isinstance(reading.get("at"), str):
+        if (
+            not isinstance(reading, dict)
+            or not isinstance(reading.get("field"), str)
+            or not isinstance(reading.get("at"), str)
+        ):
             raise serializers.ValidationError("each reading has at least `field`, `value` and `at`")
     return value
 
@@ -416,7 +446,11 @@ class CurvesOut(serializers.Serializer):
     fields = CurveOut(many=True)  # type: ignore[assignment]
 
     def get_fields(self) -> dict[str, Any]:
-        return {"messages": serializers.IntegerField(), "decoded": serializers.IntegerField(), "fields": CurveOut(many=True)}
+        return {
+            "messages": serializers.IntegerField(),
+            "decoded": serializers.IntegerField(),
+            "fields": CurveOut(many=True),
+        }
 
 
 class EffectOut(serializers.Serializer):
@@ -434,9 +468,13 @@ class TrialAsk(serializers.Serializer):
     text = serializers.CharField(**TEXT)
     messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
     device = serializers.CharField(required=False, allow_null=True, max_length=63)
-    chosen = serializers.BooleanField(required=False, default=False, help_text="only messages of the devices that a rollout chose")
+    chosen = serializers.BooleanField(
+        required=False, default=False, help_text="only messages of the devices that a rollout chose"
+    )
     days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
-    start = serializers.DateTimeField(required=False, allow_null=True, help_text="of the span of arrival; of what lies in it, the last `messages`")
+    start = serializers.DateTimeField(
+        required=False, allow_null=True, help_text="of the span of arrival; of what lies in it, the last `messages`"
+    )
     end = serializers.DateTimeField(required=False, allow_null=True)
 
     def validate(self, data: dict[str, Any]) -> dict[str, Any]:
@@ -477,7 +515,9 @@ class GuessIn(serializers.Serializer):
     def validate(self, data: dict[str, Any]) -> dict[str, Any]:
         if not data["first"] <= data["last"] < data["length"] or data["last"] - data["first"] > 7:
             raise serializers.ValidationError("choose one to eight bytes that follow each other, within the message")
-        if data.get("high") is not None and not (data.get("low") or 0) <= data["high"] < 8 * (data["last"] - data["first"] + 1):
+        if data.get("high") is not None and not (data.get("low") or 0) <= data["high"] < 8 * (
+            data["last"] - data["first"] + 1
+        ):
             raise serializers.ValidationError("the bits lie outside of the bytes")
         return data
 

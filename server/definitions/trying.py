@@ -34,7 +34,24 @@ from .models import Case, Version
 from .plans import decoder_plan
 from .publishing import effect, put_in_force
 from .runners import runs
-from .serial import AgainIn, CaseChange, CaseIn, CaseOut, CasesRunOut, CurvesIn, CurvesOut, DefinitionOut, EffectOut, GuessesOut, GuessIn, InForceIn, RunIn, TableIn, TableOut, TrialAsk
+from .serial import (
+    AgainIn,
+    CaseChange,
+    CaseIn,
+    CaseOut,
+    CasesRunOut,
+    CurvesIn,
+    CurvesOut,
+    DefinitionOut,
+    EffectOut,
+    GuessesOut,
+    GuessIn,
+    InForceIn,
+    RunIn,
+    TableIn,
+    TableOut,
+    TrialAsk,
+)
 
 NO_CASES = "cases and progress belong to decoders"
 
@@ -141,7 +158,12 @@ class TrialProgressView(APIView):
 
     writes = "viewer"
 
-    @extend_schema(request=TrialAsk, responses={(200, "application/x-ndjson"): str}, operation_id="trial_with_progress", tags=["definitions"])
+    @extend_schema(
+        request=TrialAsk,
+        responses={(200, "application/x-ndjson"): str},
+        operation_id="trial_with_progress",
+        tags=["definitions"],
+    )
     def post(self, request: Request, ident: int) -> StreamingHttpResponse:
         definition = decoder_of(ident, NO_CASES)
         asked = TrialAsk(data=request.data)
@@ -154,9 +176,15 @@ class TrialProgressView(APIView):
         if data["chosen"]:
             devices = [r.device for r in runs(definition) if r.because == "chosen"]
         if data.get("device"):
-            devices = list(Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True))
+            devices = list(
+                Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True)
+            )
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, data.get("end"), devices))
-        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
+        return StreamingHttpResponse(
+            _lines(work),
+            content_type="application/x-ndjson",
+            headers={"Cache-Control": "no-store", "Content-Encoding": "identity"},
+        )
 
 
 class AgainPreviewView(APIView):
@@ -164,13 +192,22 @@ class AgainPreviewView(APIView):
 
     writes = "viewer"
 
-    @extend_schema(request=AgainIn, responses={(200, "application/x-ndjson"): str}, operation_id="preview_decoding_again", tags=["definitions"])
+    @extend_schema(
+        request=AgainIn,
+        responses={(200, "application/x-ndjson"): str},
+        operation_id="preview_decoding_again",
+        tags=["definitions"],
+    )
     def post(self, request: Request, key: str) -> StreamingHttpResponse:
         type_ = generics.get_object_or_404(DeviceType, key=key)
         asked = AgainIn(data=request.data or {})
         asked.is_valid(raise_exception=True)
         work = preview(type_.pk, asked.validated_data.get("start"), asked.validated_data.get("end"))
-        return StreamingHttpResponse(_lines(work), content_type="application/x-ndjson", headers={"Cache-Control": "no-store", "Content-Encoding": "identity"})
+        return StreamingHttpResponse(
+            _lines(work),
+            content_type="application/x-ndjson",
+            headers={"Cache-Control": "no-store", "Content-Encoding": "identity"},
+        )
 
 
 class FromTableView(APIView):
@@ -188,7 +225,9 @@ class FromTableView(APIView):
         except ValueError as error:
             raise Refused("invalid", str(error)) from None
         text = format_definition(found.text) if found.lines else found.text
-        return Response({"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines})
+        return Response(
+            {"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines}
+        )
 
 
 class CurvesView(APIView):
@@ -201,7 +240,9 @@ class CurvesView(APIView):
         asked = CurvesIn(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
-        device = generics.get_object_or_404(Device.objects.select_related("type"), name=data["device"], type__key=data["type"])
+        device = generics.get_object_or_404(
+            Device.objects.select_related("type"), name=data["device"], type__key=data["type"]
+        )
         plan = sound(data["text"], device.type)
         return Response(curves(plan, device.pk, device.name, data["until"]))
 
@@ -218,8 +259,22 @@ class GuessView(APIView):
         data = asked.validated_data
         type_ = generics.get_object_or_404(DeviceType, key=data["type"])
         found = same_length(type_.pk, data.get("device"), data["length"])
-        ways = guesses(Payloads.of(found, [0] * len(found)), data["first"], data["last"], data.get("high"), data.get("low")) if found else []
-        rows = [{"storage": g.storage, "order": g.order, "what": g.what, "values": [v if abs(v) < 1e300 else None for v in g.values.tolist()]} for g in ways]
+        ways = (
+            guesses(
+                Payloads.of(found, [0] * len(found)), data["first"], data["last"], data.get("high"), data.get("low")
+            )
+            if found
+            else []
+        )
+        rows = [
+            {
+                "storage": g.storage,
+                "order": g.order,
+                "what": g.what,
+                "values": [v if abs(v) < 1e300 else None for v in g.values.tolist()],
+            }
+            for g in ways
+        ]
         return Response({"guesses": rows, "messages": len(found)})
 
 

@@ -29,7 +29,10 @@ def _portion(c: psycopg.Connection[Any], where: dict[str, Any], whole_span: bool
     """The next messages of a job, in their order."""
     if whole_span:
         # Numbers rise with time but for what is under way at once: an hour is more than enough.
-        last = c.execute("select max(received_at) - interval '1 hour' from message where id = %(after)s and received_at >= %(start)s and received_at < %(end)s", where).fetchone()
+        last = c.execute(
+            "select max(received_at) - interval '1 hour' from message where id = %(after)s and received_at >= %(start)s and received_at < %(end)s",
+            where,
+        ).fetchone()
         if last is not None and last[0] is not None:
             where = {**where, "start": max(where["start"], last[0])}
         return c.execute(f"select {FIELDS} {SPAN} and m.id > %(after)s order by m.id limit {PORTION}", where).fetchall()
@@ -44,7 +47,9 @@ def decode_again_step(engine: Engine) -> bool:
     """One portion of the oldest waiting job; False if there is none. Raises no alarms: the past is over."""
     c = engine.connection
     with c.transaction():
-        job = c.execute("select id, type_id, after_id, total, start, \"end\" from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update").fetchone()
+        job = c.execute(
+            "select id, type_id, after_id, total, start, \"end\" from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update"
+        ).fetchone()
         if job is None:
             return False
         job_id, type_id, after, total, start, end = job
@@ -52,17 +57,33 @@ def decode_again_step(engine: Engine) -> bool:
         where = {"type": type_id, "part": engine.part, "after": after, "start": start, "end": end}
         if not total:
             count = c.execute(f"select count(*) {SPAN if whole_span else REFUSED}", where).fetchone()
-            c.execute("update history_decodeagain set total = %s, state = 'running' where id = %s", (count[0] if count else 0, job_id))
+            c.execute(
+                "update history_decodeagain set total = %s, state = 'running' where id = %s",
+                (count[0] if count else 0, job_id),
+            )
         rows = _portion(c, where, whole_span)
         if not rows:
-            c.execute("update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,))
+            c.execute(
+                "update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,)
+            )
             return True
         arrived = Arrived.of(rows)
         ids, received, device = arrived.ids, arrived.received, arrived.device
         lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
         order = np.maximum.accumulate(received)
         forgotten = _forget(engine, ids, device)
-        effects = process([lot for _, lot in lots], device, order, ids, engine.newest, engine.registry.type_of, lambda _: [], 0, 0, engine.registry.owner)
+        effects = process(
+            [lot for _, lot in lots],
+            device,
+            order,
+            ids,
+            engine.newest,
+            engine.registry.type_of,
+            lambda _: [],
+            0,
+            0,
+            engine.registry.owner,
+        )
         if whole_span:
             # What the messages gave before goes on record, so that nothing stands twice. The index knows
             # a stretch of the table only once it is summed up.
@@ -72,7 +93,12 @@ def decode_again_step(engine: Engine) -> bool:
                 f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
                 (ids.tolist(), int(ids[0]), int(ids[-1])),
             )
-        before = {r[0] for r in c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()}
+        before = {
+            r[0]
+            for r in c.execute(
+                "delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)
+            ).fetchall()
+        }
         refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
         failed[without] = True
         write_refused(c, refused + refuse(arrived, without, *NO_DECODER))
@@ -83,7 +109,10 @@ def decode_again_step(engine: Engine) -> bool:
             (len(rows), int((~failed).sum()), int(ids[-1]), job_id),
         )
         names = [engine.registry.devices[d].name for d in sorted(touched)][:500]
-        c.execute("insert into live_change (body) values (%s)", (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),))
+        c.execute(
+            "insert into live_change (body) values (%s)",
+            (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),),
+        )
         c.execute("select pg_notify('oculum_live', '')")
     return True
 
@@ -114,7 +143,9 @@ def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[i
     return gone
 
 
-def _latest(engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[tuple[int, str], int], failed: np.ndarray) -> set[int]:
+def _latest(
+    engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[tuple[int, str], int], failed: np.ndarray
+) -> set[int]:
     """The newest values after a portion; where its messages give none any more, those of what else is stored. Returns the devices concerned."""
     c, ids, received = engine.connection, arrived.ids, arrived.received
     touched = {owner for owner, _ in forgotten}
@@ -134,7 +165,8 @@ def _latest(engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[
     place = {int(message): i for i, message in enumerate(ids.tolist())}
     last = {int(d): i for i, d in enumerate(arrived.device.tolist())}
     rows = c.execute(
-        "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s) or message_id = any(%s)", (sorted(touched), ids.tolist())
+        "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s) or message_id = any(%s)",
+        (sorted(touched), ids.tolist()),
     ).fetchall()
     known = {r[0]: r[1:] for r in rows}
     touched |= {d for d, (message, *_) in known.items() if message in place}

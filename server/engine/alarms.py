@@ -14,7 +14,9 @@ from .registry import Registry
 from .store import moment
 
 
-def write_transitions(connection: psycopg.Connection, registry: Registry, transitions: list[tuple[int, Transition]]) -> list[int]:
+def write_transitions(
+    connection: psycopg.Connection, registry: Registry, transitions: list[tuple[int, Transition]]
+) -> list[int]:
     """Raises and clears alarms, with an entry in the journal each. Returns the alarms concerned."""
     touched: list[int] = []
     for definition_id, transition in sorted(transitions, key=lambda t: (t[1].at, t[0], t[1].device)):
@@ -52,10 +54,14 @@ def write_transitions(connection: psycopg.Connection, registry: Registry, transi
 def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -> list[int]:
     """Clears what is open of a condition that is taken out of force. Returns the alarms concerned."""
     rows = connection.execute(
-        "update alarms_alarm set cleared_at = greatest(raised_at, %s) where condition_id = %s and cleared_at is null returning id, cleared_at", (moment(at), definition_id)
+        "update alarms_alarm set cleared_at = greatest(raised_at, %s) where condition_id = %s and cleared_at is null returning id, cleared_at",
+        (moment(at), definition_id),
     ).fetchall()
     with connection.cursor() as cursor:
-        cursor.executemany("insert into alarms_journalentry (alarm_id, what, at, learned_at, note) values (%s, 'cleared', %s, %s, 'the condition was retired')", [(i, t, t) for i, t in rows])
+        cursor.executemany(
+            "insert into alarms_journalentry (alarm_id, what, at, learned_at, note) values (%s, 'cleared', %s, %s, 'the condition was retired')",
+            [(i, t, t) for i, t in rows],
+        )
     return [row[0] for row in rows]
 
 

@@ -38,4 +38,8 @@ def beside(message_id: int) -> Beside:
     constants: dict[str, Any] = {}
     for constant in Constant.objects.filter(device_id=device, valid_from__lte=received_at).order_by("valid_from"):
         constants[constant.name] = constant.value
-    return Beside(with_topic(topic, json_of(headers) if headers is not None else None), constants, bytes(before[0]) if before else None)
+    return Beside(
+        with_topic(topic, json_of(headers) if headers is not None else None),
+        constants,
+        bytes(before[0]) if before else None,
+    )

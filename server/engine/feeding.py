@@ -52,19 +52,48 @@ class Arrived:
     def of(cls, rows: Sequence[tuple[Any, ...]]) -> Arrived:
         """Rows of `FIELDS`, with the transaction behind them where it is asked for."""
         ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
-        return cls(ids, received, device, [bytes(r[3]) for r in rows], [r[6] for r in rows if len(r) > 6], [with_topic(r[4], r[5]) for r in rows])
+        return cls(
+            ids,
+            received,
+            device,
+            [bytes(r[3]) for r in rows],
+            [r[6] for r in rows if len(r) > 6],
+            [with_topic(r[4], r[5]) for r in rows],
+        )
 
     def part(self, start: int, end: int) -> Arrived:
-        return Arrived(self.ids[start:end], self.received[start:end], self.device[start:end], self.payloads[start:end], self.txids[start:end], self.headers[start:end])
+        return Arrived(
+            self.ids[start:end],
+            self.received[start:end],
+            self.device[start:end],
+            self.payloads[start:end],
+            self.txids[start:end],
+            self.headers[start:end],
+        )
 
     def chosen(self, rows: np.ndarray) -> Arrived:
         index = rows.tolist()
-        return Arrived(self.ids[rows], self.received[rows], self.device[rows], [self.payloads[i] for i in index], [], [self.headers[i] for i in index])
+        return Arrived(
+            self.ids[rows],
+            self.received[rows],
+            self.device[rows],
+            [self.payloads[i] for i in index],
+            [],
+            [self.headers[i] for i in index],
+        )
 
 
-def feed(connection: psycopg.Connection[Any], plan: DecoderPlan, arrived: Arrived, known: Constants) -> tuple[Payloads, int]:
+def feed(
+    connection: psycopg.Connection[Any], plan: DecoderPlan, arrived: Arrived, known: Constants
+) -> tuple[Payloads, int]:
     """The batch, and how many messages at its beginning are there only as the ones before."""
-    ids, received, device, payloads, headers = arrived.ids, arrived.received, arrived.device, arrived.payloads, arrived.headers
+    ids, received, device, payloads, headers = (
+        arrived.ids,
+        arrived.received,
+        arrived.device,
+        arrived.payloads,
+        arrived.headers,
+    )
     context: list[tuple[int, int, bytes, dict[str, str]]] = []
     before: np.ndarray | None = None
     if plan.needs_before and len(payloads):
@@ -88,5 +117,15 @@ def feed(connection: psycopg.Connection[Any], plan: DecoderPlan, arrived: Arrive
             last[owner] = place
     owners = [owner for owner, *_ in context] + device.tolist()
     times = np.concatenate([np.array([at for _, at, _, _ in context], np.int64), received])
-    constants = [constants_at(known, owner, int(at)) for owner, at in zip(owners, times.tolist(), strict=True)] if plan.constants else None
-    return Payloads.of([*(payload for _, _, payload, _ in context), *payloads], times, [*(beside for *_, beside in context), *headers], constants, before), len(context)
+    constants = (
+        [constants_at(known, owner, int(at)) for owner, at in zip(owners, times.tolist(), strict=True)]
+        if plan.constants
+        else None
+    )
+    return Payloads.of(
+        [*(payload for _, _, payload, _ in context), *payloads],
+        times,
+        [*(beside for *_, beside in context), *headers],
+        constants,
+        before,
+    ), len(context)

@@ -19,7 +19,10 @@ NO_DECODER = ("no decoder", "no decoder is published for this device type")
 
 def refuse(arrived: Arrived, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
     """Rows that no decoder takes, with why."""
-    return [Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1) for i in rows]
+    return [
+        Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1)
+        for i in rows
+    ]
 
 
 def known_rows(registry: Registry, arrived: Arrived) -> np.ndarray:
@@ -28,7 +31,9 @@ def known_rows(registry: Registry, arrived: Arrived) -> np.ndarray:
     return np.array([d in registry.devices for d in senders.tolist()], bool)[which]
 
 
-def lots_of(connection: psycopg.Connection[Any], registry: Registry, arrived: Arrived, known: np.ndarray) -> tuple[list[tuple[Decoder, Lot]], np.ndarray]:
+def lots_of(
+    connection: psycopg.Connection[Any], registry: Registry, arrived: Arrived, known: np.ndarray
+) -> tuple[list[tuple[Decoder, Lot]], np.ndarray]:
     """The lots of a batch, and the rows of known devices that have no decoder."""
     senders, which = np.unique(arrived.device, return_inverse=True)
     runs = np.array([registry.version_of(d) or 0 for d in senders.tolist()], np.int64)[which]
@@ -45,18 +50,46 @@ def lots_of(connection: psycopg.Connection[Any], registry: Registry, arrived: Ar
     return found, np.flatnonzero(without)
 
 
-def write_lots(connection: psycopg.Connection[Any], layouts: Layouts, lots: list[tuple[Decoder, Lot]], effects: Effects, arrived: Arrived) -> tuple[list[Refused], np.ndarray]:
+def write_lots(
+    connection: psycopg.Connection[Any],
+    layouts: Layouts,
+    lots: list[tuple[Decoder, Lot]],
+    effects: Effects,
+    arrived: Arrived,
+) -> tuple[list[Refused], np.ndarray]:
     """Readings into the store. Returns what was refused, wholly or in part, and for each row of the batch whether it was refused wholly."""
     failed = np.zeros(len(arrived), bool)
     refused: list[Refused] = []
     for (decoder, lot), decoded in zip(lots, effects.decoded, strict=True):
         ids, received, device = arrived.ids[lot.index], arrived.received[lot.index], arrived.device[lot.index]
         for group in decoded.groups:
-            write_rows(connection, build_rows(group, decoded.reasons, layouts.number(connection, group.fields), decoder.version_id, device, ids, received))
+            write_rows(
+                connection,
+                build_rows(
+                    group,
+                    decoded.reasons,
+                    layouts.number(connection, group.fields),
+                    decoder.version_id,
+                    device,
+                    ids,
+                    received,
+                ),
+            )
         bad = np.flatnonzero(~decoded.good)
         failed[lot.index[bad]] = True
         for row in bad.tolist():
             failure = decoded.failures[decoded.failure[row]]
-            refused.append(Refused(int(ids[row]), int(received[row]), int(device[row]), decoder.version_id, failure.code, failure.message[:300], failure.line, int(decoded.byte[row])))
+            refused.append(
+                Refused(
+                    int(ids[row]),
+                    int(received[row]),
+                    int(device[row]),
+                    decoder.version_id,
+                    failure.code,
+                    failure.message[:300],
+                    failure.line,
+                    int(decoded.byte[row]),
+                )
+            )
         refused += partly(decoded, ids, received, device, decoder.version_id)
     return refused, failed

@@ -58,7 +58,9 @@ class Registry:
     sources: dict[int, Source] = field(default_factory=dict)  # by version
     plans: dict[int, Decoder | None] = field(default_factory=dict)  # by version, as far as used
     live: dict[int, int] = field(default_factory=dict)  # type -> version in force
-    first: dict[int, tuple[int, Selection]] = field(default_factory=dict)  # type -> version that chosen devices have before the others
+    first: dict[int, tuple[int, Selection]] = field(
+        default_factory=dict
+    )  # type -> version that chosen devices have before the others
     held: dict[int, int] = field(default_factory=dict)  # device -> version it is held on
     running: dict[int, int | None] = field(default_factory=dict)  # device -> version, as far as asked
     conditions: dict[int, Condition] = field(default_factory=dict)
@@ -71,11 +73,16 @@ class Registry:
         """Everything as it is at a place of the stream (transaction, number), or at its end."""
         self.load_devices(connection)
         place = until or ("18446744073709551615", 2**62)
-        for kind, body in connection.execute("select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id", place).fetchall():
+        for kind, body in connection.execute(
+            "select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id",
+            place,
+        ).fetchall():
             self.apply(connection, kind, body)
 
     def load_devices(self, connection: psycopg.Connection) -> None:
-        rows = connection.execute("select id, name, title, type_id, site_id, labels, gateway_id from fleet_device").fetchall()
+        rows = connection.execute(
+            "select id, name, title, type_id, site_id, labels, gateway_id from fleet_device"
+        ).fetchall()
         self.devices = {r[0]: DeviceRow(*r) for r in rows}
         self.running.clear()
         self.names = {r[1]: r[0] for r in rows}
@@ -145,7 +152,10 @@ class Registry:
     def _source(self, connection: psycopg.Connection, version: int) -> bool:
         """Has the text of a decoder's version at hand, which never changes; False if there is none."""
         if version not in self.sources:
-            row = connection.execute("select text, fields, person_id is null and why = %s from definitions_version where id = %s", (MADE, version)).fetchone()
+            row = connection.execute(
+                "select text, fields, person_id is null and why = %s from definitions_version where id = %s",
+                (MADE, version),
+            ).fetchone()
             if row is None:
                 return False
             self.sources[version] = Source(*row)

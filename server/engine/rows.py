@@ -36,7 +36,15 @@ class Rows:
     encoded: list[bytes]
 
 
-def build_rows(group: Group, reasons: list[str], layout: int, version: int, device: np.ndarray, message: np.ndarray, received: np.ndarray) -> Rows:
+def build_rows(
+    group: Group,
+    reasons: list[str],
+    layout: int,
+    version: int,
+    device: np.ndarray,
+    message: np.ndarray,
+    received: np.ndarray,
+) -> Rows:
     """The rows of one group. device, message, received: int64 a message of the batch."""
     if not len(group.rows):
         return Rows([], [])
@@ -108,7 +116,16 @@ def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray,
     return _Together(starts, np.append(starts[1:] - 1, len(order) - 1))
 
 
-def _encoded(owner: np.ndarray, at: np.ndarray, layout: int, version: int, message: np.ndarray, received: np.ndarray, nums: np.ndarray, there: np.ndarray) -> list[bytes]:
+def _encoded(
+    owner: np.ndarray,
+    at: np.ndarray,
+    layout: int,
+    version: int,
+    message: np.ndarray,
+    received: np.ndarray,
+    nums: np.ndarray,
+    there: np.ndarray,
+) -> list[bytes]:
     count, width = nums.shape
     out: list[bytes] = [b""] * count
     packed = np.packbits(there, axis=1) if width else np.zeros((count, 1), np.uint8)
@@ -131,9 +148,20 @@ def _encoded(owner: np.ndarray, at: np.ndarray, layout: int, version: int, messa
         for name, value in (("l1", 4), ("l2", 8), ("l3", 4), ("l4", 4), ("l5", 8), ("l6", 8)):
             block[name] = value
         block["l7"] = 20 + 4 * width + 8 * len(kept)
-        block["device"], block["at"], block["layout"], block["version"] = owner[index], at[index] - EPOCH_2000_US, layout, version
+        block["device"], block["at"], block["layout"], block["version"] = (
+            owner[index],
+            at[index] - EPOCH_2000_US,
+            layout,
+            version,
+        )
         block["message"], block["received"] = message[index], received[index] - EPOCH_2000_US
-        block["dims"], block["nulls"], block["oid"], block["size"], block["low"] = 1, int(len(kept) < width), FLOAT8, width, 1
+        block["dims"], block["nulls"], block["oid"], block["size"], block["low"] = (
+            1,
+            int(len(kept) < width),
+            FLOAT8,
+            width,
+            1,
+        )
         for j in range(width):
             block[f"s{j}"] = 8 if mask[j] else -1
             if mask[j]:
@@ -147,7 +175,9 @@ def _encoded(owner: np.ndarray, at: np.ndarray, layout: int, version: int, messa
 _NO_TAIL = struct.pack(">ii", -1, -1)
 
 
-def _tails(count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list[tuple[str, np.ndarray]], reasons: list[str]) -> list[bytes]:
+def _tails(
+    count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list[tuple[str, np.ndarray]], reasons: list[str]
+) -> list[bytes]:
     if not texts and not missing:
         return [_NO_TAIL] * count
     out = []
@@ -174,7 +204,9 @@ def _tails(count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list
     return out
 
 
-def row_values(fields: list[dict[str, Any]], nums: list[float | None], texts: list[str | None] | None) -> dict[str, Any]:
+def row_values(
+    fields: list[dict[str, Any]], nums: list[float | None], texts: list[str | None] | None
+) -> dict[str, Any]:
     """A stored row as values by field name; fields without a value are left out."""
     found: dict[str, Any] = {}
     slot = text = 0

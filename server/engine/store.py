@@ -51,7 +51,10 @@ class Layouts:
         if fields not in self.known:
             body = [f.as_dict() for f in fields]
             digest = hashlib.sha256(orjson.dumps(body, option=orjson.OPT_NON_STR_KEYS)).digest()
-            connection.execute("insert into layout (fields, digest) values (%s, %s) on conflict do nothing", (Jsonb(_plain(body)), digest))
+            connection.execute(
+                "insert into layout (fields, digest) values (%s, %s) on conflict do nothing",
+                (Jsonb(_plain(body)), digest),
+            )
             row = connection.execute("select id from layout where digest = %s", (digest,)).fetchone()
             assert row is not None
             self.known[fields] = int(row[0])
@@ -74,7 +77,9 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
             return
         except psycopg.errors.UniqueViolation:
             pass
-    connection.execute("create temp table if not exists staged (like reading_row, turn bigserial) on commit delete rows")
+    connection.execute(
+        "create temp table if not exists staged (like reading_row, turn bigserial) on commit delete rows"
+    )
     connection.execute("truncate staged")
     _copy(connection, "staged", rows.encoded)
     # A key's history in order of arrival: what is stored, and what came. What equals its predecessor does
@@ -96,7 +101,9 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
         " coalesce(n.nums, k.nums), coalesce(t.texts, k.texts), coalesce(m.missing, k.missing)"
         f" from kept k left join nums n using ({KEY}) left join texts t using ({KEY}) left join missing m using ({KEY})"
         " where age = 1 and (turn > 0 or several > 1) on conflict (device_id, at, layout_id) do update set "
-        + ", ".join(f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing"))
+        + ", ".join(
+            f"{c} = excluded.{c}" for c in ("version_id", "message_id", "received_at", "nums", "texts", "missing")
+        )
     )
 
 
@@ -144,11 +151,22 @@ def partly(decoded: Decoded, ids: np.ndarray, received: np.ndarray, device: np.n
     for part in decoded.parts:
         if decoded.failure[part.row] < 0 and part.row not in found:
             reason = f"{part.name}{f' of {part.device}' if part.device and part.name != 'device' else ''}: {part.failure.message}"
-            found[part.row] = Refused(int(ids[part.row]), int(received[part.row]), int(device[part.row]), version, part.failure.code, reason[:300], part.failure.line, -1)
+            found[part.row] = Refused(
+                int(ids[part.row]),
+                int(received[part.row]),
+                int(device[part.row]),
+                version,
+                part.failure.code,
+                reason[:300],
+                part.failure.line,
+                -1,
+            )
     return list(found.values())
 
 
-def write_activity(connection: psycopg.Connection, device: np.ndarray, received: np.ndarray, failed: np.ndarray) -> None:
+def write_activity(
+    connection: psycopg.Connection, device: np.ndarray, received: np.ndarray, failed: np.ndarray
+) -> None:
     """Messages and failures by device and hour of arrival."""
     if not len(device):
         return

@@ -21,7 +21,9 @@ log = logging.getLogger("oculum.engine")
 LOOKED_AT = 20  # packs of a batch
 
 
-def unaided(registry: Registry, arrived: Arrived, without: np.ndarray, lots: list[tuple[Decoder, Lot]]) -> dict[int, list[bytes]]:
+def unaided(
+    registry: Registry, arrived: Arrived, without: np.ndarray, lots: list[tuple[Decoder, Lot]]
+) -> dict[int, list[bytes]]:
     """By type: packs of a batch that have no decoder, or names that the one made for them lacks."""
     found: dict[int, list[bytes]] = {}
     for row in without.tolist():
@@ -31,7 +33,9 @@ def unaided(registry: Registry, arrived: Arrived, without: np.ndarray, lots: lis
     for decoder, lot in lots:
         source = registry.sources[decoder.version_id]
         if source.made:
-            packs = [p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if teaches(p, source.text)]
+            packs = [
+                p for p in (arrived.payloads[i] for i in lot.index[-LOOKED_AT:].tolist()) if teaches(p, source.text)
+            ]
             found.setdefault(registry.type_of(int(arrived.device[lot.index[0]])), []).extend(packs)
     return {type_id: packs for type_id, packs in found.items() if packs and type_id}
 
@@ -45,9 +49,13 @@ def make(type_id: int, packs: list[bytes]) -> bool:
 
     type_ = DeviceType.objects.get(pk=type_id)
     definition = Definition.objects.filter(kind="decoder", type=type_).select_related("live").first()
-    if definition is not None and (definition.live is None or definition.live.why != MADE or definition.draft != definition.live.text):
+    if definition is not None and (
+        definition.live is None or definition.live.why != MADE or definition.draft != definition.live.text
+    ):
         return False
-    text = from_senml(packs, type_.key, definition.live.text if definition is not None and definition.live is not None else None)
+    text = from_senml(
+        packs, type_.key, definition.live.text if definition is not None and definition.live is not None else None
+    )
     if text is None:
         return False
     try:

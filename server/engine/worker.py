@@ -71,8 +71,13 @@ class Engine:
     def load(self) -> None:
         """All state from the database, as of the cursor."""
         c = self.connection
-        c.execute("insert into engine_cursor (part, txid, id) values (%s, '0'::xid8, 0) on conflict do nothing", (self.part,))
-        row = c.execute("select txid::text, id, (extract(epoch from clock) * 1000000)::bigint from engine_cursor where part = %s", (self.part,)).fetchone()
+        c.execute(
+            "insert into engine_cursor (part, txid, id) values (%s, '0'::xid8, 0) on conflict do nothing", (self.part,)
+        )
+        row = c.execute(
+            "select txid::text, id, (extract(epoch from clock) * 1000000)::bigint from engine_cursor where part = %s",
+            (self.part,),
+        ).fetchone()
         assert row is not None
         self.cursor: tuple[str, int] = (row[0], row[1])
         self.clock: int = row[2] or 0
@@ -86,7 +91,9 @@ class Engine:
                 self.newest[device_id, name] = Newest(value, at)
         self.states: dict[int, dict[int, DeviceState]] = {}
         self.stored: dict[int, dict[int, dict[str, Any]]] = {}
-        for condition_id, device_id, state in c.execute("select condition_id, device_id, state from condition_state").fetchall():
+        for condition_id, device_id, state in c.execute(
+            "select condition_id, device_id, state from condition_state"
+        ).fetchall():
             self.states.setdefault(condition_id, {})[device_id] = DeviceState.from_dict(state)
             self.stored.setdefault(condition_id, {})[device_id] = state
 
@@ -99,7 +106,9 @@ class Engine:
         """
         c = self.connection
         now = c.execute("select (extract(epoch from clock_timestamp()) * 1000000)::bigint").fetchone()
-        bounds = c.execute("select pg_snapshot_xmin(s)::text, pg_snapshot_xmax(s)::text from pg_current_snapshot() s").fetchone()
+        bounds = c.execute(
+            "select pg_snapshot_xmin(s)::text, pg_snapshot_xmax(s)::text from pg_current_snapshot() s"
+        ).fetchone()
         assert now is not None and bounds is not None
         with c.cursor(binary=True) as cursor:
             cursor.execute(
@@ -152,7 +161,10 @@ class Engine:
             if condition is None:
                 continue
             for state in states.values():
-                for since, held in ((state.raise_since, condition.plan.raise_held_us), (state.clear_since, condition.plan.clear_held_us)):
+                for since, held in (
+                    (state.raise_since, condition.plan.raise_held_us),
+                    (state.clear_since, condition.plan.clear_held_us),
+                ):
                     if since is not None and since + held <= horizon:
                         return True
         return False
@@ -200,7 +212,18 @@ class Engine:
         known = known_rows(registry, arrived)
         lots, without = lots_of(c, registry, arrived, known) if aside is None else ([], np.flatnonzero(known))
         oldest = self.clock - settings.READING_RETENTION_DAYS * 86_400_000_000
-        effects = process([lot for _, lot in lots], arrived.device, arrival, arrived.ids, self.newest, registry.type_of, self.watched, int(arrival[-1]), oldest, registry.owner)
+        effects = process(
+            [lot for _, lot in lots],
+            arrived.device,
+            arrival,
+            arrived.ids,
+            self.newest,
+            registry.type_of,
+            self.watched,
+            int(arrival[-1]),
+            oldest,
+            registry.owner,
+        )
         refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
         failed[without] = True
         write_refused(c, refused + refuse(arrived, without, *(NO_DECODER if aside is None else ("unwritable", aside))))
@@ -209,14 +232,25 @@ class Engine:
                 self.packs.setdefault(type_id, []).extend(packs)
         self.newest |= {key: value for key, (value, _) in effects.newest.items()}
         told.alarms += self.alarm(effects.transitions)
-        groups = [(lot, group) for (_, lot), decoded in zip(lots, effects.decoded, strict=True) for group in decoded.groups if group.owner is not None]
+        groups = [
+            (lot, group)
+            for (_, lot), decoded in zip(lots, effects.decoded, strict=True)
+            for group in decoded.groups
+            if group.owner is not None
+        ]
         # Devices that others have spoken for, and the message.
-        heard = [np.unique(np.stack([group.owner, lot.index[group.rows]]), axis=1) for lot, group in groups if group.owner is not None]
+        heard = [
+            np.unique(np.stack([group.owner, lot.index[group.rows]]), axis=1)
+            for lot, group in groups
+            if group.owner is not None
+        ]
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
         if heard:
             owner, row = np.unique(np.concatenate(heard, axis=1), axis=1)
             other = owner != arrived.device[row]
-            write_activity(self.connection, owner[other], arrived.received[row[other]], np.zeros(int(other.sum()), bool))
+            write_activity(
+                self.connection, owner[other], arrived.received[row[other]], np.zeros(int(other.sum()), bool)
+            )
             told.devices.update(owner[other].tolist())
         self.keep_latest(arrived, known, failed, effects.newest)
         told.messages += len(arrived)
@@ -228,7 +262,13 @@ class Engine:
 
     def watch(self, condition: Condition) -> WatchedCondition:
         registry = self.registry
-        return WatchedCondition(condition.definition_id, condition.plan, lambda d: registry.selects(condition, d), registry.limit, self.states.setdefault(condition.definition_id, {}))
+        return WatchedCondition(
+            condition.definition_id,
+            condition.plan,
+            lambda d: registry.selects(condition, d),
+            registry.limit,
+            self.states.setdefault(condition.definition_id, {}),
+        )
 
     def tick(self, until: int, told: Told) -> None:
         """Ends the delays of every condition that were due before `until`."""
@@ -237,7 +277,10 @@ class Engine:
         found: list[tuple[int, Transition]] = []
         for condition in self.registry.conditions.values():
             w = self.watch(condition)
-            found += [(w.key, t) for t in evaluate_condition(w.plan, none, self.newest, w.setpoint, w.selected, w.states, until)]
+            found += [
+                (w.key, t)
+                for t in evaluate_condition(w.plan, none, self.newest, w.setpoint, w.selected, w.states, until)
+            ]
         told.alarms += self.alarm(found)
 
     def alarm(self, transitions: list[tuple[int, Transition]]) -> list[int]:
@@ -255,32 +298,56 @@ class Engine:
             self.stored[condition_id] = states
         with self.connection.cursor() as cursor:
             if changed:
-                cursor.executemany("insert into condition_state values (%s, %s, %s) on conflict (condition_id, device_id) do update set state = excluded.state", changed)
+                cursor.executemany(
+                    "insert into condition_state values (%s, %s, %s) on conflict (condition_id, device_id) do update set state = excluded.state",
+                    changed,
+                )
             if gone:
                 cursor.executemany("delete from condition_state where condition_id = %s and device_id = %s", gone)
 
-    def keep_latest(self, arrived: Arrived, known: np.ndarray, failed: np.ndarray, newest: dict[tuple[int, str], tuple[Newest, int]]) -> None:
+    def keep_latest(
+        self, arrived: Arrived, known: np.ndarray, failed: np.ndarray, newest: dict[tuple[int, str], tuple[Newest, int]]
+    ) -> None:
         for (device_id, name), (found, row) in newest.items():
-            self.latest.setdefault(device_id, {})[name] = latest_entry(found, int(arrived.ids[row]), int(arrived.received[row]))
+            self.latest.setdefault(device_id, {})[name] = latest_entry(
+                found, int(arrived.ids[row]), int(arrived.received[row])
+            )
         rows = []
         index = np.flatnonzero(known)
         devices, first_from_end = np.unique(arrived.device[index][::-1], return_index=True)
         counts = np.bincount(np.searchsorted(devices, arrived.device[index]), minlength=len(devices))
         for device_id, back, count in zip(devices.tolist(), first_from_end.tolist(), counts, strict=True):
             row = int(index[len(index) - 1 - back])
-            rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), int(count), bool(failed[row]), self.latest.setdefault(device_id, {})))
+            rows.append(
+                (
+                    device_id,
+                    int(arrived.ids[row]),
+                    int(arrived.received[row]),
+                    int(count),
+                    bool(failed[row]),
+                    self.latest.setdefault(device_id, {}),
+                )
+            )
         spoke = set(devices.tolist())
         others: dict[int, int] = {}
         for (device_id, _), (_, row) in newest.items():
             if device_id not in spoke:
                 others[device_id] = max(others.get(device_id, -1), row)
         for device_id, row in others.items():
-            rows.append((device_id, int(arrived.ids[row]), int(arrived.received[row]), 1, False, self.latest[device_id]))
+            rows.append(
+                (device_id, int(arrived.ids[row]), int(arrived.received[row]), 1, False, self.latest[device_id])
+            )
         write_latest(self.connection, rows)
 
     def tell(self, told: Told) -> None:
         devices = sorted(self.registry.devices[d].name for d in told.devices)
-        body = {"messages": told.messages, "devices": devices[:500], "many": len(devices) > 500, "alarms": told.alarms[:200], "control": sorted(set(told.control))}
+        body = {
+            "messages": told.messages,
+            "devices": devices[:500],
+            "many": len(devices) > 500,
+            "alarms": told.alarms[:200],
+            "control": sorted(set(told.control)),
+        }
         self.connection.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
         self.connection.execute("select pg_notify('oculum_live', '')")
 
@@ -308,7 +375,9 @@ class Engine:
             (settings.RAW_RETENTION_DAYS,),
         ).fetchall():
             c.execute(f'drop table "{name}"')
-        c.execute("delete from refused where received_at < now() - make_interval(days => %s)", (settings.RAW_RETENTION_DAYS,))
+        c.execute(
+            "delete from refused where received_at < now() - make_interval(days => %s)", (settings.RAW_RETENTION_DAYS,)
+        )
         c.execute("delete from live_change where at < now() - interval '10 minutes'")
         c.execute("delete from intake_refusal where minute < now() - interval '30 days'")
 

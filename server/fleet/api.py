@@ -32,7 +32,10 @@ from .registering import give_key, registry_changed, set_setpoint, wait_for_brok
 from .serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut, SetpointIn, SiteOut, TypeOut
 
 RHYTHM_BUCKETS = 48
-SPAN = [OpenApiParameter("from", str, description="start of the lookback"), OpenApiParameter("to", str, description="its end, if that is not now")]
+SPAN = [
+    OpenApiParameter("from", str, description="start of the lookback"),
+    OpenApiParameter("to", str, description="its end, if that is not now"),
+]
 
 
 class SitesView(generics.ListCreateAPIView):
@@ -67,7 +70,9 @@ class SiteView(generics.RetrieveUpdateAPIView):
 
 
 def types() -> QuerySet[DeviceType]:
-    return DeviceType.objects.annotate(device_count=Count("devices", filter=~Q(devices__phase="retired"))).order_by("key")
+    return DeviceType.objects.annotate(device_count=Count("devices", filter=~Q(devices__phase="retired"))).order_by(
+        "key"
+    )
 
 
 def with_decoders(found: list[DeviceType]) -> list[DeviceType]:
@@ -137,14 +142,36 @@ class TypeSetpointView(APIView):
         asked.is_valid(raise_exception=True)
         if name not in {s["name"] for s in type_.setpoints}:
             raise Refused("not found", f"`{name}` is not a setpoint of {type_.key}", 404)
-        device = generics.get_object_or_404(Device, name=asked.validated_data["device"], type=type_) if asked.validated_data.get("device") else None
-        site = generics.get_object_or_404(Site, name=asked.validated_data["site"]) if asked.validated_data.get("site") else None
+        device = (
+            generics.get_object_or_404(Device, name=asked.validated_data["device"], type=type_)
+            if asked.validated_data.get("device")
+            else None
+        )
+        site = (
+            generics.get_object_or_404(Site, name=asked.validated_data["site"])
+            if asked.validated_data.get("site")
+            else None
+        )
         value = asked.validated_data["value"]
         if value is not None and not abs(value) < 1e15:
             raise Refused("invalid", "the value is beyond 1e15")
         with transaction.atomic():
-            set_setpoint(type_, name, value, person_of(request), device=device.pk if device else None, site=site.pk if site else None)
-            record(person_of(request), "changed setpoint", f"{type_.key} {name}", value=value, device=device.name if device else None, site=site.name if site else None)
+            set_setpoint(
+                type_,
+                name,
+                value,
+                person_of(request),
+                device=device.pk if device else None,
+                site=site.pk if site else None,
+            )
+            record(
+                person_of(request),
+                "changed setpoint",
+                f"{type_.key} {name}",
+                value=value,
+                device=device.name if device else None,
+                site=site.name if site else None,
+            )
         return Response(TypeOut(with_decoders([generics.get_object_or_404(types(), key=key)])[0]).data)
 
 
@@ -156,7 +183,13 @@ def selected(request: Request) -> QuerySet[Device]:
     if params.get("phase"):
         found = Device.objects.select_related("type", "site", "gateway").filter(phase=params["phase"])
     for word in params.get("q", "").split()[:6]:
-        found = found.filter(Q(name__icontains=word) | Q(title__icontains=word) | Q(site__title__icontains=word) | Q(type__title__icontains=word) | Q(labels__icontains=word))
+        found = found.filter(
+            Q(name__icontains=word)
+            | Q(title__icontains=word)
+            | Q(site__title__icontains=word)
+            | Q(type__title__icontains=word)
+            | Q(labels__icontains=word)
+        )
     if params.get("type"):
         found = found.filter(type__key=params["type"])
     if params.get("site"):
@@ -191,11 +224,21 @@ def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, li
     query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
     for alarm in query.order_by("raised_at"):
         taken = alarm.acknowledged_at is not None and (not past or alarm.acknowledged_at <= at)
-        found.setdefault(alarm.device_id, []).append({"id": alarm.pk, "priority": alarm.priority, "text": alarm.text, "raised_at": alarm.raised_at, "acknowledged": taken})
+        found.setdefault(alarm.device_id, []).append(
+            {
+                "id": alarm.pk,
+                "priority": alarm.priority,
+                "text": alarm.text,
+                "raised_at": alarm.raised_at,
+                "acknowledged": taken,
+            }
+        )
     return found
 
 
-def row_of(device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]) -> dict[str, Any]:
+def row_of(
+    device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]
+) -> dict[str, Any]:
     return {
         "id": device.pk, "name": device.name, "title": device.title, "type": device.type.key, "type_title": device.type.title,
         "site": device.site.name if device.site else None, "site_title": device.site.title if device.site else None,
@@ -227,7 +270,11 @@ class DevicesView(APIView):
 
             def key(d: Device) -> tuple[Any, ...]:
                 own = alarms.get(d.pk, [])
-                return (min((rank[a["priority"]] for a in own), default=9), weight[states[d.pk].state] if d.pk in states else 9, d.name)
+                return (
+                    min((rank[a["priority"]] for a in own), default=9),
+                    weight[states[d.pk].state] if d.pk in states else 9,
+                    d.name,
+                )
 
             found.sort(key=key)
         elif order == "heard":
@@ -268,7 +315,13 @@ def setpoints_of(device: Device) -> list[dict[str, Any]]:
     found = []
     for setpoint in device.type.setpoints:
         name = setpoint["name"]
-        row = {"name": name, "unit": setpoint["unit"], "value": setpoint["value"], "source": "type", "source_title": device.type.title}
+        row = {
+            "name": name,
+            "unit": setpoint["unit"],
+            "value": setpoint["value"],
+            "source": "type",
+            "source_title": device.type.title,
+        }
         site = device.site
         while site is not None and (name, None, site.pk) not in overrides:
             site = site.parent
@@ -284,7 +337,9 @@ def limits_of(device: Device, setpoints: list[dict[str, Any]]) -> list[dict[str,
     """The limits that published conditions hold this device against, to be drawn on charts."""
     values = {s["name"]: s["value"] for s in setpoints}
     found = []
-    for definition in Definition.objects.filter(kind="condition", type=device.type, live__isnull=False).select_related("live"):
+    for definition in Definition.objects.filter(kind="condition", type=device.type, live__isnull=False).select_related(
+        "live"
+    ):
         assert definition.live is not None
         plan = condition_plan(definition.live.text, device.type.key, definition.live.fields, definition.live.setpoints)
         if plan is None or not matches(device.labels, plan.labels):
@@ -315,7 +370,9 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes)
     if past:
-        known = {name: (v, at, message, received) for name, (v, at, message, received) in value_at(device.pk, end).items()}
+        known = {
+            name: (v, at, message, received) for name, (v, at, message, received) in value_at(device.pk, end).items()
+        }
     else:
         with connection.cursor() as cursor:
             cursor.execute("select fields from latest where device_id = %s", (device.pk,))
@@ -357,7 +414,9 @@ class DeviceView(APIView):
         with transaction.atomic():
             device = asked.save()
             registry_changed(person_of(request), accounts=True)
-            record(person_of(request), "changed device", device.name, **{k: str(v) for k, v in dict(request.data).items()})
+            record(
+                person_of(request), "changed device", device.name, **{k: str(v) for k, v in dict(request.data).items()}
+            )
         return Response(device_out(device, *span(request)))
 
     @extend_schema(responses={204: None}, operation_id="delete_device", tags=["devices"])

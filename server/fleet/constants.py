@@ -51,8 +51,19 @@ class ConstantsView(APIView):
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
         with transaction.atomic():
-            constant, _ = Constant.objects.update_or_create(device=device, name=data["name"], valid_from=data.get("valid_from") or timezone.now(), defaults={"value": data["value"]})
-            record(person_of(request), "set constant", f"{device.name} {constant.name}", value=constant.value, valid_from=constant.valid_from.isoformat())
+            constant, _ = Constant.objects.update_or_create(
+                device=device,
+                name=data["name"],
+                valid_from=data.get("valid_from") or timezone.now(),
+                defaults={"value": data["value"]},
+            )
+            record(
+                person_of(request),
+                "set constant",
+                f"{device.name} {constant.name}",
+                value=constant.value,
+                valid_from=constant.valid_from.isoformat(),
+            )
             registry_changed(person_of(request))
         return Response(ConstantOut(constant).data, 201)
 

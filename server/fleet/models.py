@@ -5,8 +5,12 @@ from __future__ import annotations
 from django.core.validators import RegexValidator
 from django.db import models
 
-NAME = RegexValidator(r"^[a-z][a-z0-9-]{1,62}$", "a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter")
-KEY = RegexValidator(r"^[a-z][a-z0-9_]{0,62}$", "a key has 1 to 63 letters a-z, digits and underscores, beginning with a letter")
+NAME = RegexValidator(
+    r"^[a-z][a-z0-9-]{1,62}$", "a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter"
+)
+KEY = RegexValidator(
+    r"^[a-z][a-z0-9_]{0,62}$", "a key has 1 to 63 letters a-z, digits and underscores, beginning with a letter"
+)
 PHASES = ["commissioning", "in service", "maintenance", "retired"]
 KINDS = ["number", "integer", "flag", "code", "text", "position", "time"]
 
@@ -92,6 +96,10 @@ class Setpoint(models.Model):
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["type", "name", "site"], condition=models.Q(device=None), name="one_setpoint_a_site"),
-            models.UniqueConstraint(fields=["type", "name", "device"], condition=models.Q(site=None), name="one_setpoint_a_device"),
+            models.UniqueConstraint(
+                fields=["type", "name", "site"], condition=models.Q(device=None), name="one_setpoint_a_site"
+            ),
+            models.UniqueConstraint(
+                fields=["type", "name", "device"], condition=models.Q(site=None), name="one_setpoint_a_device"
+            ),
         ]

@@ -26,7 +26,10 @@ def notice_registry(*, accounts: bool = False) -> None:
 def control(kind: str, body: dict[str, Any], person: Person | None = None) -> int:
     """Puts a change into the stream, in order with the messages. Returns its number."""
     with connection.cursor() as cursor:
-        cursor.execute("insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s) returning id", (kind, json.dumps(body), person.pk if person else None))
+        cursor.execute(
+            "insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s) returning id",
+            (kind, json.dumps(body), person.pk if person else None),
+        )
         row = cursor.fetchone()
         cursor.execute("select pg_notify('oculum_control', '')")
     return int(row[0])
@@ -62,7 +65,15 @@ def wait_for_broker(seconds: float = 3.0) -> bool:
         time.sleep(0.02)
 
 
-def set_setpoint(type_: DeviceType, name: str, value: float | None, person: Person | None, *, site: int | None = None, device: int | None = None) -> int:
+def set_setpoint(
+    type_: DeviceType,
+    name: str,
+    value: float | None,
+    person: Person | None,
+    *,
+    site: int | None = None,
+    device: int | None = None,
+) -> int:
     """Writes a setpoint (None takes an override away) and puts the change into the stream."""
     place: dict[str, Any] = {"type": type_, "name": name, "site_id": site, "device_id": device}
     with transaction.atomic():
@@ -75,4 +86,6 @@ def set_setpoint(type_: DeviceType, name: str, value: float | None, person: Pers
             Setpoint.objects.filter(**place).delete()
         else:
             Setpoint.objects.update_or_create(**place, defaults={"value": value})
-        return control("setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person)
+        return control(
+            "setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person
+        )

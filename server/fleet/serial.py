@@ -16,7 +16,10 @@ STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
 
 
 class FieldOut(serializers.Serializer):
-    name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$", error_messages={"invalid": "a field's name has letters a-z, digits and underscores, beginning with a letter"})
+    name = serializers.RegexField(
+        r"^[a-z][a-z0-9_]{0,62}$",
+        error_messages={"invalid": "a field's name has letters a-z, digits and underscores, beginning with a letter"},
+    )
     kind = serializers.ChoiceField(KINDS)
     unit = serializers.CharField(allow_null=True, required=False, default=None, max_length=40)
     codes = serializers.DictField(child=serializers.CharField(max_length=60), required=False, default=dict)
@@ -51,7 +54,9 @@ class SetpointOut(serializers.Serializer):
 
 
 class SiteOut(serializers.ModelSerializer):
-    parent = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)  # type: ignore[assignment]
+    parent = serializers.SlugRelatedField(
+        slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False
+    )  # type: ignore[assignment]
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
 
     class Meta:
@@ -73,7 +78,17 @@ class TypeOut(serializers.ModelSerializer):
 
     class Meta:
         model = DeviceType
-        fields = ["key", "title", "fields", "setpoints", "cadence_s", "is_gateway", "devices", "decoder", "decoder_version"]
+        fields = [
+            "key",
+            "title",
+            "fields",
+            "setpoints",
+            "cadence_s",
+            "is_gateway",
+            "devices",
+            "decoder",
+            "decoder_version",
+        ]
 
     def create(self, validated_data: dict[str, Any]) -> DeviceType:
         return DeviceType.objects.create(**validated_data)
@@ -104,7 +119,9 @@ def unique(value: list[dict[str, Any]]) -> list[dict[str, Any]]:
 class DeviceIn(serializers.ModelSerializer):
     type = serializers.SlugRelatedField(slug_field="key", queryset=DeviceType.objects.all())
     site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)
-    gateway = serializers.SlugRelatedField(slug_field="name", queryset=Device.objects.filter(type__is_gateway=True), allow_null=True, required=False)
+    gateway = serializers.SlugRelatedField(
+        slug_field="name", queryset=Device.objects.filter(type__is_gateway=True), allow_null=True, required=False
+    )
     labels = serializers.DictField(child=serializers.CharField(max_length=63), required=False)
     latitude = serializers.FloatField(min_value=-90, max_value=90, allow_null=True, required=False)
     longitude = serializers.FloatField(min_value=-180, max_value=180, allow_null=True, required=False)
@@ -118,11 +135,15 @@ class DeviceIn(serializers.ModelSerializer):
 
     def validate_labels(self, value: dict[str, str]) -> dict[str, str]:
         if len(value) > 32 or any(not k or len(k) > 63 or not k.replace("_", "a").isalnum() for k in value):
-            raise serializers.ValidationError("a device has at most 32 labels; their names have letters, digits and underscores")
+            raise serializers.ValidationError(
+                "a device has at most 32 labels; their names have letters, digits and underscores"
+            )
         return {k: harmless(v, 63) for k, v in value.items()}
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
-        if (attrs.get("latitude") is None) != (attrs.get("longitude") is None) and ("latitude" in attrs or "longitude" in attrs):
+        if (attrs.get("latitude") is None) != (attrs.get("longitude") is None) and (
+            "latitude" in attrs or "longitude" in attrs
+        ):
             raise serializers.ValidationError({"latitude": "a position has both, latitude and longitude"})
         return attrs
 
@@ -167,7 +188,9 @@ class DeviceRowOut(serializers.Serializer):
     cadence_s = serializers.IntegerField(allow_null=True)
     alarms = OpenAlarm(many=True)
     rhythm = serializers.ListField(child=serializers.IntegerField(), help_text="messages by bucket of the lookback")
-    failing = serializers.ListField(child=serializers.IntegerField(), help_text="refused messages by bucket of the lookback")
+    failing = serializers.ListField(
+        child=serializers.IntegerField(), help_text="refused messages by bucket of the lookback"
+    )
 
 
 class DevicePage(serializers.Serializer):

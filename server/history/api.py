@@ -50,7 +50,12 @@ class SeriesOut(serializers.Serializer):
     fields = SeriesField(many=True)  # type: ignore[assignment]
 
     def get_fields(self) -> dict[str, Any]:
-        return {"fields": SeriesField(many=True), "from": serializers.DateTimeField(), "to": serializers.DateTimeField(), "cut": serializers.BooleanField()}
+        return {
+            "fields": SeriesField(many=True),
+            "from": serializers.DateTimeField(),
+            "to": serializers.DateTimeField(),
+            "cut": serializers.BooleanField(),
+        }
 
 
 class Bucket(serializers.Serializer):
@@ -110,7 +115,10 @@ class WhyOut(serializers.Serializer):
 def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
     """For every layout that has one of the fields: where in `nums` each stands (from 1)."""
     with connection.cursor() as cursor:
-        cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", ([orjson.dumps([{"name": n}]).decode() for n in names],))
+        cursor.execute(
+            "select id, fields from layout where fields @> any(%s::jsonb[])",
+            ([orjson.dumps([{"name": n}]).decode() for n in names],),
+        )
         found = []
         for layout, fields in cursor.fetchall():
             slot, places = 1, {}
@@ -125,7 +133,9 @@ def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
     return found
 
 
-def series(device: Device, names: list[str], start: datetime, end: datetime, points: int) -> tuple[list[dict[str, Any]], bool]:
+def series(
+    device: Device, names: list[str], start: datetime, end: datetime, points: int
+) -> tuple[list[dict[str, Any]], bool]:
     """Values of fields over a span: as they are while they are few, else means and extremes of buckets."""
     declared = {f["name"]: f for f in device.type.fields}
     collected: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {n: [] for n in names}
@@ -152,7 +162,14 @@ def series(device: Device, names: list[str], start: datetime, end: datetime, poi
         v = np.concatenate([p[1] for p in parts]) if parts else np.zeros(0)
         order = np.argsort(t, kind="stable")
         t, v = t[order], v[order]
-        row: dict[str, Any] = {"field": name, "unit": declared[name].get("unit"), "kind": declared[name]["kind"], "count": len(t), "low": None, "high": None}
+        row: dict[str, Any] = {
+            "field": name,
+            "unit": declared[name].get("unit"),
+            "kind": declared[name]["kind"],
+            "count": len(t),
+            "low": None,
+            "high": None,
+        }
         if len(t) > points:
             step = (end - start).total_seconds() / (points // 2)
             bucket = ((t - start.timestamp()) // step).astype(int)
@@ -168,7 +185,12 @@ def series(device: Device, names: list[str], start: datetime, end: datetime, poi
 class SeriesView(APIView):
     """Values of a device's fields over the lookback."""
 
-    @extend_schema(parameters=[*SPAN, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)], responses=SeriesOut, operation_id="series", tags=["devices"])
+    @extend_schema(
+        parameters=[*SPAN, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)],
+        responses=SeriesOut,
+        operation_id="series",
+        tags=["devices"],
+    )
     def get(self, request: Request, name: str) -> Response:
         device = generics.get_object_or_404(Device.objects.select_related("type"), name=name)
         start, end, _ = span(request)
@@ -200,11 +222,19 @@ class LookbackView(APIView):
 def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
     """Counts of states by bucket. In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of what its cadence promises."""
     with connection.cursor() as cursor:
-        cursor.execute("select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'")
+        cursor.execute(
+            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+        )
         devices = cursor.fetchall()
-        cursor.execute("select device_id, hour, messages, failed from activity where hour >= %s and hour < %s", (first, first + timedelta(hours=hours)))
+        cursor.execute(
+            "select device_id, hour, messages, failed from activity where hour >= %s and hour < %s",
+            (first, first + timedelta(hours=hours)),
+        )
         rows = cursor.fetchall()
-        cursor.execute("select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)", (end, end, first))
+        cursor.execute(
+            "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)",
+            (end, end, first),
+        )
         spans = cursor.fetchall()
     index = {d[0]: i for i, d in enumerate(devices)}
     messages, failed = np.zeros((len(devices), hours)), np.zeros((len(devices), hours))
@@ -235,7 +265,16 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
     buckets = []
     for k in range(0, hours, hours_a_bucket):
         part = slice(k, min(k + hours_a_bucket, hours))
-        any_ = {name: s[:, part].any(axis=1) for name, s in (("silent", silent), ("undecodable", undecodable), ("overdue", overdue), ("alarm", alarm), ("there", there))}
+        any_ = {
+            name: s[:, part].any(axis=1)
+            for name, s in (
+                ("silent", silent),
+                ("undecodable", undecodable),
+                ("overdue", overdue),
+                ("alarm", alarm),
+                ("there", there),
+            )
+        }
         state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
         counts = Counter(state.tolist())
         worst = int(rank[part].min())
@@ -249,15 +288,23 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
 class OverviewView(APIView):
     """The figures beside the places of the navigation, now or at a past moment."""
 
-    @extend_schema(parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"])
+    @extend_schema(
+        parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"]
+    )
     def get(self, request: Request) -> Response:
         at = moment(request, "to")
         past, end = at is not None, at or timezone.now()
         states = Counter(s.state for s in device_states(end, past).values())
         with connection.cursor() as cursor:
-            cursor.execute("select count(*), count(*) filter (where device_id is null) from message where received_at > %s - interval '10 minutes' and received_at <= %s", (end, end))
+            cursor.execute(
+                "select count(*), count(*) filter (where device_id is null) from message where received_at > %s - interval '10 minutes' and received_at <= %s",
+                (end, end),
+            )
             messages, unknown_messages = cursor.fetchone()
-            cursor.execute("select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s", (end, end))
+            cursor.execute(
+                "select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s",
+                (end, end),
+            )
             (refused,) = cursor.fetchone()
             cursor.execute(
                 "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
@@ -269,12 +316,17 @@ class OverviewView(APIView):
             place = cursor.fetchone()
             behind = 0
             if place:
-                cursor.execute("select count(*) from (select 1 from message where part = 0 and (txid, id) > (%s::text::xid8, %s) limit 100000) x", place[:2])
+                cursor.execute(
+                    "select count(*) from (select 1 from message where part = 0 and (txid, id) > (%s::text::xid8, %s) limit 100000) x",
+                    place[:2],
+                )
                 (behind,) = cursor.fetchone()
             cursor.execute("select count(*) from intake_unknownsender where adopted_as_id is null")
             (unknown,) = cursor.fetchone()
         open_ = Alarm.objects.filter(raised_at__lte=end)
-        open_ = open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
+        open_ = (
+            open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
+        )
         by_priority = Counter(open_.values_list("priority", flat=True))
         return Response({
             "at": end, "devices": sum(states.values()), "states": dict(states), "maintenance": Device.objects.filter(phase="maintenance").count(),
@@ -305,18 +357,43 @@ def shown(value: Any, spec: dict[str, Any]) -> str:
     return str(value)[:200]
 
 
-def step(stage: str, title: str, detail: str, at: datetime | None = None, version: Version | None = None, text: str | None = None) -> dict[str, Any]:
-    return {"stage": stage, "title": title, "detail": detail, "at": at, "definition": version.definition_id if version else None, "version": version.number if version else None, "text": text}
+def step(
+    stage: str,
+    title: str,
+    detail: str,
+    at: datetime | None = None,
+    version: Version | None = None,
+    text: str | None = None,
+) -> dict[str, Any]:
+    return {
+        "stage": stage,
+        "title": title,
+        "detail": detail,
+        "at": at,
+        "definition": version.definition_id if version else None,
+        "version": version.number if version else None,
+        "text": text,
+    }
 
 
-def path_of_reading(device: Device, field: str, message_id: int) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
+def path_of_reading(
+    device: Device, field: str, message_id: int
+) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
     """Message, bytes and reading: the message is decoded once more by the version that made the reading."""
     spec: dict[str, Any] = next((f for f in device.type.fields if f["name"] == field), {"kind": "number"})
     found = arrivals(["m.id = %(id)s"], {"id": message_id}, 1, 65_536)
     if not found:
-        return [step("message", "The message is not kept any more", "its retention is over; what it said stays")], None, []
+        return (
+            [step("message", "The message is not kept any more", "its retention is over; what it said stays")],
+            None,
+            [],
+        )
     arrival = found[0]
-    way = f"by {arrival['channel']}" + (f" through {arrival['via']}" if arrival["via"] else "") + f", {arrival['size']} bytes"
+    way = (
+        f"by {arrival['channel']}"
+        + (f" through {arrival['via']}" if arrival["via"] else "")
+        + f", {arrival['size']} bytes"
+    )
     steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
     with connection.cursor() as cursor:
         cursor.execute(
@@ -335,24 +412,51 @@ def path_of_reading(device: Device, field: str, message_id: int) -> tuple[list[d
         places: list[dict[str, int]] = []
         if plan is not None:
             known = beside(message_id)
-            told = explain(plan, bytes.fromhex(arrival["hex"]), round(arrival["received_at"].timestamp() * 1e6), known.headers, known.constants, known.previous)
+            told = explain(
+                plan,
+                bytes.fromhex(arrival["hex"]),
+                round(arrival["received_at"].timestamp() * 1e6),
+                known.headers,
+                known.constants,
+                known.previous,
+            )
             mark = next((m for m in told["marks"] if m["field"] == field), None)
             if mark is not None:
                 places = mark["places"]
                 line = version.text.split("\n")[mark["line"] - 1].strip()
                 where = ", ".join(mark["paths"]) if mark["paths"] else "; ".join(_place(p) for p in places)
                 raw = ", ".join(str(r) for r in mark["raw"]) if mark["raw"] else ""
-                steps.append(step("bytes", f"Line {mark['line']} of decoder {version.definition.name}", f"{where}" + (f", raw {raw}" if raw else ""), None, version, line))
-        steps.append(step("reading", f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}", "measured", at))
+                steps.append(
+                    step(
+                        "bytes",
+                        f"Line {mark['line']} of decoder {version.definition.name}",
+                        f"{where}" + (f", raw {raw}" if raw else ""),
+                        None,
+                        version,
+                        line,
+                    )
+                )
+        steps.append(
+            step(
+                "reading",
+                f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}",
+                "measured",
+                at,
+            )
+        )
         return steps, arrival, places
     return steps, arrival, []
 
 
 def _place(place: dict[str, int]) -> str:
-    where = f"byte {place['first']}" if place["first"] == place["last"] else f"bytes {place['first']} to {place['last']}"
+    where = (
+        f"byte {place['first']}" if place["first"] == place["last"] else f"bytes {place['first']} to {place['last']}"
+    )
     if place["whole"]:
         return where
-    return where + (f" bit {place['high']}" if place["high"] == place["low"] else f" bits {place['high']} to {place['low']}")
+    return where + (
+        f" bit {place['high']}" if place["high"] == place["low"] else f" bits {place['high']} to {place['low']}"
+    )
 
 
 class WhyReadingView(APIView):
@@ -363,13 +467,24 @@ class WhyReadingView(APIView):
         responses=WhyOut, operation_id="why_reading", tags=["why"],
     )  # fmt: skip
     def get(self, request: Request) -> Response:
-        device = generics.get_object_or_404(Device.objects.select_related("type"), name=request.query_params.get("device", ""))
+        device = generics.get_object_or_404(
+            Device.objects.select_related("type"), name=request.query_params.get("device", "")
+        )
         message = request.query_params.get("message", "")
         if not message.isdigit():
             raise Refused("invalid", "message is the number of an arrival")
         field = request.query_params.get("field", "")
         steps, arrival, places = path_of_reading(device, field, int(message))
-        return Response({"about": f"{device.title}: {field}", "steps": steps, "arrival": arrival, "places": places, "alarm": None, "entries": []})
+        return Response(
+            {
+                "about": f"{device.title}: {field}",
+                "steps": steps,
+                "arrival": arrival,
+                "places": places,
+                "alarm": None,
+                "entries": [],
+            }
+        )
 
 
 class WhyAlarmView(APIView):
@@ -378,25 +493,53 @@ class WhyAlarmView(APIView):
     @extend_schema(responses=WhyOut, operation_id="why_alarm", tags=["why"])
     def get(self, request: Request, ident: int) -> Response:
         alarm = generics.get_object_or_404(everything().select_related("device__type", "version__definition"), pk=ident)
-        steps, arrival, places = path_of_reading(alarm.device, alarm.field, alarm.message_id) if alarm.message_id and alarm.field else ([], None, [])
+        steps, arrival, places = (
+            path_of_reading(alarm.device, alarm.field, alarm.message_id)
+            if alarm.message_id and alarm.field
+            else ([], None, [])
+        )
         version: Version = alarm.version
         plan = condition_plan(version.text, alarm.device.type.key, version.fields, version.setpoints)
         limit = next((i for i in plan.limits if i.field == alarm.field), None) if plan else None
         unit = f" {alarm.unit}" if alarm.unit else ""
         if limit is not None and alarm.limit is not None:
-            source = f"setpoint {limit.setpoint}, as it was in force then" if limit.setpoint else "a number in the condition's text"
+            source = (
+                f"setpoint {limit.setpoint}, as it was in force then"
+                if limit.setpoint
+                else "a number in the condition's text"
+            )
             steps.append(step("limit", f"The limit was {alarm.limit:g}{unit}", source))
         rule = next((line.strip() for line in version.text.split("\n") if line.strip().startswith("raise when")), "")
         held = f"; held for {plan.raise_held_us / 60e6:g} min" if plan and plan.raise_held_us else ""
-        steps.append(step("condition", f"Condition “{version.definition.name}”", f"{alarm.priority} priority{held}", None, version, rule))
-        entries = list(JournalEntry.objects.filter(alarm=alarm).select_related("alarm", "alarm__device", "alarm__condition", "person", "version").order_by("at", "id"))
+        steps.append(
+            step(
+                "condition",
+                f"Condition “{version.definition.name}”",
+                f"{alarm.priority} priority{held}",
+                None,
+                version,
+                rule,
+            )
+        )
+        entries = list(
+            JournalEntry.objects.filter(alarm=alarm)
+            .select_related("alarm", "alarm__device", "alarm__condition", "person", "version")
+            .order_by("at", "id")
+        )
         for entry in entries:
             late = (entry.learned_at - entry.at).total_seconds()
             learned = f"learned {late:.0f} s later" if late >= 1 else ""
             who = (entry.person.first_name or entry.person.username) if entry.person else ""
             stage = "person" if entry.person else "alarm"
             value = f"at {entry.value:g}{unit}" if entry.value is not None else ""
-            steps.append(step(stage, entry.what.capitalize() + (f" by {who}" if who else ""), " · ".join(t for t in (value, entry.note, learned) if t), entry.at))
+            steps.append(
+                step(
+                    stage,
+                    entry.what.capitalize() + (f" by {who}" if who else ""),
+                    " · ".join(t for t in (value, entry.note, learned) if t),
+                    entry.at,
+                )
+            )
         return Response({
             "about": f"{alarm.device.title}: {alarm.condition.name}", "steps": steps, "arrival": arrival, "places": places,
             "alarm": AlarmOut(alarm).data, "entries": EntryOut(entries, many=True).data,

@@ -59,8 +59,12 @@ class ArrivalOut(serializers.Serializer):
 
 
 class WholeArrivalOut(ArrivalOut):
-    headers = serializers.DictField(child=serializers.CharField(), help_text="what the sender told beside it, and the topic")
-    constants = serializers.DictField(child=serializers.JSONField(), help_text="of the device, as they were at its arrival")
+    headers = serializers.DictField(
+        child=serializers.CharField(), help_text="what the sender told beside it, and the topic"
+    )
+    constants = serializers.DictField(
+        child=serializers.JSONField(), help_text="of the device, as they were at its arrival"
+    )
     previous_hex = serializers.CharField(allow_null=True, help_text="the device's message before")
 
 
@@ -103,7 +107,26 @@ def as_text(payload: bytes) -> str | None:
 
 
 def arrival_of(row: tuple[Any, ...], worked_off: int) -> dict[str, Any]:
-    (ident, received, device_id, name, title, type_key, unknown_id, unknown, via, channel, topic, size, payload, code, reason, line, byte, _) = row
+    (
+        ident,
+        received,
+        device_id,
+        name,
+        title,
+        type_key,
+        unknown_id,
+        unknown,
+        via,
+        channel,
+        topic,
+        size,
+        payload,
+        code,
+        reason,
+        line,
+        byte,
+        _,
+    ) = row
     payload = bytes(payload)
     if device_id is None:
         outcome = "unknown sender"
@@ -137,12 +160,17 @@ REFUSED = """(select p.* from (select message_id, received_at from refused q joi
     order by q.received_at desc limit %(limit)s) k join message p on p.id = k.message_id and p.received_at = k.received_at) m"""
 
 
-def arrivals(where: list[str], values: dict[str, Any], limit: int, shown: int = SHOWN_BYTES, source: str = "message m") -> list[dict[str, Any]]:
+def arrivals(
+    where: list[str], values: dict[str, Any], limit: int, shown: int = SHOWN_BYTES, source: str = "message m"
+) -> list[dict[str, Any]]:
     """Arrivals newest first; `source` is where they are picked from."""
     done = worked_off()
     with connection.cursor() as cursor:
         cursor.execute(
-            QUERY.format(shown=shown, source=source) + (" where " + " and ".join(where) if where else "") + " order by m.received_at desc, m.id desc limit %(limit)s", {**values, "limit": limit}
+            QUERY.format(shown=shown, source=source)
+            + (" where " + " and ".join(where) if where else "")
+            + " order by m.received_at desc, m.id desc limit %(limit)s",
+            {**values, "limit": limit},
         )
         return [arrival_of(row, done) for row in cursor.fetchall()]
 
@@ -158,7 +186,10 @@ class ArrivalsView(APIView):
         limit, _ = bounded(request)
         params = request.query_params
         end = moment(request, "to") or timezone.now() + timedelta(days=1)
-        where, values = ["m.received_at <= %(end)s"], {"end": end, "device": params.get("device", ""), "type": params.get("type", "")}
+        where, values = (
+            ["m.received_at <= %(end)s"],
+            {"end": end, "device": params.get("device", ""), "type": params.get("type", "")},
+        )
         source, outcome = "message m", params.get("outcome")
         if outcome in ("refused", "no decoder"):
             source, values["bare"] = REFUSED, outcome == "no decoder"
@@ -191,14 +222,23 @@ class ArrivalView(APIView):
         if not found:
             raise Refused("not found", "this arrival is not kept any more, or never was", 404)
         told = beside(ident)
-        return Response(found[0] | {"headers": told.headers, "constants": told.constants, "previous_hex": told.previous.hex() if told.previous is not None else None})
+        return Response(
+            found[0]
+            | {
+                "headers": told.headers,
+                "constants": told.constants,
+                "previous_hex": told.previous.hex() if told.previous is not None else None,
+            }
+        )
 
 
 class UnknownSendersView(generics.ListAPIView):
     """Names that spoke through a gateway or an onboarding key, and are no devices yet."""
 
     serializer_class = UnknownOut
-    queryset = UnknownSender.objects.filter(adopted_as=None).select_related("through", "through__device").order_by("-last_at")
+    queryset = (
+        UnknownSender.objects.filter(adopted_as=None).select_related("through", "through__device").order_by("-last_at")
+    )
 
 
 class AdoptView(APIView):
@@ -206,7 +246,9 @@ class AdoptView(APIView):
 
     @extend_schema(request=DeviceIn, responses=KeyOut, operation_id="adopt", tags=["arrivals"])
     def post(self, request: Request, ident: int) -> Response:
-        unknown = generics.get_object_or_404(UnknownSender.objects.select_related("through", "through__device"), pk=ident, adopted_as=None)
+        unknown = generics.get_object_or_404(
+            UnknownSender.objects.select_related("through", "through__device"), pk=ident, adopted_as=None
+        )
         asked = DeviceIn(data=request.data)
         asked.is_valid(raise_exception=True)
         with transaction.atomic():
@@ -218,7 +260,10 @@ class AdoptView(APIView):
             unknown.adopted_as = device
             unknown.save()
             with connection.cursor() as cursor:
-                cursor.execute("update message set device_id = %s, unknown_id = null where unknown_id = %s", (device.pk, unknown.pk))
+                cursor.execute(
+                    "update message set device_id = %s, unknown_id = null where unknown_id = %s",
+                    (device.pk, unknown.pk),
+                )
                 cursor.execute(
                     "insert into refused (message_id, received_at, device_id, code, reason) select id, received_at, device_id, 'no decoder', 'arrived before the device was adopted'"
                     " from message where device_id = %s on conflict do nothing",
@@ -235,7 +280,13 @@ class AdoptView(APIView):
                 )
             key = give_key(device)
             registry_changed(person_of(request), accounts=True)
-            record(person_of(request), "adopted device", device.name, came_as=unknown.name, through=unknown.through.username)
+            record(
+                person_of(request),
+                "adopted device",
+                device.name,
+                came_as=unknown.name,
+                through=unknown.through.username,
+            )
         return Response(key_out(device.name, key), 201)
 
 

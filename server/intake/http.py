@@ -30,7 +30,13 @@ class HttpIntake:
         self.url = url
         self.senders = Senders()
         self.rates = Rates(settings.MESSAGES_PER_MINUTE, settings.BYTES_PER_MINUTE)
-        self.inbox = Inbox(url, settings.INSTANCE.folder, settings.DISK_RESERVE_BYTES, settings.UNKNOWN_SENDERS, settings.UNKNOWN_MESSAGES)
+        self.inbox = Inbox(
+            url,
+            settings.INSTANCE.folder,
+            settings.DISK_RESERVE_BYTES,
+            settings.UNKNOWN_SENDERS,
+            settings.UNKNOWN_MESSAGES,
+        )
         self.app = Starlette(routes=[Route("/", self.receive, methods=["POST"])])
 
     @contextlib.asynccontextmanager
@@ -63,7 +69,15 @@ class HttpIntake:
             self.inbox.refuse(source.device_id, "more messages a minute than allowed")
             return refusal(429, "too many", f"a device sends at most {settings.MESSAGES_PER_MINUTE} messages a minute")
         try:
-            kept = await self.inbox.put(Arrival(source, HTTP, "", bytes(body), headers=headers_of((n[7:], v) for n, v in request.headers.items() if n.startswith("oculum-"))))
+            kept = await self.inbox.put(
+                Arrival(
+                    source,
+                    HTTP,
+                    "",
+                    bytes(body),
+                    headers=headers_of((n[7:], v) for n, v in request.headers.items() if n.startswith("oculum-")),
+                )
+            )
         except Full as error:
             return refusal(507, "full", str(error))
         if not kept:

@@ -175,9 +175,21 @@ class Inbox:
                             a = arrivals[i]
                             s = a.source
                             await copy.write_row(
-                                (s.part, stamp + timedelta(microseconds=k), s.device_id, unknown.get(i), s.via_id, a.channel, a.topic, Jsonb(a.headers) if a.headers else None, a.payload)
+                                (
+                                    s.part,
+                                    stamp + timedelta(microseconds=k),
+                                    s.device_id,
+                                    unknown.get(i),
+                                    s.via_id,
+                                    a.channel,
+                                    a.topic,
+                                    Jsonb(a.headers) if a.headers else None,
+                                    a.payload,
+                                )
                             )
-                    opened = {(a.packet[0], a.packet[1]): a for a in (arrivals[i] for i in taken) if a.packet is not None}
+                    opened = {
+                        (a.packet[0], a.packet[1]): a for a in (arrivals[i] for i in taken) if a.packet is not None
+                    }
                     if opened:
                         for a in opened.values():
                             self.seq += 1
@@ -185,7 +197,12 @@ class Inbox:
                         await cursor.execute(
                             "insert into mqtt_open select * from unnest(%s::text[], %s::int[], %s::bytea[], %s::bigint[])"
                             " on conflict (session, packet) do update set digest = excluded.digest, seq = excluded.seq",
-                            ([k[0] for k in opened], [k[1] for k in opened], [a.digest() for a in opened.values()], [a.seq for a in opened.values()]),
+                            (
+                                [k[0] for k in opened],
+                                [k[1] for k in opened],
+                                [a.digest() for a in opened.values()],
+                                [a.seq for a in opened.values()],
+                            ),
                         )
                     await cursor.execute("select pg_notify('oculum_arrival', '')")
                 if self.refusals:
@@ -227,7 +244,9 @@ class Inbox:
             if repeat:
                 earlier = within.get((session, packet))
                 if earlier is None:
-                    await cursor.execute("select digest from mqtt_open where session = %s and packet = %s", (session, packet))
+                    await cursor.execute(
+                        "select digest from mqtt_open where session = %s and packet = %s", (session, packet)
+                    )
                     found = await cursor.fetchone()
                     earlier = bytes(found[0]) if found is not None else None
                 if earlier == arrival.digest():
@@ -237,7 +256,10 @@ class Inbox:
     async def unknown(self, cursor: psycopg.AsyncCursor, arrival: Arrival) -> int | None:
         """The id of the unknown sender if its arrival may be kept, within the quota of what it came through."""
         through, name = arrival.source.sender.credential_id, arrival.source.unknown
-        await cursor.execute("select count(*), coalesce(sum(messages), 0) from intake_unknownsender where through_id = %s and adopted_as_id is null", (through,))
+        await cursor.execute(
+            "select count(*), coalesce(sum(messages), 0) from intake_unknownsender where through_id = %s and adopted_as_id is null",
+            (through,),
+        )
         row = await cursor.fetchone()
         assert row is not None
         senders, messages = int(row[0]), int(row[1])

@@ -50,7 +50,13 @@ class Listener:
         self.url = self.instance.database_url()
         self.senders = Senders()
         self.rates = Rates(settings.MESSAGES_PER_MINUTE, settings.BYTES_PER_MINUTE)
-        self.inbox = Inbox(self.url, self.instance.folder, settings.DISK_RESERVE_BYTES, settings.UNKNOWN_SENDERS, settings.UNKNOWN_MESSAGES)
+        self.inbox = Inbox(
+            self.url,
+            self.instance.folder,
+            settings.DISK_RESERVE_BYTES,
+            settings.UNKNOWN_SENDERS,
+            settings.UNKNOWN_MESSAGES,
+        )
         self.ready = asyncio.Event()
         self.connected = asyncio.Event()
 
@@ -68,7 +74,9 @@ class Listener:
             self.inbox.refuse(source.device_id, "more messages a minute than allowed")
             return 0
         packet = (SESSION, int(properties.get("message_id") or 0), bool(properties.get("dup"))) if qos else None
-        arrival = Arrival(source, MQTT, topic[:200], bytes(payload), packet, headers=headers_of(properties.get("user_property") or ()))
+        arrival = Arrival(
+            source, MQTT, topic[:200], bytes(payload), packet, headers=headers_of(properties.get("user_property") or ())
+        )
         while True:
             try:
                 await self.inbox.put(arrival)
@@ -99,13 +107,23 @@ class Listener:
             self.ready.set()
             await self.connected.wait()
             if not write_accounts(self.instance, self.senders.hashes) or reload_broker(self.instance):
-                await connection.execute("update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,))
+                await connection.execute(
+                    "update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,)
+                )
                 await connection.commit()
 
     async def run(self) -> None:
         tasks = [asyncio.create_task(self.accounts()), asyncio.create_task(self.inbox.run())]
         await self.ready.wait()
-        client = numbered(gmqtt.Client(SESSION, clean_session=False, optimistic_acknowledgement=False, session_expiry_interval=0xFFFFFFFF, receive_maximum=IN_FLIGHT))
+        client = numbered(
+            gmqtt.Client(
+                SESSION,
+                clean_session=False,
+                optimistic_acknowledgement=False,
+                session_expiry_interval=0xFFFFFFFF,
+                receive_maximum=IN_FLIGHT,
+            )
+        )
         client.on_message = self.on_message
         client.on_connect = self.on_connect
         client.on_disconnect = self.on_disconnect
@@ -117,7 +135,9 @@ class Listener:
             loop.add_signal_handler(number, stop.set)
         while not stop.is_set():
             try:
-                await client.connect("127.0.0.1", self.instance.broker_port, version=gmqtt.constants.MQTTv50, keepalive=30)
+                await client.connect(
+                    "127.0.0.1", self.instance.broker_port, version=gmqtt.constants.MQTTv50, keepalive=30
+                )
                 break
             except (OSError, gmqtt.mqtt.handler.MQTTConnectError) as error:
                 log.warning("the broker does not answer: %s", error)

@@ -66,7 +66,9 @@ class Senders:
 
     async def renew(self, connection: psycopg.AsyncConnection) -> None:
         credentials = await (await connection.execute(QUERY)).fetchall()
-        devices = await (await connection.execute("select name, id, gateway_id, part from fleet_device where phase <> 'retired'")).fetchall()
+        devices = await (
+            await connection.execute("select name, id, gateway_id, part from fleet_device where phase <> 'retired'")
+        ).fetchall()
         await connection.commit()
         self.fill(credentials, devices)
 
@@ -107,7 +109,10 @@ class Rates:
             self.now, self.minute = {}, minute
         current = self.now.setdefault(who, [0, 0])
         earlier = self.before.get(who, (0, 0))
-        if current[0] + earlier[0] * (1 - share) >= self.messages or current[1] + size + earlier[1] * (1 - share) > self.size:
+        if (
+            current[0] + earlier[0] * (1 - share) >= self.messages
+            or current[1] + size + earlier[1] * (1 - share) > self.size
+        ):
             return False
         current[0] += 1
         current[1] += size

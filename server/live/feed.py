@@ -39,7 +39,9 @@ def _person_of(session_key: str | None) -> int | None:
     try:
         session = SessionStore(session_key)
         person = Person.objects.filter(pk=session.get(SESSION_KEY) or 0, is_active=True).first()
-        if person is None or not constant_time_compare(session.get(HASH_SESSION_KEY, ""), person.get_session_auth_hash()):
+        if person is None or not constant_time_compare(
+            session.get(HASH_SESSION_KEY, ""), person.get_session_auth_hash()
+        ):
             return None
         return int(person.pk)
     finally:
@@ -96,7 +98,9 @@ class Feed:
                         client.offer(b'{"recheck":true}')
                     continue
                 if connection is None or connection.closed:
-                    connection = await psycopg.AsyncConnection.connect(self.url, autocommit=True, application_name="oculum live")
+                    connection = await psycopg.AsyncConnection.connect(
+                        self.url, autocommit=True, application_name="oculum live"
+                    )
                 if channel == "":
                     row = await (await connection.execute("select coalesce(max(seq), 0) from live_change")).fetchone()
                     # After a crash of the database the numbers may begin anew.
@@ -104,7 +108,11 @@ class Feed:
                     self.frames.clear()
                     self.tell(b'{"resync":true}')
                     continue
-                rows = await (await connection.execute("select seq, body from live_change where seq > %s order by seq limit 200", (self.last,))).fetchall()
+                rows = await (
+                    await connection.execute(
+                        "select seq, body from live_change where seq > %s order by seq limit 200", (self.last,)
+                    )
+                ).fetchall()
                 for seq, body in rows:
                     self.last = seq
                     frame = orjson.dumps({"seq": seq, **body})
@@ -136,7 +144,10 @@ class Feed:
 
     async def connect(self, socket: WebSocket) -> None:
         origin = urlsplit(socket.headers.get("origin", ""))
-        if origin.netloc != socket.headers.get("host") or socket.headers.get("host", "").rsplit(":", 1)[0] not in settings.ALLOWED_HOSTS:
+        if (
+            origin.netloc != socket.headers.get("host")
+            or socket.headers.get("host", "").rsplit(":", 1)[0] not in settings.ALLOWED_HOSTS
+        ):
             await socket.close(4403)
             return
         session = socket.cookies.get(settings.SESSION_COOKIE_NAME)

@@ -20,8 +20,15 @@ from .instance import ROOT, Instance
 from .keeper import PARTS, running
 from .stack import StackError, alive, make_database, port_taken, reachable, start_broker, start_postgres, stop
 
-app = typer.Typer(add_completion=False, pretty_exceptions_enable=False, no_args_is_help=True, help="Oculum: decoders, routes and alarms for fleets of field devices.")
-Port = Annotated[int | None, typer.Option("--port", help="port of the web server; database and broker take the next two")]
+app = typer.Typer(
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    no_args_is_help=True,
+    help="Oculum: decoders, routes and alarms for fleets of field devices.",
+)
+Port = Annotated[
+    int | None, typer.Option("--port", help="port of the web server; database and broker take the next two")
+]
 Data = Annotated[Path | None, typer.Option("--data", help="folder for all data")]
 
 
@@ -51,7 +58,9 @@ def chosen(port: int | None, data: Path | None) -> Instance:
     instance = Instance.from_environment()
     if not reachable(instance.folder):
         if data is not None:
-            fail(f"the accounts of PostgreSQL and Mosquitto cannot enter {instance.folder}: choose a folder under /var/lib or /srv with --data")
+            fail(
+                f"the accounts of PostgreSQL and Mosquitto cannot enter {instance.folder}: choose a folder under /var/lib or /srv with --data"
+            )
         import hashlib
 
         elsewhere = Path("/var/lib") / f"oculum-{hashlib.sha256(str(ROOT).encode()).hexdigest()[:8]}"
@@ -95,7 +104,9 @@ def up(
             return
         folders(instance)
         if shutil.disk_usage(instance.folder).free < 1_500_000_000:
-            fail(f"the disk of {instance.folder} has less than 1.5 GB left: free some, or choose another folder with --data")
+            fail(
+                f"the disk of {instance.folder} has less than 1.5 GB left: free some, or choose another folder with --data"
+            )
         (instance.folder / "ports.json").write_text(json.dumps({"web": instance.web_port}))
         if port_taken(instance.web_port):
             fail(f"port {instance.web_port} (web) is taken by another program: choose another with --port")
@@ -163,7 +174,15 @@ def keeper(instance: Instance) -> None:
     for name in ("keeper", *PARTS):
         (instance.folder / "run" / f"{name}.ready").unlink(missing_ok=True)
     with (instance.folder / "log" / "keeper.log").open("ab") as out:
-        child = subprocess.Popen([sys.executable, "-m", "server.runner.keeper"], env=instance.environment(), cwd=ROOT, stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True)
+        child = subprocess.Popen(
+            [sys.executable, "-m", "server.runner.keeper"],
+            env=instance.environment(),
+            cwd=ROOT,
+            stdout=out,
+            stderr=out,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+        )
     (instance.folder / "run" / "keeper.pid").write_text(str(child.pid))
 
 
@@ -201,7 +220,9 @@ def tell(instance: Instance) -> None:
     typer.echo(f"Oculum is at {instance.address}")
     for name, password in (instance.private("sign-in.json") or {}).items():
         typer.echo(f"  sign in as {name:8} {password}")
-    typer.echo(f"  broker 127.0.0.1:{instance.broker_port}, database 127.0.0.1:{instance.database_port}, data {instance.folder}")
+    typer.echo(
+        f"  broker 127.0.0.1:{instance.broker_port}, database 127.0.0.1:{instance.database_port}, data {instance.folder}"
+    )
 
 
 def stop_all(instance: Instance) -> None:
@@ -224,7 +245,11 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
     """What runs, where, and how far behind."""
     instance = chosen(port, data)
     found = running(instance)
-    where = {"web": instance.address, "postgres": f"127.0.0.1:{instance.database_port}", "broker": f"127.0.0.1:{instance.broker_port}"}
+    where = {
+        "web": instance.address,
+        "postgres": f"127.0.0.1:{instance.database_port}",
+        "broker": f"127.0.0.1:{instance.broker_port}",
+    }
     behind: dict[str, object] = {}
     if found["postgres"]:
         import psycopg
@@ -236,7 +261,11 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
                     " (select 1 from message m where m.part = c.part and (m.txid, m.id) > (c.txid, c.id) limit 1000000) x) w"
                 ).fetchone()
             if row:
-                behind = {"waiting_messages": row[0], "taken_messages": row[1], "last_batch": row[2].isoformat() if row[2] else None}
+                behind = {
+                    "waiting_messages": row[0],
+                    "taken_messages": row[1],
+                    "last_batch": row[2].isoformat() if row[2] else None,
+                }
         except psycopg.Error as error:
             behind = {"error": str(error).strip()}
     if as_json:
@@ -245,7 +274,9 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
         for name, pid in found.items():
             typer.echo(f"{name:10} {'running, process ' + str(pid) if pid else 'not running':28} {where.get(name, '')}")
         if behind:
-            typer.echo(f"engine: {behind.get('waiting_messages', '?')} messages wait, {behind.get('taken_messages') or 0} taken, last batch {behind.get('last_batch')}")
+            typer.echo(
+                f"engine: {behind.get('waiting_messages', '?')} messages wait, {behind.get('taken_messages') or 0} taken, last batch {behind.get('last_batch')}"
+            )
         typer.echo(f"data: {instance.folder}")
     if not all(found[name] for name in ("postgres", "broker", "web", "intake", "engine")):
         raise typer.Exit(3)
@@ -253,7 +284,9 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
 
 @app.command()
 def test(
-    only: Annotated[list[str] | None, typer.Argument(help="style, types, core, server, web, browser; all if none is named")] = None,
+    only: Annotated[
+        list[str] | None, typer.Argument(help="style, types, core, server, web, browser; all if none is named")
+    ] = None,
 ) -> None:
     """Style, types, core, server and browser tests."""
     from .testing import run_tests
@@ -309,7 +342,9 @@ def decode(
     file: Annotated[Path | None, typer.Option(help="a file that holds one payload")] = None,
     cases: Annotated[Path | None, typer.Option(help="a file of cases, one JSON object a line")] = None,
     at: Annotated[str | None, typer.Option(help="the moment of arrival; now, if not given")] = None,
-    header: Annotated[list[str] | None, typer.Option(help="what the transport knows, as NAME=VALUE; `topic` is one")] = None,
+    header: Annotated[
+        list[str] | None, typer.Option(help="what the transport knows, as NAME=VALUE; `topic` is one")
+    ] = None,
     constant: Annotated[list[str] | None, typer.Option(help="a constant of the device, as NAME=VALUE")] = None,
     previous_hex: Annotated[str | None, typer.Option(help="the payload before this one, of the same device")] = None,
     json_out: Annotated[bool, typer.Option("--json-out", help="one JSON object instead of a table")] = False,
@@ -327,7 +362,10 @@ def decode(
             for where, one in workbench.cases(cases):
                 typer.echo(json.dumps(workbench.decode_case(plan, one, where), ensure_ascii=False))
             return
-        case: dict[str, Any] = {"headers": workbench.pairs(header or [], "a header"), "constants": workbench.constants(plan, workbench.pairs(constant or [], "a constant"))}
+        case: dict[str, Any] = {
+            "headers": workbench.pairs(header or [], "a header"),
+            "constants": workbench.constants(plan, workbench.pairs(constant or [], "a constant")),
+        }
         if file is not None:
             case["payload_hex"] = file.read_bytes().hex()
         elif hex_ is not None:
@@ -386,11 +424,18 @@ def api_types() -> None:
     with tempfile.TemporaryDirectory() as folder:
         document = Path(folder) / "api.yml"
         call_command("spectacular", file=str(document))
-        subprocess.run(["npm", "exec", "--silent", "--", "openapi-typescript", str(document), "-o", "src/api/schema.d.ts"], cwd=ROOT / "web", check=True)
+        subprocess.run(
+            ["npm", "exec", "--silent", "--", "openapi-typescript", str(document), "-o", "src/api/schema.d.ts"],
+            cwd=ROOT / "web",
+            check=True,
+        )
 
 
 @app.command("format")
-def format_(files: list[Path], check: Annotated[bool, typer.Option("--check", help="change nothing, only say what would change")] = False) -> None:
+def format_(
+    files: list[Path],
+    check: Annotated[bool, typer.Option("--check", help="change nothing, only say what would change")] = False,
+) -> None:
     """Gives definitions their canonical layout."""
     from oculum.language.formatter import format_definition
     from oculum.language.problems import DefinitionError

@@ -21,12 +21,24 @@ def command(instance: Instance, part: str) -> list[str]:
             sys.executable, "-m", "uvicorn", "server.asgi:application", "--host", "127.0.0.1", "--port", str(instance.web_port), "--loop", "uvloop", "--http", "httptools",
             "--ws", "websockets-sansio", "--no-access-log", "--log-level", "warning", "--no-server-header", "--timeout-graceful-shutdown", "3",
         ]  # fmt: skip
-    return [sys.executable, "-m", {"intake": "server.intake.mqtt", "engine": "server.engine.worker", "fleet": "demo.fleet"}[part]]
+    return [
+        sys.executable,
+        "-m",
+        {"intake": "server.intake.mqtt", "engine": "server.engine.worker", "fleet": "demo.fleet"}[part],
+    ]
 
 
 def start(instance: Instance, part: str) -> subprocess.Popen[bytes]:
     with (instance.folder / "log" / f"{part}.log").open("ab") as out:
-        child = subprocess.Popen(command(instance, part), env=instance.environment(), cwd=ROOT, stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True)
+        child = subprocess.Popen(
+            command(instance, part),
+            env=instance.environment(),
+            cwd=ROOT,
+            stdout=out,
+            stderr=out,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+        )
     (instance.folder / "run" / f"{part}.pid").write_text(str(child.pid))
     return child
 

@@ -46,7 +46,9 @@ def service_account(name: str) -> str | None:
     try:
         pwd.getpwnam(name)
     except KeyError:
-        raise StackError(f"the account `{name}` of Debian's package is missing: run `apt-get install --reinstall {'postgresql-15' if name == 'postgres' else 'mosquitto'}`") from None
+        raise StackError(
+            f"the account `{name}` of Debian's package is missing: run `apt-get install --reinstall {'postgresql-15' if name == 'postgres' else 'mosquitto'}`"
+        ) from None
     return name
 
 
@@ -59,7 +61,10 @@ def reachable(folder: Path) -> bool:
     if os.geteuid() != 0:
         return True
     folder.mkdir(parents=True, exist_ok=True)
-    return all(subprocess.run(_as(user, ["test", "-x", str(folder)]), check=False).returncode == 0 for user in ("postgres", "mosquitto"))
+    return all(
+        subprocess.run(_as(user, ["test", "-x", str(folder)]), check=False).returncode == 0
+        for user in ("postgres", "mosquitto")
+    )
 
 
 def _folder(path: Path, user: str | None) -> None:
@@ -120,7 +125,9 @@ def start_postgres(instance: Instance) -> None:
         )  # fmt: skip
         password.unlink()
         if made.returncode:
-            raise StackError(f"the database could not be made in {home}: {made.stderr.strip().splitlines()[-1] if made.stderr.strip() else 'no reason given'}")
+            raise StackError(
+                f"the database could not be made in {home}: {made.stderr.strip().splitlines()[-1] if made.stderr.strip() else 'no reason given'}"
+            )
         with (home / "postgresql.auto.conf").open("a") as settings:
             settings.write(
                 "listen_addresses = '127.0.0.1'\nunix_socket_directories = ''\nmax_connections = 80\nshared_buffers = '384MB'\n"
@@ -130,7 +137,9 @@ def start_postgres(instance: Instance) -> None:
     if alive(instance, "postgres"):
         return
     if port_taken(instance.database_port):
-        raise StackError(f"port {instance.database_port} (database) is taken by another program: choose others with --port, or OCULUM_DATABASE_PORT")
+        raise StackError(
+            f"port {instance.database_port} (database) is taken by another program: choose others with --port, or OCULUM_DATABASE_PORT"
+        )
     log = instance.folder / "log" / "postgres.log"
     with log.open("ab") as out:
         child = subprocess.Popen(
@@ -167,7 +176,9 @@ def start_broker(instance: Instance) -> None:
     if alive(instance, "broker"):
         return
     if port_taken(instance.broker_port):
-        raise StackError(f"port {instance.broker_port} (broker) is taken by another program: choose others with --port, or OCULUM_BROKER_PORT")
+        raise StackError(
+            f"port {instance.broker_port} (broker) is taken by another program: choose others with --port, or OCULUM_BROKER_PORT"
+        )
     if not (home / "passwords").exists():
         write_accounts(instance, [], user)
     config = home / "mosquitto.conf"
@@ -180,7 +191,14 @@ def start_broker(instance: Instance) -> None:
     if user:
         shutil.chown(config, user, user)
     with (instance.folder / "log" / "broker.log").open("ab") as out:
-        child = subprocess.Popen(_as(user, [program, "-c", str(config)]), stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/")
+        child = subprocess.Popen(
+            _as(user, [program, "-c", str(config)]),
+            stdout=out,
+            stderr=out,
+            stdin=subprocess.DEVNULL,
+            start_new_session=True,
+            cwd="/",
+        )
     (instance.folder / "run" / "broker.pid").write_text(str(child.pid))
     until = time.monotonic() + 15
     while True:
@@ -189,7 +207,9 @@ def start_broker(instance: Instance) -> None:
             return
         except OSError:
             if child.poll() is not None or time.monotonic() > until:
-                raise StackError(f"the broker did not start: see {instance.folder / 'log' / 'broker.log'} and {home / 'mosquitto.log'}") from None
+                raise StackError(
+                    f"the broker did not start: see {instance.folder / 'log' / 'broker.log'} and {home / 'mosquitto.log'}"
+                ) from None
             time.sleep(0.05)
 
 
@@ -200,7 +220,9 @@ def make_database(instance: Instance, afresh: bool = False) -> bool:
 
     with psycopg.connect(instance.database_url("postgres"), autocommit=True) as connection:
         if afresh:
-            connection.execute(sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(instance.database_name)))
+            connection.execute(
+                sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(instance.database_name))
+            )
         if connection.execute("select 1 from pg_database where datname = %s", (instance.database_name,)).fetchone():
             return False
         connection.execute(sql.SQL("create database {}").format(sql.Identifier(instance.database_name)))

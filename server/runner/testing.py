@@ -17,7 +17,12 @@ WEB = ROOT / "web"
 
 
 def run(*command: str, cwd: Path = ROOT, environment: dict[str, str] | None = None) -> bool:
-    return subprocess.run(list(command), cwd=cwd, env={**os.environ, "PYTHONHASHSEED": "0", **(environment or {})}, check=False).returncode == 0
+    return (
+        subprocess.run(
+            list(command), cwd=cwd, env={**os.environ, "PYTHONHASHSEED": "0", **(environment or {})}, check=False
+        ).returncode
+        == 0
+    )
 
 
 def python(*arguments: str, environment: dict[str, str] | None = None) -> bool:
@@ -40,7 +45,10 @@ def style() -> bool:
 
 def types() -> bool:
     """Both languages, and that the front end's types are those of the API as it is."""
-    document, fresh = Path("/tmp") / f"oculum-schema-{os.getpid()}.yml", Path("/tmp") / f"oculum-schema-{os.getpid()}.d.ts"
+    document, fresh = (
+        Path("/tmp") / f"oculum-schema-{os.getpid()}.yml",
+        Path("/tmp") / f"oculum-schema-{os.getpid()}.d.ts",
+    )
     try:
         data = {"OCULUM_DATA": str(Path("/tmp") / f"oculum-types-{os.getpid()}")}
         good = python("-m", "mypy", environment=data) and npx("tsc", "--noEmit")

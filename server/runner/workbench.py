@@ -56,7 +56,13 @@ def problems_of(path: Path) -> list[Problem]:
         if plan is not None:
             types[plan.name] = ({spec.name: spec for spec in plan.all_fields}, _Anything())
     if not types:
-        return [Problem("a condition is checked against the decoder of its device type: put it into the same directory", Span(1, 1, 2), "warning")]
+        return [
+            Problem(
+                "a condition is checked against the decoder of its device type: put it into the same directory",
+                Span(1, 1, 2),
+                "warning",
+            )
+        ]
     return check_condition(text, types)[1]
 
 
@@ -74,7 +80,9 @@ def decoder(path: Path) -> DecoderPlan:
     """A decoder from its file. Raises Misuse with every error."""
     plan, problems = _plan(path.resolve())
     if plan is None:
-        raise Misuse("\n".join(f"{path}:{p.span.line}:{p.span.column}: {p.message}" for p in problems if p.severity == "error"))
+        raise Misuse(
+            "\n".join(f"{path}:{p.span.line}:{p.span.column}: {p.message}" for p in problems if p.severity == "error")
+        )
     return plan
 
 
@@ -90,7 +98,13 @@ def decode_case(plan: DecoderPlan, case: Mapping[str, Any], where: str = "") -> 
     constants = _mapping(case, "constants", where)
     for spec in plan.constants:
         given = constants.get(spec.name)
-        fine = isinstance(given, str) if spec.kind == "text" else isinstance(given, bool) if spec.kind == "flag" else isinstance(given, int | float) and not isinstance(given, bool)
+        fine = (
+            isinstance(given, str)
+            if spec.kind == "text"
+            else isinstance(given, bool)
+            if spec.kind == "flag"
+            else isinstance(given, int | float) and not isinstance(given, bool)
+        )
         if given is not None and not fine:
             raise Misuse(f"{where}the constant `{spec.name}` is {json.dumps(given)[:40]}, expected a {spec.kind}")
     rows, before = [payload], [-1]
@@ -110,7 +124,9 @@ def _mapping(case: Mapping[str, Any], key: str, where: str) -> Mapping[str, Any]
 
 def _payload(case: Mapping[str, Any], where: str) -> bytes:
     if ("payload_hex" in case) == ("payload_text" in case):
-        raise Misuse(f"{where}expected one of `payload_hex` and `payload_text`, found {'both' if 'payload_hex' in case else 'neither'}")
+        raise Misuse(
+            f"{where}expected one of `payload_hex` and `payload_text`, found {'both' if 'payload_hex' in case else 'neither'}"
+        )
     if "payload_hex" in case:
         return _hex(case["payload_hex"], "payload_hex", where)
     if not isinstance(case["payload_text"], str):
@@ -188,7 +204,13 @@ def table(result: Mapping[str, Any]) -> list[str]:
         where = "".join(f", {word} {error[word]}" for word in ("line", "byte") if error[word] is not None)
         return [f"refused ({error['code']}{where}): {error['message']}"]
     rows = [
-        [r.get("device", ""), r["field"], f"missing: {r['missing']}" if "missing" in r else json.dumps(r["value"], ensure_ascii=False), "" if r["unit"] in (None, "1") else r["unit"], r["at"]]
+        [
+            r.get("device", ""),
+            r["field"],
+            f"missing: {r['missing']}" if "missing" in r else json.dumps(r["value"], ensure_ascii=False),
+            "" if r["unit"] in (None, "1") else r["unit"],
+            r["at"],
+        ]
         for r in result["readings"]
     ]
     if not any(row[0] for row in rows):

@@ -51,7 +51,18 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
                 ids, device = arrived.ids, arrived.device
                 lots, without = lots_of(beside, registry, arrived, known_rows(registry, arrived))
                 order = np.maximum.accumulate(arrived.received)
-                effects = process([lot for _, lot in lots], device, order, ids, {}, registry.type_of, lambda _: [], 0, 0, registry.owner)
+                effects = process(
+                    [lot for _, lot in lots],
+                    device,
+                    order,
+                    ids,
+                    {},
+                    registry.type_of,
+                    lambda _: [],
+                    0,
+                    0,
+                    registry.owner,
+                )
                 for (_, lot), decoded in zip(lots, effects.decoded, strict=True):
                     tally.count(decoded, ids[lot.index])
                 tally.done += len(without)
@@ -61,8 +72,15 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
                 spoken = np.zeros(len(ids), bool)
                 for group in old.groups:
                     spoken[group.rows] = True
-                bad = {r[0] for r in beside.execute("select message_id from refused where message_id = any(%s)", (ids.tolist(),)).fetchall()}
-                tally.good_before += sum(1 for i, said in zip(ids.tolist(), spoken.tolist(), strict=True) if said or i not in bad)
+                bad = {
+                    r[0]
+                    for r in beside.execute(
+                        "select message_id from refused where message_id = any(%s)", (ids.tolist(),)
+                    ).fetchall()
+                }
+                tally.good_before += sum(
+                    1 for i, said in zip(ids.tolist(), spoken.tolist(), strict=True) if said or i not in bad
+                )
                 compare(tally.fields, joined(lots, effects, len(ids)), old, device)
                 yield {"done": tally.done, "total": max(total, tally.done)}
     yield {"result": tally.result()}
@@ -70,6 +88,10 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
 
 def joined(lots: list[tuple[Decoder, Lot]], effects: Effects, count: int) -> Decoded:
     """What the lots of a batch gave as one, its rows those of the batch."""
-    groups = [replace(group, rows=lot.index[group.rows]) for (_, lot), decoded in zip(lots, effects.decoded, strict=True) for group in decoded.groups]
+    groups = [
+        replace(group, rows=lot.index[group.rows])
+        for (_, lot), decoded in zip(lots, effects.decoded, strict=True)
+        for group in decoded.groups
+    ]
     none = np.full(count, -1, np.int32)
     return Decoded(groups, [], none, none, [], np.zeros(count, np.int64))

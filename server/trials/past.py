@@ -28,24 +28,60 @@ from server.fleet.models import DeviceType
 from .stored import stored_readings
 
 
-def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mapping[str, str] | None = None, constants: Mapping[str, Any] | None = None, previous: bytes | None = None) -> dict[str, Any]:
+def explain(
+    plan: DecoderPlan,
+    payload: bytes,
+    received_us: int,
+    headers: Mapping[str, str] | None = None,
+    constants: Mapping[str, Any] | None = None,
+    previous: bytes | None = None,
+) -> dict[str, Any]:
     """One message through a decoder, with the bits or the place of every value."""
     rows = [payload] if previous is None else [previous, payload]
     trace = Trace(row=len(rows) - 1)
     before = np.array([-1, 0][: len(rows)], np.int64)
-    batch = Payloads.of(rows, [received_us] * len(rows), [headers or {}] * len(rows), [constants or {}] * len(rows), before)
+    batch = Payloads.of(
+        rows, [received_us] * len(rows), [headers or {}] * len(rows), [constants or {}] * len(rows), before
+    )
     decoded = decode_batch(plan, batch, 0, trace, len(rows) - 1)
     turns: Counter[str] = Counter()
     marks = []
     for m in trace.marks:
-        marks.append({"line": m["line"], "field": m["name"], "turn": turns[m["name"]], "places": m["places"], "raw": _raw(m["raw"]), "paths": m.get("paths", []), "spots": m.get("spots", [])})
+        marks.append(
+            {
+                "line": m["line"],
+                "field": m["name"],
+                "turn": turns[m["name"]],
+                "places": m["places"],
+                "raw": _raw(m["raw"]),
+                "paths": m.get("paths", []),
+                "spots": m.get("spots", []),
+            }
+        )
         turns[m["name"]] += 1
-    marks += [{"line": m["line"], "field": "", "turn": 0, "places": m["places"], "raw": None, "paths": [], "spots": []} for m in trace.looked]
+    marks += [
+        {"line": m["line"], "field": "", "turn": 0, "places": m["places"], "raw": None, "paths": [], "spots": []}
+        for m in trace.looked
+    ]
     error = None
     if decoded.failure[0] >= 0:
         failure = decoded.failures[decoded.failure[0]]
-        error = {"code": failure.code, "message": failure.message, "line": failure.line, "byte": int(decoded.byte[0]) if decoded.byte[0] >= 0 else None}
-    parts = [{"part": p.name, "device": p.device, "error": p.failure.code, "message": p.failure.message, "line": p.failure.line} for p in decoded.parts]
+        error = {
+            "code": failure.code,
+            "message": failure.message,
+            "line": failure.line,
+            "byte": int(decoded.byte[0]) if decoded.byte[0] >= 0 else None,
+        }
+    parts = [
+        {
+            "part": p.name,
+            "device": p.device,
+            "error": p.failure.code,
+            "message": p.failure.message,
+            "line": p.failure.line,
+        }
+        for p in decoded.parts
+    ]
     return {
         "values": readings(decoded, 0),
         "marks": marks,
@@ -63,7 +99,14 @@ def explain(plan: DecoderPlan, payload: bytes, received_us: int, headers: Mappin
 def _raw(raw: Any) -> Any:
     if raw is None:
         return None
-    return [str(r) if isinstance(r, int) and abs(r) > 2**53 else r if isinstance(r, int | float | str | bool) or r is None else str(r)[:80] for r in raw]
+    return [
+        str(r)
+        if isinstance(r, int) and abs(r) > 2**53
+        else r
+        if isinstance(r, int | float | str | bool) or r is None
+        else str(r)[:80]
+        for r in raw
+    ]
 
 
 def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
@@ -148,14 +191,19 @@ def curves(plan: DecoderPlan, device: int, name: str, until: datetime) -> dict[s
     decoded = decode_batch(plan, batch, 0, None, context)
     for group in decoded.groups:
         if group.device is not None:
-            group.owner = np.array([device if named in (None, name) else 0 for named in group.device.tolist()], np.int64)
+            group.owner = np.array(
+                [device if named in (None, name) else 0 for named in group.device.tolist()], np.int64
+            )
     found: list[dict[str, Any]] = []
     for field_name, (spec, keys, column) in _by_field(decoded, arrived.device).items():
         own_rows = np.flatnonzero(keys["o"] == device)
         if spec.kind not in ("number", "integer") or not len(own_rows) or len(found) == CURVES:
             continue
         order = own_rows[np.argsort(keys["a"][own_rows], kind="stable")[-CURVE_POINTS:]]
-        values = [float(v) if s == PRESENT else None for v, s in zip(column.values[order].tolist(), column.state[order].tolist(), strict=True)]
+        values = [
+            float(v) if s == PRESENT else None
+            for v, s in zip(column.values[order].tolist(), column.state[order].tolist(), strict=True)
+        ]
         found.append({"field": field_name, "unit": spec.unit, "t": (keys["a"][order] / 1e6).tolist(), "v": values})
     return {"messages": len(rows), "decoded": int(decoded.good.sum()), "fields": found}
 
@@ -184,7 +232,12 @@ class Compared:
         }  # fmt: skip
         if len(steps):
             counts, edges = np.histogram(steps, BINS)
-            found["distribution"] = {"low": float(edges[0]), "high": float(edges[-1]), "middle": float(np.median(steps)), "counts": counts.tolist()}
+            found["distribution"] = {
+                "low": float(edges[0]),
+                "high": float(edges[-1]),
+                "middle": float(np.median(steps)),
+                "counts": counts.tolist(),
+            }
         return found
 
 
@@ -230,7 +283,10 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
     registry = Registry()
     tally = Tally()
     first = last = None
-    with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum trial") as own, psycopg.connect(settings.INSTANCE.database_url()) as beside:
+    with (
+        psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum trial") as own,
+        psycopg.connect(settings.INSTANCE.database_url()) as beside,
+    ):
         own.execute("set local statement_timeout = '60s'")
         registry.load_devices(beside)
 
@@ -255,7 +311,10 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
             compare(tally.fields, now, old, arrived.device)
             first, last = int(arrived.received[0]), last if last is not None else int(arrived.received[-1])
             yield {"done": tally.done, "total": max(total, tally.done)}
-    yield {"result": tally.result(before is not None) | {"from": moment(first) if first is not None else None, "to": moment(last) if last is not None else None}}
+    yield {
+        "result": tally.result(before is not None)
+        | {"from": moment(first) if first is not None else None, "to": moment(last) if last is not None else None}
+    }
 
 
 def _by_field(decoded: Decoded, device: np.ndarray) -> dict[str, tuple[FieldSpec, np.ndarray, Column]]:
@@ -272,7 +331,9 @@ def _by_field(decoded: Decoded, device: np.ndarray) -> dict[str, tuple[FieldSpec
         spec, keys, column = parts[0]
         if len(parts) > 1:
             keys = np.concatenate([k for _, k, _ in parts])
-            column = Column(np.concatenate([c.values for _, _, c in parts]), np.concatenate([c.state for _, _, c in parts]))
+            column = Column(
+                np.concatenate([c.values for _, _, c in parts]), np.concatenate([c.state for _, _, c in parts])
+            )
         there = column.state != 0
         joined[name] = (spec, keys, column) if there.all() else (spec, keys[there], column.taken(np.flatnonzero(there)))
     return joined
@@ -291,7 +352,10 @@ def compare(fields: dict[str, Compared], now: Decoded, old: Decoded | None, devi
             entry.missing += int((~here).sum())
             if column.values.dtype == np.float64 and column.values.ndim == 1 and here.any():
                 low, high = float(column.values[here].min()), float(column.values[here].max())
-                entry.low, entry.high = low if entry.low is None else min(entry.low, low), high if entry.high is None else max(entry.high, high)
+                entry.low, entry.high = (
+                    low if entry.low is None else min(entry.low, low),
+                    high if entry.high is None else max(entry.high, high),
+                )
         if name in theirs:
             entry.before += len(theirs[name][1])
         if name not in mine or name not in theirs:
@@ -300,7 +364,9 @@ def compare(fields: dict[str, Compared], now: Decoded, old: Decoded | None, devi
         _differences(entry, mine[name], theirs[name])
 
 
-def _differences(entry: Compared, mine: tuple[FieldSpec, np.ndarray, Column], theirs: tuple[FieldSpec, np.ndarray, Column]) -> None:
+def _differences(
+    entry: Compared, mine: tuple[FieldSpec, np.ndarray, Column], theirs: tuple[FieldSpec, np.ndarray, Column]
+) -> None:
     (_, keys, column), (_, old_keys, old_column) = mine, theirs
     lost = 0
     if len(keys) == len(old_keys) and np.array_equal(keys, old_keys):
@@ -329,15 +395,21 @@ def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end
     registry = Registry()
     with psycopg.connect(settings.INSTANCE.database_url()) as own:
         registry.load_devices(own)
-        for kind, body in own.execute("select kind, body from control_event where kind = 'setpoint' order by txid, id").fetchall():
+        for kind, body in own.execute(
+            "select kind, body from control_event where kind = 'setpoint' order by txid, id"
+        ).fetchall():
             registry.apply(own, kind, body)
     chosen = {d.id for d in registry.devices.values() if d.type_id == type_.pk and matches(d.labels, plan.labels)}
     states: dict[int, DeviceState] = {}
-    found = evaluate_condition(plan, events, {}, registry.limit, chosen.__contains__, states, int(end.timestamp() * 1e6))
+    found = evaluate_condition(
+        plan, events, {}, registry.limit, chosen.__contains__, states, int(end.timestamp() * 1e6)
+    )
     return summary(found, registry, len(chosen), len(ids), start, end)
 
 
-def summary(found: list[Transition], registry: Registry, devices: int, messages: int, start: datetime, end: datetime) -> dict[str, Any]:
+def summary(
+    found: list[Transition], registry: Registry, devices: int, messages: int, start: datetime, end: datetime
+) -> dict[str, Any]:
     raised = [t for t in found if t.raised]
     spans: list[dict[str, Any]] = []
     opened: dict[int, Transition] = {}

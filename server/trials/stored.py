@@ -20,7 +20,9 @@ Layouts = dict[int, tuple[FieldSpec, ...]]
 SELECTED = "r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts, r.missing"
 
 
-def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:
+def stored_readings(
+    type_: DeviceType, start: datetime, end: datetime
+) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:
     """Readings measured and received in [start, end): as a decoded batch, with device, arrival and message id by row."""
     with connection.cursor() as cursor:
         cursor.execute("set local statement_timeout = '60s'")
@@ -38,7 +40,9 @@ def stored_readings(type_: DeviceType, start: datetime, end: datetime) -> tuple[
     fresh[1:] = messages[1:] != messages[:-1]
     heads = np.flatnonzero(fresh)
     device = np.array([rows[i][1] for i in heads], np.int64)
-    arrival = np.maximum.accumulate(np.array([rows[i][3] for i in heads], np.int64)) if len(heads) else np.zeros(0, np.int64)
+    arrival = (
+        np.maximum.accumulate(np.array([rows[i][3] for i in heads], np.int64)) if len(heads) else np.zeros(0, np.int64)
+    )
     return as_decoded(rows, layouts, np.cumsum(fresh) - 1, len(heads)), device, arrival, messages[heads]
 
 
@@ -46,7 +50,8 @@ def stored_of(own: psycopg.Connection[Any], ids: np.ndarray) -> Decoded:
     """The stored readings of some messages (ids: int64 (n,), rising), row by row of `ids`."""
     layouts = {i: tuple(specs(f).values()) for i, f in own.execute("select id, fields from layout").fetchall()}
     rows = own.execute(
-        f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where r.message_id between %s and %s", (ids.tolist(), int(ids[0]), int(ids[-1]))
+        f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where r.message_id between %s and %s",
+        (ids.tolist(), int(ids[0]), int(ids[-1])),
     ).fetchall()
     return as_decoded(rows, layouts, np.searchsorted(ids, np.array([r[4] for r in rows], np.int64)), len(ids))
 

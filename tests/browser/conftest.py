@@ -44,7 +44,9 @@ def chromium() -> Iterator[Browser]:
     assert path, "Chromium is missing: apt-get install chromium"
     quiet = ["--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"]
     with sync_playwright() as playwright:
-        browser = playwright.chromium.launch(executable_path=path, args=[*quiet, *(["--no-sandbox"] if os.geteuid() == 0 else [])])
+        browser = playwright.chromium.launch(
+            executable_path=path, args=[*quiet, *(["--no-sandbox"] if os.geteuid() == 0 else [])]
+        )
         yield browser
         browser.close()
 
@@ -63,7 +65,14 @@ def page(context: BrowserContext, running: Running) -> Iterator[Page]:
     found = context.new_page()
     complaints: list[str] = []
     found.on("pageerror", lambda error: complaints.append(str(error)))
-    found.on("console", lambda m: complaints.append(m.text) if m.type == "error" and "401" not in m.text and "409 (Conflict)" not in m.text else None)
+    found.on(
+        "console",
+        lambda m: (
+            complaints.append(m.text)
+            if m.type == "error" and "401" not in m.text and "409 (Conflict)" not in m.text
+            else None
+        ),
+    )
     sign_in(found, running, "ines")
     yield found
     assert complaints == []

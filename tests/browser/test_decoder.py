@@ -72,7 +72,9 @@ def test_values_stand_with_their_check_their_course_and_their_times(page: Page, 
     message, values = page.get_by_role("region", name="Message", exact=True), page.get_by_role("list", name="Values")
     expect(message).to_contain_text("The check is right.")
     expect(message).to_contain_text("through gw-")
-    expect(values.get_by_role("listitem").filter(has_text="salinity").get_by_role("img")).to_have_attribute("aria-label", re.compile("from [0-9.]+ to [0-9.]+"))
+    expect(values.get_by_role("listitem").filter(has_text="salinity").get_by_role("img")).to_have_attribute(
+        "aria-label", re.compile("from [0-9.]+ to [0-9.]+")
+    )
     # The bytes of the check belong to the line that holds them against it.
     page.get_by_role("gridcell", name=re.compile("^byte 20: .*checked")).hover()
     expect(page.locator(".cm-line.cm-lit")).to_contain_text("the check is wrong")
@@ -155,7 +157,12 @@ def test_a_case_is_changed_in_place(page: Page, running: Running) -> None:
 
 def test_a_rollout_is_narrowed_and_withdrawn_and_a_device_held(page: Page, running: Running) -> None:
     open_decoder(page, running, "weather_mast")
-    write(page, (Path(__file__).resolve().parents[2] / "examples" / "sheets" / "weather_mast.ocu").read_text().replace('"RH"', '"RX"'))
+    write(
+        page,
+        (Path(__file__).resolve().parents[2] / "examples" / "sheets" / "weather_mast.ocu")
+        .read_text()
+        .replace('"RH"', '"RX"'),
+    )
     page.get_by_role("button", name="Publish version 2").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("chosen devices first").check()

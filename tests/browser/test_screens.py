@@ -47,7 +47,10 @@ def test_screens_are_accessible_and_whole(chromium: Browser, running: Running, g
         page.evaluate(Path(AXE).read_text())
         result = page.evaluate("axe.run(document, {runOnly: ['wcag2a', 'wcag2aa', 'wcag21aa', 'wcag22aa']})")
         for violation in result["violations"]:
-            targets = [node["target"][0] if isinstance(node["target"][0], str) else str(node["target"]) for node in violation["nodes"][:3]]
+            targets = [
+                node["target"][0] if isinstance(node["target"][0], str) else str(node["target"])
+                for node in violation["nodes"][:3]
+            ]
             found.append(f"{name} {violation['id']}: {violation['help']} at {targets}")
         if page.evaluate("document.documentElement.scrollWidth") > 1280:
             found.append(f"{name} is wider than the window")
@@ -84,5 +87,9 @@ def test_first_load_is_under_200_kb(chromium: Browser, running: Running) -> None
 def test_pages_need_no_inline_script(page: Page, running: Running) -> None:
     answer = page.request.get(running.address + "/devices")
     policy = answer.headers["content-security-policy"]
-    assert "script-src" not in policy and "default-src 'self'" in policy and "unsafe-inline" not in policy.replace("style-src-attr 'unsafe-inline'", "")
+    assert (
+        "script-src" not in policy
+        and "default-src 'self'" in policy
+        and "unsafe-inline" not in policy.replace("style-src-attr 'unsafe-inline'", "")
+    )
     assert '<script type="module"' in answer.text()

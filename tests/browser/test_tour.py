@@ -11,8 +11,12 @@ from playwright.sync_api import Page, expect
 
 from .conftest import Running, sign_in
 
-DECODER = "decoder well_probe for bytes, big endian\nbyte 0  level  u16 / 100  m  within 0 to 50\nbyte 2  battery  u8 / 50  V"
-CONDITION = 'condition "well runs dry" priority critical\non well_probe\nraise when level < setpoint level_min deadband 0.2 m'
+DECODER = (
+    "decoder well_probe for bytes, big endian\nbyte 0  level  u16 / 100  m  within 0 to 50\nbyte 2  battery  u8 / 50  V"
+)
+CONDITION = (
+    'condition "well runs dry" priority critical\non well_probe\nraise when level < setpoint level_min deadband 0.2 m'
+)
 
 
 def command(page: Page, word: str) -> list[str]:

@@ -43,7 +43,9 @@ def follow(page: Page, what: str, words: tuple[str, ...]) -> None:
         case "press":
             (name,) = words
             whole = re.compile(rf"^{re.escape(name)}\b")
-            page.get_by_role("button", name=whole).or_(page.get_by_role("link", name=whole)).locator("visible=true").first.click()
+            page.get_by_role("button", name=whole).or_(page.get_by_role("link", name=whole)).locator(
+                "visible=true"
+            ).first.click()
         case "see":
             expect(main).to_contain_text(words[0])
         case "see in":
@@ -74,6 +76,8 @@ def test_the_tutorial_as_it_is_written(context: BrowserContext, running: Running
 
     # What it promises: every message of the nine is read, by the new version, over the days before as well.
     start = (datetime.now(UTC) - timedelta(days=3)).isoformat().replace("+00:00", "Z")
-    answer = page.request.get(f"{running.address}/api/v1/devices/buoy-44/series?field=deep_temperature&from={start}").json()
+    answer = page.request.get(
+        f"{running.address}/api/v1/devices/buoy-44/series?field=deep_temperature&from={start}"
+    ).json()
     (line,) = answer["fields"]
     assert line["field"] == "deep_temperature" and line["count"] > 200

@@ -52,7 +52,11 @@ def read_raw(m: Message, address: Any, stored: tree.Storage) -> int:
     bits = getattr(address, "bits", None)
     if isinstance(address, tree.InBytes):
         first = address.first if address.first >= 0 else len(m.payload) + address.first
-        width = address.last - address.first + 1 if address.last is not None else (bits.high // 8 + 1 if bits else (size + 7) // 8)
+        width = (
+            address.last - address.first + 1
+            if address.last is not None
+            else (bits.high // 8 + 1 if bits else (size + 7) // 8)
+        )
     elif isinstance(address, tree.InNext):
         first, width = m.cursor, address.width or (bits.high // 8 + 1 if bits else (size + 7) // 8)
     else:
@@ -72,7 +76,12 @@ def scaled(raw: int, scales: Any) -> Fraction:
     value = Fraction(raw)
     for scale in scales:
         amount = Fraction(scale.number)
-        value = {"*": value * amount, "/": value / amount if amount else value, "+": value + amount, "-": value - amount}[scale.sign]
+        value = {
+            "*": value * amount,
+            "/": value / amount if amount else value,
+            "+": value + amount,
+            "-": value - amount,
+        }[scale.sign]
     return value
 
 
@@ -89,11 +98,28 @@ def truth(m: Message, node: Any) -> bool | None:
 def run(m: Message, body: Any) -> None:
     for node in body:
         if isinstance(node, tree.Read):
-            raw = read_raw(m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1"))
-            missing = any(raw == mark or raw == mark - (1 << int(node.kind.storage.name[1:])) for q in node.qualifiers if isinstance(q, tree.Missing) for mark in q.raws)
-            value = None if missing else scaled(raw, node.kind.scales) if isinstance(node.kind, tree.Stored) else Fraction(raw)
+            raw = read_raw(
+                m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1")
+            )
+            missing = any(
+                raw == mark or raw == mark - (1 << int(node.kind.storage.name[1:]))
+                for q in node.qualifiers
+                if isinstance(q, tree.Missing)
+                for mark in q.raws
+            )
+            value = (
+                None
+                if missing
+                else scaled(raw, node.kind.scales)
+                if isinstance(node.kind, tree.Stored)
+                else Fraction(raw)
+            )
             for q in node.qualifiers:
-                if isinstance(q, tree.Within) and value is not None and not Fraction(q.low) <= value <= Fraction(q.high):
+                if (
+                    isinstance(q, tree.Within)
+                    and value is not None
+                    and not Fraction(q.low) <= value <= Fraction(q.high)
+                ):
                     value = None
             m.values[node.name] = value
             m.out.append((node.name, Reading(value, m.offset_us)))
@@ -111,7 +137,9 @@ def run(m: Message, body: Any) -> None:
         elif isinstance(node, tree.Skip):
             m.cursor += node.count
         elif isinstance(node, tree.Repeat):
-            step = whole(node.each[0].number) * 60_000_000 * (-1 if node.each[1] == "earlier" else 1) if node.each else 0
+            step = (
+                whole(node.each[0].number) * 60_000_000 * (-1 if node.each[1] == "earlier" else 1) if node.each else 0
+            )
             turn, before = 0, dict(m.values)
             value = node.count.value
             count = None if value is None else m.values.get(value.name)

@@ -21,7 +21,9 @@ TYPES = {"thing": (FIELDS, {"x_max": "V"})}
 
 
 def plan_of(text: str) -> ConditionPlan:
-    plan, problems = check_condition('condition "c" priority high\n  on thing\n  ' + text.replace("\n", "\n  ") + "\n", TYPES)
+    plan, problems = check_condition(
+        'condition "c" priority high\n  on thing\n  ' + text.replace("\n", "\n  ") + "\n", TYPES
+    )
     assert plan is not None, [p.message for p in problems]
     return plan
 
@@ -109,7 +111,11 @@ def slowly(number: int, messages: list[Message], until: int) -> list[tuple[int, 
                 for name, value in (("x", reading.x), ("y", reading.y)):
                     if value is not None and reading.at >= newest[name]:
                         newest[name], values[name], fresh = reading.at, value, True
-                used = fresh if number in (2, 3, 5) else reading.x is not None and newest["x"] == reading.at and values["x"] == reading.x
+                used = (
+                    fresh
+                    if number in (2, 3, 5)
+                    else reading.x is not None and newest["x"] == reading.at and values["x"] == reading.x
+                )
                 if not used:
                     continue
                 raising, clearing = rules(number, values["x"], values["y"])
@@ -141,7 +147,10 @@ def batch(messages: list[Message]) -> tuple[Decoded, np.ndarray, np.ndarray]:
     columns = {}
     for name in "xy":
         values = [getattr(r, name) for r in readings]
-        columns[name] = Column(np.array([0.0 if v is None else v for v in values]), np.array([0 if v is None else 1 for v in values], np.int16))
+        columns[name] = Column(
+            np.array([0.0 if v is None else v for v in values]),
+            np.array([0 if v is None else 1 for v in values], np.int16),
+        )
     group = Group(tuple(FIELDS.values()), rows, np.array([r.at for r in readings], np.int64), columns)
     none = np.full(len(messages), -1, np.int32)
     decoded = Decoded([group], [], none, none, [], np.zeros(len(messages), np.int64))
@@ -187,8 +196,15 @@ def streams(draw) -> list[Message]:
 
 
 @settings(max_examples=400, deadline=None)
-@given(st.integers(0, len(CONDITIONS) - 1), streams(), st.lists(st.integers(1, 24), max_size=8), st.sampled_from([0, 5, 12, 100]))
-def test_any_cutting_equals_the_slow_evaluation(number: int, messages: list[Message], cuts: list[int], later: int) -> None:
+@given(
+    st.integers(0, len(CONDITIONS) - 1),
+    streams(),
+    st.lists(st.integers(1, 24), max_size=8),
+    st.sampled_from([0, 5, 12, 100]),
+)
+def test_any_cutting_equals_the_slow_evaluation(
+    number: int, messages: list[Message], cuts: list[int], later: int
+) -> None:
     until = messages[-1].arrival + later * SECOND
     wanted = slowly(number, messages, until)
     assert quickly(number, messages, [], until) == wanted
@@ -223,7 +239,10 @@ def test_limits_are_strict() -> None:
 
 
 def test_late_reading_raises_nothing() -> None:
-    messages = [Message(1, 100 * SECOND, (Reading(100 * SECOND, 1.0, None),)), Message(1, 101 * SECOND, (Reading(90 * SECOND, 9.0, None),))]
+    messages = [
+        Message(1, 100 * SECOND, (Reading(100 * SECOND, 1.0, None),)),
+        Message(1, 101 * SECOND, (Reading(90 * SECOND, 9.0, None),)),
+    ]
     assert quickly(0, messages, [], 200 * SECOND) == []
 
 

@@ -12,11 +12,26 @@ HEAT = {"heat": FieldSpec("heat", "number", "[degF]")}
 WARNINGS = [
     ("  byte 0  a  u16\n  byte 1  b  u8\n", 3, "`b` reads bits of byte 1 that `a` has read already", None),
     ("  length 4\n  byte 0  a  u16\n", 1, "no line reads bytes 2, 3", None),
-    ("  byte 0  a  u8 / 10  V  within 0 to 500\n", 2, "u8 says 0 to 25.5 here: the range 0 to 500 goes beyond it", None),
-    ("  byte 0  a  u8 / 10  V  within 30 to 60\n", 2, "the range 30 to 60 is outside of what u8 can say here: 0 to 25.5", None),
+    (
+        "  byte 0  a  u8 / 10  V  within 0 to 500\n",
+        2,
+        "u8 says 0 to 25.5 here: the range 0 to 500 goes beyond it",
+        None,
+    ),
+    (
+        "  byte 0  a  u8 / 10  V  within 30 to 60\n",
+        2,
+        "the range 30 to 60 is outside of what u8 can say here: 0 to 25.5",
+        None,
+    ),
     ("  byte 0 bits 1 to 0  mode  code { 0 off, 1 on }\n", 2, "`mode` has no text for 2, 3", None),
     ("  byte 0  a  u56 / 1000  V\n", 2, "the largest values have more digits than a number keeps", None),
-    ("  byte 0  heat  i16 / 100  Cel\n", 2, "`heat` is declared in [degF]: values in Cel are converted", "Cel  into [degF]"),
+    (
+        "  byte 0  heat  i16 / 100  Cel\n",
+        2,
+        "`heat` is declared in [degF]: values in Cel are converted",
+        "Cel  into [degF]",
+    ),
     ("  repeat to end\n    next  a  u8\n", 2, "every repeat gives its readings the same time", None),
 ]
 MISTAKES = [
@@ -71,7 +86,9 @@ def test_mistakes(body: str, line: int, message: str, fix: str | None) -> None:
 
 
 def test_mistakes_of_several_lines_are_all_told() -> None:
-    _, problems = check_decoder("decoder d for bytes\n  byte 0  a  u8  Cell\n  byte 1  b  u9\n  derive c = aa + 1\n  byte 2  fine  u8\n")
+    _, problems = check_decoder(
+        "decoder d for bytes\n  byte 0  a  u8  Cell\n  byte 1  b  u9\n  derive c = aa + 1\n  byte 2  fine  u8\n"
+    )
     assert [p.span.line for p in problems if p.severity == "error"] == [2, 3, 4]
 
 
@@ -80,4 +97,6 @@ def test_branches_of_which_one_is_taken_may_read_the_same_bytes() -> None:
     assert check_decoder(text)[1] == []
     plan, problems = check_decoder(text + "  byte 2  again  u8\n")
     assert plan is not None
-    assert [p.message for p in problems] == ["`again` reads bits of byte 2 that `c` has read already"], "after the branches, what any of them read counts"
+    assert [p.message for p in problems] == ["`again` reads bits of byte 2 that `c` has read already"], (
+        "after the branches, what any of them read counts"
+    )

@@ -87,7 +87,10 @@ def decoders(draw) -> str:
         names.append(f"a{i}")
     ruled = draw(st.sampled_from(names))
     if draw(st.booleans()):
-        lines.insert(len(lines), f'  reject "odd" as {draw(st.sampled_from(["unknown layout", "checksum", "malformed"]))} {draw(st.sampled_from(["when", "unless"]))} n0 > {draw(st.integers(0, 255))}')
+        lines.insert(
+            len(lines),
+            f'  reject "odd" as {draw(st.sampled_from(["unknown layout", "checksum", "malformed"]))} {draw(st.sampled_from(["when", "unless"]))} n0 > {draw(st.integers(0, 255))}',
+        )
         lines.insert(1, "  byte 0  n0  u8")
     if draw(st.booleans()):
         lines.insert(1, "  byte 1  n1  u8")
@@ -112,7 +115,10 @@ def decoders(draw) -> str:
 
 
 @settings(max_examples=300, deadline=None)
-@given(decoders(), st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12))
+@given(
+    decoders(),
+    st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12),
+)
 def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
     plan, problems = check_decoder(text)
     if plan is None:
@@ -188,11 +194,15 @@ def test_raft_buoy_sheet(vector: dict) -> None:
             else:
                 value = column.values[0] if part is None else column.values[0][part]
                 assert expected_code(spec, value) == reading["value"]
-                assert (spec.unit if spec.kind == "number" else None) == (reading["unit"] if spec.kind == "number" else None)
+                assert (spec.unit if spec.kind == "number" else None) == (
+                    reading["unit"] if spec.kind == "number" else None
+                )
     assert not want
 
 
-@pytest.mark.parametrize("vector", [v for v in vectors("work_boat") if "readings" in v["expect"]], ids=lambda v: v["id"])
+@pytest.mark.parametrize(
+    "vector", [v for v in vectors("work_boat") if "readings" in v["expect"]], ids=lambda v: v["id"]
+)
 def test_work_boat_sheet_in_part(vector: dict) -> None:
     """The fields that the example reads are exactly those of the sheet; it reads a part of them."""
     plan = plan_of((ROOT / "examples" / "work_boat.ocu").read_text())
@@ -215,14 +225,27 @@ def test_work_boat_sheet_in_part(vector: dict) -> None:
             assert decoded.reasons[column.state[0] - FIRST_REASON] in (reading["missing"], "null")
             continue
         value = expected_code(spec, column.values[0])
-        assert value == pytest.approx(reading["value"], rel=1e-11, abs=1e-12) if isinstance(reading["value"], float | int) and not isinstance(reading["value"], bool) else value == reading["value"]
+        assert (
+            value == pytest.approx(reading["value"], rel=1e-11, abs=1e-12)
+            if isinstance(reading["value"], float | int) and not isinstance(reading["value"], bool)
+            else value == reading["value"]
+        )
         if spec.name != "position_accuracy":  # stands at the fix's own time in the sheet, at the message's here
             assert int(group.at[0]) == np.datetime64(reading["at"].rstrip("Z"), "us").astype(np.int64)
 
 
 @pytest.mark.parametrize(
     "name,value",
-    [("crc8_smbus", 0xF4), ("crc8_maxim", 0xA1), ("crc16_modbus", 0x4B37), ("crc16_arc", 0xBB3D), ("crc16_ibm3740", 0x29B1), ("crc16_xmodem", 0x31C3), ("crc16_kermit", 0x2189), ("crc32", 0xCBF43926)],
+    [
+        ("crc8_smbus", 0xF4),
+        ("crc8_maxim", 0xA1),
+        ("crc16_modbus", 0x4B37),
+        ("crc16_arc", 0xBB3D),
+        ("crc16_ibm3740", 0x29B1),
+        ("crc16_xmodem", 0x31C3),
+        ("crc16_kermit", 0x2189),
+        ("crc32", 0xCBF43926),
+    ],
 )
 def test_check_sums_of_the_catalogue(name: str, value: int) -> None:
     """Every CRC gives its published check value over "123456789"."""
@@ -255,7 +278,9 @@ def test_json_refusals_say_what_was_found(payload: bytes, message: str) -> None:
 
 def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
     """Also with another message before it in the batch; and lines that it did not take are told."""
-    plan = plan_of("decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u8\n    is 2\n      byte 1  b  u8\n  byte 2  c  u8\n")
+    plan = plan_of(
+        "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u8\n    is 2\n      byte 1  b  u8\n  byte 2  c  u8\n"
+    )
     trace = Trace(row=1)
     decode(plan, Payloads.of([b"\x01\x02\x03", b"\x02\x05\x06"], [0, 0]), trace)
     assert {m["name"]: m["places"][0]["first"] for m in trace.marks} == {"kind": 0, "b": 1, "c": 2}
@@ -285,7 +310,15 @@ def test_values_of_a_text_have_their_stretch_of_it() -> None:
     trace = Trace(row=1)
     decode(plan, Payloads.of([b"other;a 9", payload], [0, 0]), trace)
     found = [(m["name"], payload[p["first"] : p["last"] + 1].decode()) for m in trace.marks for p in m["places"]]
-    assert found == [("who", "é"), ("who", "x"), ("rest_of", "a 1;b 22"), ("rest_of", "c 333"), ("v_1", "1"), ("v_2", "22"), ("v_1", "333")]
+    assert found == [
+        ("who", "é"),
+        ("who", "x"),
+        ("rest_of", "a 1;b 22"),
+        ("rest_of", "c 333"),
+        ("v_1", "1"),
+        ("v_2", "22"),
+        ("v_1", "333"),
+    ]
     plan = plan_of('decoder d for text\n  pattern "(?P<a>[a-z]+)=(?P<b>[0-9]+)"\n  group b  b  number\n')
     trace = Trace()
     decode(plan, Payloads.of(["…key=42".encode()], [0]), trace)
@@ -293,7 +326,13 @@ def test_values_of_a_text_have_their_stretch_of_it() -> None:
 
 
 def test_the_text_of_a_code_takes_the_code_of_the_other_arm() -> None:
-    plan = plan_of("decoder d for bytes, big endian\n  byte 0  a  code { 3 low, 5 high, 9 odd }\n  derive m = if a = `odd` then `low` else a\n")
+    plan = plan_of(
+        "decoder d for bytes, big endian\n  byte 0  a  code { 3 low, 5 high, 9 odd }\n  derive m = if a = `odd` then `low` else a\n"
+    )
     decoded = decode(plan, Payloads.of([b"\x03", b"\x05", b"\x09"], [0, 0, 0]))
     assert decoded.groups[0].columns["m"].values.tolist() == [3.0, 5.0, 3.0]
-    assert next(spec for spec in decoded.groups[0].fields if spec.name == "m").codes == ((3, "low"), (5, "high"), (9, "odd"))
+    assert next(spec for spec in decoded.groups[0].fields if spec.name == "m").codes == (
+        (3, "low"),
+        (5, "high"),
+        (9, "odd"),
+    )

@@ -109,8 +109,24 @@ def test_senml_that_is_none(pack: Any, message: str) -> None:
 
 
 # what is shown --------------------------------------------------------------------------
-leaves = st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.floats(), st.text(max_size=8), st.binary(max_size=8), st.just(cbor2.undefined), st.just(datetime(2026, 3, 2, tzinfo=UTC)))
-documents = st.recursive(leaves, lambda inner: st.one_of(st.lists(inner, max_size=4), st.dictionaries(st.one_of(st.text(max_size=4), st.integers(0, 9)), inner, max_size=4)), max_leaves=12)
+leaves = st.one_of(
+    st.none(),
+    st.booleans(),
+    st.integers(-(2**70), 2**70),
+    st.floats(),
+    st.text(max_size=8),
+    st.binary(max_size=8),
+    st.just(cbor2.undefined),
+    st.just(datetime(2026, 3, 2, tzinfo=UTC)),
+)
+documents = st.recursive(
+    leaves,
+    lambda inner: st.one_of(
+        st.lists(inner, max_size=4),
+        st.dictionaries(st.one_of(st.text(max_size=4), st.integers(0, 9)), inner, max_size=4),
+    ),
+    max_leaves=12,
+)
 
 
 @settings(max_examples=200, deadline=None)

@@ -39,7 +39,9 @@ numbers = st.recursive(
 )
 truths = st.recursive(
     st.one_of(
-        st.builds(lambda a, sign, b: f"{a} {sign} {b}", numbers, st.sampled_from(["<", "<=", "=", "!=", ">=", ">"]), numbers),
+        st.builds(
+            lambda a, sign, b: f"{a} {sign} {b}", numbers, st.sampled_from(["<", "<=", "=", "!=", ">=", ">"]), numbers
+        ),
         st.sampled_from(["f", "m = `on`", "m != `off`", "x is missing", "m in { `on`, `off` }", "true"]),
     ),
     lambda inner: st.one_of(
@@ -95,7 +97,9 @@ def slowly(node: Any, row: dict[str, Any]) -> Any:
         case tree.Binary(sign="and" | "or"):
             pair = [slowly(node.left, row), slowly(node.right, row)]
             decisive = node.sign == "or"
-            return decisive if decisive in [p for p in pair if p is not None] else None if None in pair else not decisive
+            return (
+                decisive if decisive in [p for p in pair if p is not None] else None if None in pair else not decisive
+            )
         case tree.Binary():
             a, b = slowly(node.left, row), slowly(node.right, row)
             if a is None or b is None or (node.sign == "/" and b == 0):
@@ -123,7 +127,9 @@ class Rows:
         self.columns = {}
         for i, name in enumerate("xyfm"):
             values = [r[i] for r in rows]
-            self.columns[name] = Val(np.array([0.0 if v is None else float(v) for v in values]), np.array([v is not None for v in values]))
+            self.columns[name] = Val(
+                np.array([0.0 if v is None else float(v) for v in values]), np.array([v is not None for v in values])
+            )
 
     def column(self, name: str) -> Val:
         return self.columns[name]
@@ -143,7 +149,10 @@ def test_columns_equal_one_row_at_a_time(rule: str, rows: list[tuple]) -> None:
     text = f'condition "c" priority low\n  on thing\n  raise when x = x and ({rule})\n'
     plan, problems = check_condition(text, TYPES)
     if plan is None:  # random rules may go beyond the bounds, and nothing else
-        assert all("nest at most" in p.message or "characters; at most" in p.message for p in problems), (rule, problems)
+        assert all("nest at most" in p.message or "characters; at most" in p.message for p in problems), (
+            rule,
+            problems,
+        )
         return
     written = next(c.rule for c in parse(text)[0].clauses if isinstance(c, tree.Raise))  # type: ignore[union-attr]
     found = evaluate(plan.rule, Rows(rows))

@@ -10,8 +10,28 @@ from oculum.language.form import Slot, form
 from oculum.language.parser import parse
 
 ROOT = Path(__file__).resolve().parents[2]
-EXAMPLES = [ROOT / "examples" / f"{name}.ocu" for name in ("raft_buoy", "work_boat", "oxygen_low", "mooring_drags", "lamp_weak", "sheets/weather_mast", "sheets/gape_sensor")]
-SENSIBLE = {"scale": "/ 10", "unit": "V", "expected range": "0 to 5", "converted into": "V", "labels": 'stage = "spat"', "deadband": "1 V", "for at least": "5 min", "each": "10 s later"}
+EXAMPLES = [
+    ROOT / "examples" / f"{name}.ocu"
+    for name in (
+        "raft_buoy",
+        "work_boat",
+        "oxygen_low",
+        "mooring_drags",
+        "lamp_weak",
+        "sheets/weather_mast",
+        "sheets/gape_sensor",
+    )
+]
+SENSIBLE = {
+    "scale": "/ 10",
+    "unit": "V",
+    "expected range": "0 to 5",
+    "converted into": "V",
+    "labels": 'stage = "spat"',
+    "deadband": "1 V",
+    "for at least": "5 min",
+    "each": "10 s later",
+}
 
 
 def changed(text: str, line: int, slot: Slot, value: str) -> str:
@@ -29,7 +49,12 @@ def changed(text: str, line: int, slot: Slot, value: str) -> str:
 
 def slots_of(path: Path) -> list[tuple[str, int, Slot]]:
     text = path.read_text()
-    return [(text, line, slot) for line in range(1, text.count("\n") + 2) if (found := form(text, line)) for slot in found.slots]
+    return [
+        (text, line, slot)
+        for line in range(1, text.count("\n") + 2)
+        if (found := form(text, line))
+        for slot in found.slots
+    ]
 
 
 def sound(text: str) -> bool:

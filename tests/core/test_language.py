@@ -68,15 +68,24 @@ def test_checking_goes_on_after_a_mistake() -> None:
 
 
 def test_unit_scales_are_converted_and_differences_told_apart() -> None:
-    plan, problems = check_condition('condition "c" priority low\n  on buoy\n  raise when water_temp > 86 [degF]\n', TYPES)
+    plan, problems = check_condition(
+        'condition "c" priority low\n  on buoy\n  raise when water_temp > 86 [degF]\n', TYPES
+    )
     assert plan is not None and not problems
     assert plan.rule.args[1].value == pytest.approx(30.0)
     assert mistakes("raise when water_temp - 3 Cel > water_temp") == []
-    assert mistakes("raise when water_temp - water_temp > water_temp") == ["one side is a temperature, the other a difference of temperatures"]
+    assert mistakes("raise when water_temp - water_temp > water_temp") == [
+        "one side is a temperature, the other a difference of temperatures"
+    ]
 
 
 @settings(deadline=None)  # the first conversion loads the units library
-@given(st.floats(-200, 2000), st.sampled_from([("Cel", "[degF]"), ("Cel", "K"), ("mg/L", "g/m3"), ("[kn_i]", "km/h"), ("bar", "kPa"), ("dB{mW}", "B")]))
+@given(
+    st.floats(-200, 2000),
+    st.sampled_from(
+        [("Cel", "[degF]"), ("Cel", "K"), ("mg/L", "g/m3"), ("[kn_i]", "km/h"), ("bar", "kPa"), ("dB{mW}", "B")]
+    ),
+)
 def test_units_convert_there_and_back(value: float, pair: tuple[str, str]) -> None:
     a, b = parse_unit(pair[0]), parse_unit(pair[1])
     assert convert(convert(value, a, b), b, a) == pytest.approx(value, rel=1e-9, abs=1e-9)
@@ -106,7 +115,10 @@ def bare(node: object) -> object:
     if isinstance(node, tuple):
         return tuple(bare(n) for n in node)
     if is_dataclass(node):
-        return (type(node).__name__, *(bare(getattr(node, f.name)) for f in fields(node) if not f.name.endswith("span")))
+        return (
+            type(node).__name__,
+            *(bare(getattr(node, f.name)) for f in fields(node) if not f.name.endswith("span")),
+        )
     return node
 
 
@@ -136,7 +148,10 @@ def test_brackets_are_kept_where_they_count(rule: str) -> None:
 
 def test_comments_stay_with_their_lines() -> None:
     text = "# above all\ndecoder d for bytes   # the head\n  # about a\n  byte 0 a u8 # at a\n  when a > 3\n    # inside\n    next b u8\n# at the end\n"
-    assert format_definition(text) == "# above all\ndecoder d for bytes  # the head\n  # about a\n  byte 0  a  u8  # at a\n  when a > 3\n    # inside\n    next  b  u8\n# at the end\n"
+    assert (
+        format_definition(text)
+        == "# above all\ndecoder d for bytes  # the head\n  # about a\n  byte 0  a  u8  # at a\n  when a > 3\n    # inside\n    next  b  u8\n# at the end\n"
+    )
 
 
 @pytest.mark.parametrize("path", sorted((ROOT / "examples").glob("*.ocu")), ids=lambda p: p.name)
@@ -259,13 +274,21 @@ def test_distance_along_the_ground() -> None:
 
 def test_imports_point_down_only() -> None:
     """core imports nothing of ours above it; neither does the server import demo code but to start it."""
-    allowed = {"core": {"oculum"}, "server": {"oculum", "server"}, "demo": {"oculum", "server", "demo"}, "benchmarks": {"oculum", "server", "benchmarks"}}
+    allowed = {
+        "core": {"oculum"},
+        "server": {"oculum", "server"},
+        "demo": {"oculum", "server", "demo"},
+        "benchmarks": {"oculum", "server", "benchmarks"},
+    }
     starts = {ROOT / "server" / "runner" / "cli.py"}
     for folder, good in allowed.items():
         for path in (ROOT / folder).rglob("*.py"):
             found = set(re.findall(r"^\s*(?:from|import)\s+(oculum|server|demo|benchmarks)\b", path.read_text(), re.M))
             assert found <= good or path in starts, f"{path} imports {found - good}"
-    outside = re.compile(r"^\s*(?:from|import)\s+(django|rest_framework|psycopg|starlette|gmqtt|socket|urllib|time|datetime\.now)\b", re.M)
+    outside = re.compile(
+        r"^\s*(?:from|import)\s+(django|rest_framework|psycopg|starlette|gmqtt|socket|urllib|time|datetime\.now)\b",
+        re.M,
+    )
     for path in (ROOT / "core").rglob("*.py"):
         assert not outside.search(path.read_text()), f"{path} reaches outside the core"
 
@@ -313,7 +336,15 @@ def test_a_long_cell_pushes_no_others_to_the_right() -> None:
     )
 
 
-@pytest.mark.parametrize("lines", ["next 1 byte  a  text  size 1 byte", "open next 1 byte\n    next  a  u8", "open next 1 bytes\n    next  a  u8", "next 1 bytes  a  hex"])
+@pytest.mark.parametrize(
+    "lines",
+    [
+        "next 1 byte  a  text  size 1 byte",
+        "open next 1 byte\n    next  a  u8",
+        "open next 1 bytes\n    next  a  u8",
+        "next 1 bytes  a  hex",
+    ],
+)
 def test_one_byte_is_written_and_read_again(lines: str) -> None:
     text = format_definition(f"decoder d for bytes, big endian\n  {lines}\n")
     assert "next byte" in text and format_definition(text) == text

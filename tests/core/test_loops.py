@@ -34,12 +34,17 @@ def plan_of(text: str) -> Any:
 def column(decoded: Any, name: str) -> list[Any]:
     """The values of a field, with the reason in the place of a missing one and None where there is none."""
     found = decoded.groups[0].columns[name]
-    return [None if s == 0 else v if s == 1 else decoded.reasons[s - 2] for v, s in zip(found.values.tolist(), found.state.tolist(), strict=True)]
+    return [
+        None if s == 0 else v if s == 1 else decoded.reasons[s - 2]
+        for v, s in zip(found.values.tolist(), found.state.tolist(), strict=True)
+    ]
 
 
 # lines -------------------------------------------------------------------------------
 def lines_decoded(line: str, payloads: list[bytes]) -> list[Any]:
-    decoded = decode(plan_of(f"decoder d for bytes, little endian\n  {line}\n"), Payloads.of(payloads, [0] * len(payloads)))
+    decoded = decode(
+        plan_of(f"decoder d for bytes, little endian\n  {line}\n"), Payloads.of(payloads, [0] * len(payloads))
+    )
     assert decoded.good.all(), decoded.failures
     return column(decoded, "x")
 
@@ -51,7 +56,16 @@ def test_codes_from_nought_on_end_at_the_last() -> None:
 
 def test_codes_with_gaps_are_looked_up() -> None:
     line = "byte 0  x  code u8 { 1 calm, 4 swell, 9 storm, 200 wreck }"
-    assert lines_decoded(line, [bytes([n]) for n in (0, 1, 2, 4, 9, 10, 200, 201)]) == [NO_TEXT, 1.0, NO_TEXT, 4.0, 9.0, NO_TEXT, 200.0, NO_TEXT]
+    assert lines_decoded(line, [bytes([n]) for n in (0, 1, 2, 4, 9, 10, 200, 201)]) == [
+        NO_TEXT,
+        1.0,
+        NO_TEXT,
+        4.0,
+        9.0,
+        NO_TEXT,
+        200.0,
+        NO_TEXT,
+    ]
 
 
 def test_a_mark_comes_before_the_range_and_before_what_is_no_number() -> None:
@@ -70,7 +84,9 @@ def test_numbers_of_every_width_and_order(width: int, little: bool, signed: bool
     payloads = data.draw(st.lists(st.binary(min_size=width + 2, max_size=width + 2), min_size=1, max_size=9))
     bits = high - low + 1
     place = f"bytes 1 to {width} bits {high} to {low}" if width > 1 else f"byte 1 bits {high} to {low}"
-    text = f"decoder d for bytes, {'little' if little else 'big'} endian\n  {place}  x  {'i' if signed else 'u'}{bits}\n"
+    text = (
+        f"decoder d for bytes, {'little' if little else 'big'} endian\n  {place}  x  {'i' if signed else 'u'}{bits}\n"
+    )
     plan, problems = check_decoder(text)
     if plan is None and bits == 1:
         return  # a bit is a flag, whatever its storage
@@ -84,11 +100,15 @@ def test_numbers_of_every_width_and_order(width: int, little: bool, signed: bool
 
 
 def test_what_is_read_behind_a_refusal_stands_only_where_nothing_is_refused() -> None:
-    text = (
-        'decoder d for bytes, big endian\n  byte 0  kind  u8  hidden\n  reject "another kind" as unknown layout unless kind = 1\n  next  x  u16 / 10\n  reject "too far" when x > 100\n  next  y  u8\n'
+    text = 'decoder d for bytes, big endian\n  byte 0  kind  u8  hidden\n  reject "another kind" as unknown layout unless kind = 1\n  next  x  u16 / 10\n  reject "too far" when x > 100\n  next  y  u8\n'
+    decoded = decode(
+        plan_of(text), Payloads.of([b"\x01\x00\x10\x05", b"\x02\x00\x10\x05", b"\x01\xff\xff\x05"], [0, 0, 0])
     )
-    decoded = decode(plan_of(text), Payloads.of([b"\x01\x00\x10\x05", b"\x02\x00\x10\x05", b"\x01\xff\xff\x05"], [0, 0, 0]))
-    assert [decoded.failures[f].message if f >= 0 else None for f in decoded.failure.tolist()] == [None, "another kind", "too far"]
+    assert [decoded.failures[f].message if f >= 0 else None for f in decoded.failure.tolist()] == [
+        None,
+        "another kind",
+        "too far",
+    ]
     assert (column(decoded, "x"), column(decoded, "y")) == ([1.6], [5.0])
 
 
@@ -115,7 +135,9 @@ SOME_ROWS = st.lists(st.binary(max_size=24), min_size=1, max_size=6)
 
 @settings(max_examples=300, deadline=None)
 @given(SOME_ROWS, WIDTHS, WIDTHS, st.booleans(), st.sets(st.integers(0, 300), max_size=4), st.integers(1, 6))
-def test_a_walk_over_records_is_the_same_compiled(contents: list[bytes], tag: int, size: int, little: bool, tags: set[int], most: int) -> None:
+def test_a_walk_over_records_is_the_same_compiled(
+    contents: list[bytes], tag: int, size: int, little: bool, tags: set[int], most: int
+) -> None:
     payloads = Payloads.of(contents, [0] * len(contents))
     wanted = np.array(sorted(tags), np.int64)
     by_byte = np.full(256, -1, np.int64)
@@ -124,10 +146,27 @@ def test_a_walk_over_records_is_the_same_compiled(contents: list[bytes], tag: in
             by_byte[number] = slot
     results = []
     for loop, data in ((loops.records, memoryview(payloads.data)), (loops.compiled(loops.records), payloads.data)):
-        starts, ends = np.full((len(wanted), len(contents)), -1, np.int64), np.full((len(wanted), len(contents)), -1, np.int64)
+        starts, ends = (
+            np.full((len(wanted), len(contents)), -1, np.int64),
+            np.full((len(wanted), len(contents)), -1, np.int64),
+        )
         found, wrong = np.zeros((4, 200), np.int64), np.zeros(len(contents), np.int8)
         order = np.array([int(little)] * 2)
-        total = loop(data, np.arange(len(contents)), payloads.starts, payloads.ends, np.array([tag, size]), order, by_byte, wanted, most, starts, ends, found, wrong)
+        total = loop(
+            data,
+            np.arange(len(contents)),
+            payloads.starts,
+            payloads.ends,
+            np.array([tag, size]),
+            order,
+            by_byte,
+            wanted,
+            most,
+            starts,
+            ends,
+            found,
+            wrong,
+        )
         results.append((total, starts.tolist(), ends.tolist(), found.tolist(), wrong.tolist()))
     assert results[0] == results[1]
     total, starts, ends, found, wrong = results[0]
@@ -152,12 +191,33 @@ def test_what_is_wrong_with_numbers_of_a_record(content: bytes, problem: int) ->
     for loop in (loops.records, loops.compiled(loops.records)):
         data: Any = np.frombuffer(content + bytes(16), np.uint8)
         data = memoryview(data) if loop is loops.records else data
-        loop(data, first, first, first + len(content), first.repeat(2), first.repeat(2), np.full(256, -1), first[:0], 2, none, none, np.zeros((4, 0), np.int64), wrong)
+        loop(
+            data,
+            first,
+            first,
+            first + len(content),
+            first.repeat(2),
+            first.repeat(2),
+            np.full(256, -1),
+            first[:0],
+            2,
+            none,
+            none,
+            np.zeros((4, 0), np.int64),
+            wrong,
+        )
         assert wrong[0] == problem
 
 
 @settings(max_examples=100, deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 5), st.integers(0, 5), st.integers(0, 99), st.integers(-(10**9), 10**9)), max_size=5), st.integers(1, 40), st.integers(-(10**9), 10**9), st.booleans())
+@given(
+    st.lists(
+        st.tuples(st.integers(0, 5), st.integers(0, 5), st.integers(0, 99), st.integers(-(10**9), 10**9)), max_size=5
+    ),
+    st.integers(1, 40),
+    st.integers(-(10**9), 10**9),
+    st.booleans(),
+)
 def test_elements_of_repeats(rows: list[tuple[int, int, int, int]], size: int, each: int, until: bool) -> None:
     counts, more, begin, at = (np.array([row[k] for row in rows], np.int64) for k in range(4))
     totals = counts + more  # of which only so many are there
@@ -174,5 +234,8 @@ def test_elements_of_repeats(rows: list[tuple[int, int, int, int]], size: int, e
 
 def test_more_rows_than_a_portion() -> None:
     count = 2 * loops.PORTION + 7
-    decoded = decode(plan_of('decoder d for bytes, big endian\n  byte 0  x  u16 / 4  missing "mark" raw 1025\n'), Payloads.of([n.to_bytes(2, "big") for n in range(count)], [0] * count))
+    decoded = decode(
+        plan_of('decoder d for bytes, big endian\n  byte 0  x  u16 / 4  missing "mark" raw 1025\n'),
+        Payloads.of([n.to_bytes(2, "big") for n in range(count)], [0] * count),
+    )
     assert column(decoded, "x") == ["mark" if n == 1025 else n / 4 for n in range(count)]

@@ -172,10 +172,18 @@ TEXT = [
 WHOLE = [
     ("decoder other for bytes, big endian\n  byte 0  a  u8\n", 1, "this decoder belongs to the device type `d`"),
     ("decoder d for json, big endian\n  at a  x  number\n", 1, "a byte order has no meaning in JSON"),
-    ("decoder d for bytes, big endian\n  length 3\n", 1, "this decoder gives no reading: add a line such as `byte 0  battery  u8 / 50  V`"),
+    (
+        "decoder d for bytes, big endian\n  length 3\n",
+        1,
+        "this decoder gives no reading: add a line such as `byte 0  battery  u8 / 50  V`",
+    ),
     ("decoder d for bytes, big endian, counted from 2\n  byte 2  a  u8\n", 1, "places are counted from 0 or from 1"),
     ("decoder d for bytes, big endian, counted from 1\n  byte 0  a  u8\n", 2, "this decoder counts bytes from 1"),
-    ("decoder d for bytes, big endian, counted from 1\n  byte 1 bit 0  a  flag\n", 2, "this decoder counts bits from 1"),
+    (
+        "decoder d for bytes, big endian, counted from 1\n  byte 1 bit 0  a  flag\n",
+        2,
+        "this decoder counts bits from 1",
+    ),
 ]
 
 
@@ -214,10 +222,21 @@ def one_error(text: str, line: int, message: str) -> None:
 
 
 def cases(source: str, found: list[tuple[str, str]]) -> list[object]:
-    return [pytest.param(source, body, message, id=f"{source}-{message[:40]}-{n}") for n, (body, message) in enumerate(found)]
+    return [
+        pytest.param(source, body, message, id=f"{source}-{message[:40]}-{n}")
+        for n, (body, message) in enumerate(found)
+    ]
 
 
-@pytest.mark.parametrize("source,body,message", [*cases("bytes, big endian", BYTES), *cases("registers, big endian", REGISTERS), *cases("json", JSON), *cases("text", TEXT)])
+@pytest.mark.parametrize(
+    "source,body,message",
+    [
+        *cases("bytes, big endian", BYTES),
+        *cases("registers, big endian", REGISTERS),
+        *cases("json", JSON),
+        *cases("text", TEXT),
+    ],
+)
 def test_a_mistake_in_a_line(source: str, body: str, message: str) -> None:
     rows = body.split("\n")
     text = f"decoder d for {source}\n" + "".join(f"  {row}\n" for row in rows)
@@ -229,9 +248,13 @@ def test_a_mistake_in_a_line(source: str, body: str, message: str) -> None:
 
 @pytest.mark.parametrize("body,message", CONDITIONS)
 def test_a_mistake_in_a_condition(body: str, message: str) -> None:
-    plan, problems = check_condition('condition "x" priority high\n' + "".join(f"  {row}\n" for row in body.split("\n")), TYPES)
+    plan, problems = check_condition(
+        'condition "x" priority high\n' + "".join(f"  {row}\n" for row in body.split("\n")), TYPES
+    )
     assert plan is None
-    assert [p.message[: len(message)] for p in problems if p.severity == "error"] == [message], [p.message for p in problems]
+    assert [p.message[: len(message)] for p in problems if p.severity == "error"] == [message], [
+        p.message for p in problems
+    ]
 
 
 COMMANDS = """decoder d for bytes, big endian
@@ -256,7 +279,12 @@ GOOD = {"amount": 12.5, "mode": "fast", "when": "2026-03-02T00:00:00Z"}
     "name,changed,code,message",
     [
         ("sett", {}, "unknown command", "`d` has no command `sett`; it has set, check"),
-        ("set", {"speed": 3}, "unknown parameter", "`speed` is no parameter of `set`; it takes amount, digits, lit, mode, when"),
+        (
+            "set",
+            {"speed": 3},
+            "unknown parameter",
+            "`speed` is no parameter of `set`; it takes amount, digits, lit, mode, when",
+        ),
         ("set", {"amount": None}, "missing parameter", "`amount` is not given"),
         ("set", {"amount": "much"}, "wrong kind", '`amount` is a number, found "much"'),
         ("set", {"amount": True}, "wrong kind", "`amount` is a number, found true"),
@@ -266,7 +294,12 @@ GOOD = {"amount": 12.5, "mode": "fast", "when": "2026-03-02T00:00:00Z"}
         ("set", {"mode": "faster"}, "unknown choice", "`mode` is one of slow, fast; found faster"),
         ("set", {"mode": 2}, "unknown choice", "`mode` is one of slow, fast; found 2"),
         ("set", {"when": "tomorrow"}, "wrong kind", '`when` is a time with its zone, found "tomorrow"'),
-        ("set", {"when": "2031-01-01T00:00:00Z"}, "out of range", "`when` is 2031-01-01T00:00:00Z; its range is allowed"),
+        (
+            "set",
+            {"when": "2031-01-01T00:00:00Z"},
+            "out of range",
+            "`when` is 2031-01-01T00:00:00Z; its range is allowed",
+        ),
         ("set", {"lit": "perhaps"}, "wrong kind", "`lit` is true or false, found perhaps"),
         ("set", {"digits": 10_000}, "out of range", "10000 does not fit into 4 digits"),
         ("check", {"x": 1}, "wrong kind", "the check reaches beyond what is written so far"),
@@ -295,7 +328,10 @@ def test_a_mistake_in_the_whole(text: str, line: int, message: str) -> None:
 @pytest.mark.parametrize(
     "body,lines",
     [
-        ("when a > 3\n  bite 1  b  u8\nbyte 2  c  u99\n", [3, 4]),  # nothing is left of the block, and what follows is still read
+        (
+            "when a > 3\n  bite 1  b  u8\nbyte 2  c  u99\n",
+            [3, 4],
+        ),  # nothing is left of the block, and what follows is still read
         ("choose a\n  is 1\n    bite 1  b  u8\n  is 2\n    byte 1  d  u8\nbyte 2  c  u99\n", [4, 7]),
         ("repeat to end\n  # what each has\n  nex b  u8\n", [4]),
         ("bite 1  b  u8\n\n\nbite 2  c  u8\n", [2, 5]),
@@ -306,4 +342,7 @@ def test_lines_that_are_set_aside_make_no_mistakes_of_their_own(body: str, lines
     text = "decoder d for bytes, big endian\n" + "".join(f"  {row}\n" if row else "\n" for row in body.split("\n"))
     plan, problems = check_decoder(text)
     assert plan is None
-    assert sorted(p.span.line for p in problems if p.severity == "error" and "`a` is not a field" not in p.message) == lines, [(p.span.line, p.message) for p in problems]
+    assert (
+        sorted(p.span.line for p in problems if p.severity == "error" and "`a` is not a field" not in p.message)
+        == lines
+    ), [(p.span.line, p.message) for p in problems]

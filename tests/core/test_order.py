@@ -21,7 +21,14 @@ A, B = FieldSpec("a", "number", "V"), FieldSpec("b", "number", "V")
 messages_of = st.lists(
     st.tuples(
         st.integers(1, 3),
-        st.lists(st.tuples(st.integers(0, 12), st.one_of(st.none(), st.integers(0, 9)), st.one_of(st.none(), st.integers(0, 9))), min_size=1, max_size=4, unique_by=lambda r: r[0]),
+        st.lists(
+            st.tuples(
+                st.integers(0, 12), st.one_of(st.none(), st.integers(0, 9)), st.one_of(st.none(), st.integers(0, 9))
+            ),
+            min_size=1,
+            max_size=4,
+            unique_by=lambda r: r[0],
+        ),
     ),
     min_size=1,
     max_size=14,
@@ -40,18 +47,31 @@ def decoded_of(messages) -> Decoded:
                     at.append(moment)
                     values["a"].append(a)
                     values["b"].append(b)
-        columns = {name: Column(np.array([0.0 if v is None else float(v) for v in found]), np.array([0 if v is None else 1 for v in found], np.int16)) for name, found in values.items()}
+        columns = {
+            name: Column(
+                np.array([0.0 if v is None else float(v) for v in found]),
+                np.array([0 if v is None else 1 for v in found], np.int16),
+            )
+            for name, found in values.items()
+        }
         groups.append(Group((A, B), np.array(rows, np.int64), np.array(at, np.int64), columns))
     none = np.full(len(messages), -1, np.int32)
     return Decoded(groups, [], none, none, [], np.zeros(len(messages), np.int64))
 
 
 @settings(max_examples=400, deadline=None)
-@given(messages_of, st.dictionaries(st.tuples(st.integers(1, 3), st.sampled_from("ab")), st.tuples(st.integers(0, 9), st.integers(0, 12))))
+@given(
+    messages_of,
+    st.dictionaries(
+        st.tuples(st.integers(1, 3), st.sampled_from("ab")), st.tuples(st.integers(0, 9), st.integers(0, 12))
+    ),
+)
 def test_newest_values_follow_arrival_and_measured_time(messages, known) -> None:
     before = {key: Newest(float(value), at) for key, (value, at) in known.items()}
     device = np.array([d for d, _ in messages], np.int64)
-    events = build_events(decoded_of(messages).groups, device, np.arange(len(messages), dtype=np.int64), before, np.arange(len(messages)))
+    events = build_events(
+        decoded_of(messages).groups, device, np.arange(len(messages), dtype=np.int64), before, np.arange(len(messages))
+    )
 
     newest = {key: (float(value), at) for key, (value, at) in known.items()}
     wanted = []
@@ -65,9 +85,20 @@ def test_newest_values_follow_arrival_and_measured_time(messages, known) -> None
             wanted.append((owner, row, moment, fresh.get("a", False), fresh.get("b", False)))
     wanted.sort(key=lambda e: (e[0], e[1], e[2]))
 
-    found = [(int(events.device[i]), int(events.message[i]), int(events.at[i]), bool(events.tracks["a"].fresh[i]), bool(events.tracks["b"].fresh[i])) for i in range(len(events))]
+    found = [
+        (
+            int(events.device[i]),
+            int(events.message[i]),
+            int(events.at[i]),
+            bool(events.tracks["a"].fresh[i]),
+            bool(events.tracks["b"].fresh[i]),
+        )
+        for i in range(len(events))
+    ]
     assert found == wanted
-    after = {key: (n.value, n.at) for key, n in before.items()} | {key: (n.value, n.at) for key, (n, _) in newest_after(events).items()}
+    after = {key: (n.value, n.at) for key, n in before.items()} | {
+        key: (n.value, n.at) for key, (n, _) in newest_after(events).items()
+    }
     assert after == newest
 
 

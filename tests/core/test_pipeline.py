@@ -22,11 +22,19 @@ TENTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 10  m\n"
 FIFTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 5  m\n  byte 0  other  u8\n"
 GATE = 'decoder gate for bytes, big endian\n  repeat to end\n    next  number  u8  hidden\n    device "pod-{number}"\n    next  level  u16 / 10  m\n'
 PLANS = [check_decoder(text)[0] for text in (TENTHS, FIFTHS, GATE)]
-RULE = 'condition "high" priority high\n  on pod\n  raise when level > 5 m held 3 s\n  clear when level < 4 m held 2 s\n'
+RULE = (
+    'condition "high" priority high\n  on pod\n  raise when level > 5 m held 3 s\n  clear when level < 4 m held 2 s\n'
+)
 PODS, GATEWAY, POD, GATE_TYPE = (1, 2, 3), 9, 10, 20
 
 # (sender, second, level a pod): pods 1 and 2 run the first version, pod 3 the second; the gateway speaks for pods.
-arrivals = st.lists(st.tuples(st.sampled_from([1, 2, 3, GATEWAY]), st.integers(0, 2), st.lists(st.integers(0, 90), min_size=1, max_size=3)), min_size=1, max_size=16)
+arrivals = st.lists(
+    st.tuples(
+        st.sampled_from([1, 2, 3, GATEWAY]), st.integers(0, 2), st.lists(st.integers(0, 90), min_size=1, max_size=3)
+    ),
+    min_size=1,
+    max_size=16,
+)
 
 
 def payload(sender: int, levels: list[int]) -> bytes:
@@ -56,9 +64,22 @@ def run(messages: list[tuple[int, int, list[int]]], cuts: set[int]) -> tuple[obj
         for number, plan in enumerate(PLANS):
             index = np.flatnonzero([(2 if d == GATEWAY else 1 if d == 3 else 0) == number for d, _, _ in part])
             if len(index):
-                lots.append(Lot(plan, Payloads.of([payload(part[i][0], part[i][2]) for i in index], arrival[index]), index))
+                lots.append(
+                    Lot(plan, Payloads.of([payload(part[i][0], part[i][2]) for i in index], arrival[index]), index)
+                )
         owners = lambda sender, name: int(name.split("-")[1])  # noqa: E731
-        effects = process(lots, device, arrival, np.arange(start, end), newest, type_of, lambda t: [watched] if t == POD else [], int(arrival[-1]), 0, owners)
+        effects = process(
+            lots,
+            device,
+            arrival,
+            np.arange(start, end),
+            newest,
+            type_of,
+            lambda t: [watched] if t == POD else [],
+            int(arrival[-1]),
+            0,
+            owners,
+        )
         newest |= {key: found for key, (found, _) in effects.newest.items()}
         transitions += [(t.at, t.device, t.raised, t.cause.message, t.cause.value) for _, t in effects.transitions]
         start = end
@@ -77,6 +98,9 @@ def test_what_a_name_is_may_differ_between_versions() -> None:
     text, _ = check_decoder("decoder pod for json\n  at level  level  text\n")
     assert text is not None and PLANS[0] is not None
     arrival = np.array([SECOND, 2 * SECOND], np.int64)
-    lots = [Lot(PLANS[0], Payloads.of([b"\x00\x07"], arrival[:1]), np.array([0])), Lot(text, Payloads.of([b'{"level":"seven"}'], arrival[1:]), np.array([1]))]
+    lots = [
+        Lot(PLANS[0], Payloads.of([b"\x00\x07"], arrival[:1]), np.array([0])),
+        Lot(text, Payloads.of([b'{"level":"seven"}'], arrival[1:]), np.array([1])),
+    ]
     effects = process(lots, np.array([1, 3]), arrival, np.array([5, 6]), {}, lambda _: POD, lambda _: [], 2 * SECOND, 0)
     assert effects.newest[1, "level"][0].value == 0.7

@@ -19,7 +19,12 @@ pytestmark = pytest.mark.usefixtures("way")
 
 WIDTHS = {"u8": 1, "i8": 1, "u16": 2, "i16": 2, "u24": 3, "u32": 4, "i32": 4}
 # tag -> storage, whether its highest raw value is a mark, whether it must be there
-fields_of = st.dictionaries(st.sampled_from([0, 1, 2, 7, 31, 200]), st.tuples(st.sampled_from(sorted(WIDTHS)), st.booleans(), st.sampled_from([False, False, True])), min_size=1, max_size=4)
+fields_of = st.dictionaries(
+    st.sampled_from([0, 1, 2, 7, 31, 200]),
+    st.tuples(st.sampled_from(sorted(WIDTHS)), st.booleans(), st.sampled_from([False, False, True])),
+    min_size=1,
+    max_size=4,
+)
 headers = st.sampled_from([("u8", "u8"), ("u8", "u16"), ("u16", "u8"), ("varint", "u8"), ("u8", "varint")])
 
 
@@ -64,7 +69,9 @@ def take(payload: bytes, at: int, storage: str) -> tuple[int, int]:
             return number, at
 
 
-def by_hand(payload: bytes, fields: dict[int, tuple[str, bool, bool]], header: tuple[str, str], once: bool, listed: bool) -> Any:
+def by_hand(
+    payload: bytes, fields: dict[int, tuple[str, bool, bool]], header: tuple[str, str], once: bool, listed: bool
+) -> Any:
     at = 0
     found: dict[int, list[bytes]] = {}
     while at < len(payload):
@@ -98,11 +105,20 @@ def by_hand(payload: bytes, fields: dict[int, tuple[str, bool, bool]], header: t
     return values
 
 
-contents = st.lists(st.tuples(st.sampled_from([0, 1, 2, 7, 9, 31, 99, 200]), st.binary(max_size=5), st.booleans()), max_size=7)
+contents = st.lists(
+    st.tuples(st.sampled_from([0, 1, 2, 7, 9, 31, 99, 200]), st.binary(max_size=5), st.booleans()), max_size=7
+)
 
 
 @settings(max_examples=300, deadline=None)
-@given(fields_of, headers, st.booleans(), st.booleans(), st.lists(st.tuples(contents, st.integers(0, 3)), min_size=1, max_size=8), st.randoms())
+@given(
+    fields_of,
+    headers,
+    st.booleans(),
+    st.booleans(),
+    st.lists(st.tuples(contents, st.integers(0, 3)), min_size=1, max_size=8),
+    st.randoms(),
+)
 def test_records_give_what_a_decoder_by_hand_gives(fields, header, once, listed, messages, random) -> None:
     plan, problems = check_decoder(text_of(fields, header, once, listed))
     assert plan is not None, problems
@@ -130,4 +146,7 @@ def test_records_give_what_a_decoder_by_hand_gives(fields, header, once, listed,
             assert single == {name: value for name, value in wanted.items() if name != "g"}, payload.hex()
             if listed:
                 assert [r["value"] for r in told["readings"] if r["field"] == "g"] == wanted["g"]
-    assert np.array_equal(together.good[: len(payloads)], [not isinstance(by_hand(p, fields, header, once, listed), str) for p in payloads])
+    assert np.array_equal(
+        together.good[: len(payloads)],
+        [not isinstance(by_hand(p, fields, header, once, listed), str) for p in payloads],
+    )

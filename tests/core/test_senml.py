@@ -18,14 +18,22 @@ from oculum.language.formatter import format_definition
 
 words = st.text(string.ascii_letters + string.digits + "._-", min_size=1, max_size=12).filter(lambda w: w[0].isalnum())
 values = st.one_of(
-    st.tuples(st.just("v"), st.integers(-(10**8), 10**8).map(lambda n: n / 100), st.sampled_from(["m", "Cel", "%RH", "l/s", "dBm", "lx", "quux", None])),
+    st.tuples(
+        st.just("v"),
+        st.integers(-(10**8), 10**8).map(lambda n: n / 100),
+        st.sampled_from(["m", "Cel", "%RH", "l/s", "dBm", "lx", "quux", None]),
+    ),
     st.tuples(st.just("vs"), st.text(string.ascii_letters, max_size=8), st.none()),
     st.tuples(st.just("vb"), st.booleans(), st.none()),
 )
 
 
 @settings(max_examples=120, deadline=None)
-@given(st.dictionaries(words, values, min_size=1, max_size=6), st.booleans(), st.sampled_from(["urn:dev:ow:10e2:", "gauge-3/", ""]))
+@given(
+    st.dictionaries(words, values, min_size=1, max_size=6),
+    st.booleans(),
+    st.sampled_from(["urn:dev:ow:10e2:", "gauge-3/", ""]),
+)
 def test_every_quantity_of_a_pack_becomes_a_field(found, binary, base) -> None:
     pack = [{"n": name, key: value, **({"u": unit} if unit else {})} for name, (key, value, unit) in found.items()]
     pack[0] = {"bn": base, **pack[0]}
@@ -38,31 +46,52 @@ def test_every_quantity_of_a_pack_becomes_a_field(found, binary, base) -> None:
     plan, problems = check_decoder(text)
     assert plan is not None, problems
     readings = answer(decode(plan, Payloads.of([payload], [1_700_000_000_000_000])), 0)["readings"]
-    assert [r["value"] for r in readings] == [value for _, value, _ in found.values()] or sorted(map(repr, (r["value"] for r in readings))) == sorted(
-        repr(int(v) if isinstance(v, float) and v.is_integer() else v) for _, v, _ in found.values()
-    )
+    assert [r["value"] for r in readings] == [value for _, value, _ in found.values()] or sorted(
+        map(repr, (r["value"] for r in readings))
+    ) == sorted(repr(int(v) if isinstance(v, float) and v.is_integer() else v) for _, v, _ in found.values())
     assert from_senml([payload], "thing", text) is None, "nothing is new"
 
 
 def test_more_names_are_added_and_what_stands_stays() -> None:
     first = from_senml([b'[{"n":"level","u":"m","v":1}]'], "gauge")
     assert first is not None
-    second = from_senml([b'[{"n":"level","u":"m","v":1},{"n":"waves","vd":"AAAA"},{"n":"flow","u":"m3/s","v":1,"s":2},{"n":"at","v":3}]'], "gauge", first)
-    assert second == format_definition(first + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n")
+    second = from_senml(
+        [
+            b'[{"n":"level","u":"m","v":1},{"n":"waves","vd":"AAAA"},{"n":"flow","u":"m3/s","v":1,"s":2},{"n":"at","v":3}]'
+        ],
+        "gauge",
+        first,
+    )
+    assert second == format_definition(
+        first
+        + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n"
+    )
 
 
 def test_a_pack_of_several_devices_is_divided() -> None:
     """What stands before the quantity names the device of each record; nothing is mixed, and a text made before learns it."""
-    pack = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}, {"bn": "pod-2/", "n": "level", "u": "m", "v": 2}, {"n": "heat", "u": "Cel", "v": 7}]).encode()
+    pack = json.dumps(
+        [
+            {"bn": "pod-1/", "n": "level", "u": "m", "v": 1},
+            {"bn": "pod-2/", "n": "level", "u": "m", "v": 2},
+            {"n": "heat", "u": "Cel", "v": 7},
+        ]
+    ).encode()
     alone = json.dumps([{"bn": "pod-1/", "n": "level", "u": "m", "v": 1}]).encode()
     first = from_senml([alone], "pod")
     assert first is not None and "\n  device " not in first and teaches(pack, first) and not teaches(alone, first)
     for text in (from_senml([pack], "pod"), from_senml([pack], "pod", first)):
-        assert text is not None and "\n  device " in text and format_definition(text) == text and not teaches(pack, text)
+        assert (
+            text is not None and "\n  device " in text and format_definition(text) == text and not teaches(pack, text)
+        )
         plan, problems = check_decoder(text)
         assert plan is not None, problems
         readings = answer(decode(plan, Payloads.of([pack], [0])), 0)["readings"]
-        assert {(r["device"], r["field"], r["value"]) for r in readings} == {("pod-1", "level", 1), ("pod-2", "level", 2), ("pod-2", "heat", 7)}
+        assert {(r["device"], r["field"], r["value"]) for r in readings} == {
+            ("pod-1", "level", 1),
+            ("pod-2", "level", 2),
+            ("pod-2", "heat", 7),
+        }
         assert from_senml([pack, alone], "pod", text) is None
     # Names of devices may be divided by colons; and a base that is no device of its own divides nothing.
     urns = json.dumps([{"n": "urn:dev:mac:01:level", "v": 1}, {"n": "urn:dev:mac:02:level", "v": 2}]).encode()

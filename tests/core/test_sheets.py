@@ -78,7 +78,10 @@ def batch(vectors: list[dict[str, Any]]) -> tuple[Payloads, list[int]]:
     """Vectors one after the other, each behind the message before it if it has one; and the row of each."""
     payloads, received, headers, constants, before, rows = [], [], [], [], [], []
     for vector in vectors:
-        for raw, earlier in [*([(bytes.fromhex(vector["previous_hex"]), -1)] if "previous_hex" in vector else []), (payload(vector), None)]:
+        for raw, earlier in [
+            *([(bytes.fromhex(vector["previous_hex"]), -1)] if "previous_hex" in vector else []),
+            (payload(vector), None),
+        ]:
             before.append(len(payloads) - 1 if earlier is None and "previous_hex" in vector else -1)
             payloads.append(raw)
             received.append(iso_us(vector["received_at"]))
@@ -94,7 +97,9 @@ def test_the_sheet_is_laid_out(name: str) -> None:
     assert format_definition(text) == text
 
 
-@pytest.mark.parametrize("name,vector", [pytest.param(n, v, id=f"{n}-{v['id']}") for n in NAMES for v in lines(VECTORS / f"{n}.jsonl")])
+@pytest.mark.parametrize(
+    "name,vector", [pytest.param(n, v, id=f"{n}-{v['id']}") for n in NAMES for v in lines(VECTORS / f"{n}.jsonl")]
+)
 def test_vector(name: str, vector: dict[str, Any]) -> None:
     plan = plan_of(name)
     assert plan is not None
@@ -123,7 +128,10 @@ def test_a_batch_gives_what_each_message_gives(name: str) -> None:
         holds(answer(decoded, row), vector["expect"])
 
 
-@pytest.mark.parametrize("name,command", [pytest.param(n, c, id=f"{n}-{c['id']}") for n in NAMES for c in lines(VECTORS / f"{n}.commands.jsonl")])
+@pytest.mark.parametrize(
+    "name,command",
+    [pytest.param(n, c, id=f"{n}-{c['id']}") for n in NAMES for c in lines(VECTORS / f"{n}.commands.jsonl")],
+)
 def test_command(name: str, command: dict[str, Any]) -> None:
     plan = plan_of(name)
     assert plan is not None
@@ -134,7 +142,10 @@ def test_command(name: str, command: dict[str, Any]) -> None:
         return
     written = encode_command(plan, command["command"], command["params"], command.get("constants"))
     assert written.hex() == command["expect"]["payload_hex"]
-    read = {r["field"]: r["value"] for r in answer(decode_command(plan, command["command"], written, command.get("constants")), 0)["readings"]}
+    read = {
+        r["field"]: r["value"]
+        for r in answer(decode_command(plan, command["command"], written, command.get("constants")), 0)["readings"]
+    }
     for parameter, value in command["params"].items():
         if command["id"] == "clock-second-pass":
             continue  # which pass it is stands in a byte of its own, which follows from the time

@@ -47,7 +47,10 @@ def test_the_short_way_gives_the_same(text: str, length: int, raws: list[bytes])
         return
     payloads = [raw[:length] for raw in raws]
     times = np.zeros(len(payloads) + 1, np.int64)
-    even, odd = decode(plan, Payloads.of(payloads, times[:-1])), decode(plan, Payloads.of([*payloads, raws[0] + b"x"], times))
+    even, odd = (
+        decode(plan, Payloads.of(payloads, times[:-1])),
+        decode(plan, Payloads.of([*payloads, raws[0] + b"x"], times)),
+    )
     for row in range(len(payloads)):
         assert answer(even, row) == answer(odd, row), text
         assert flat(even, row) == flat(odd, row)
@@ -70,7 +73,10 @@ def test_whole_numbers_of_every_kind(bits: int, data: st.DataObject) -> None:
             continue
         place = f"bytes 0 to {size // 8 - 1}" + (f" bits {bits - 1} to 0" if bits != size else "")
         found = readings(f"decoder d for bytes, big endian\n  {place}  x  {letter}{bits}\n", payload)["x"]
-        assert found == value or (abs(value) > 2**53 and math.isclose(float(found), value, rel_tol=1e-15)), (letter, bits)
+        assert found == value or (abs(value) > 2**53 and math.isclose(float(found), value, rel_tol=1e-15)), (
+            letter,
+            bits,
+        )
 
 
 @given(st.integers(-(10**7) + 1, 10**7 - 1), st.booleans())
@@ -78,7 +84,10 @@ def test_packed_decimals(value: int, plus: bool) -> None:
     sign = "d" if value < 0 else "c" if plus else "f"
     payload = bytes.fromhex(f"{abs(value):07d}{sign}")
     assert readings("decoder d for bytes\n  byte 0  x  packed7 / 100  V\n", payload)["x"] == pytest.approx(value / 100)
-    assert readings("decoder d for bytes\n  byte 0  x  bcd6\n", bytes.fromhex(f"{abs(value) % 10**6:06d}"))["x"] == abs(value) % 10**6
+    assert (
+        readings("decoder d for bytes\n  byte 0  x  bcd6\n", bytes.fromhex(f"{abs(value) % 10**6:06d}"))["x"]
+        == abs(value) % 10**6
+    )
 
 
 def test_half_bytes_that_are_no_digits() -> None:
@@ -86,7 +95,11 @@ def test_half_bytes_that_are_no_digits() -> None:
     assert refused("decoder d for bytes\n  byte 0  x  packed1\n", b"\x11") == "malformed"
 
 
-@given(st.floats(width=32, allow_nan=False), st.sampled_from(["big", "little"]), st.sampled_from(["", " low word first", " high word first"]))
+@given(
+    st.floats(width=32, allow_nan=False),
+    st.sampled_from(["big", "little"]),
+    st.sampled_from(["", " low word first", " high word first"]),
+)
 def test_word_orders(value: float, order: str, words: str) -> None:
     """A B C D, C D A B, D C B A and B A D C: every order of bytes and words of a number."""
     a, b, c, d = struct.pack(">f", value)
@@ -121,7 +134,9 @@ def test_numbers_of_variable_length(unsigned: int, signed: int, extra: int) -> N
 def test_streams_of_bits(values: list[tuple[int, int]], lead: int) -> None:
     """Numbers of 2 and 8 bits one after the other, behind a number of other bits."""
     bits = "1" * lead + "".join(f"{a:02b}{b:08b}" for a, b in values)
-    payload = bytes([len(values)]) + int(bits.ljust((len(bits) + 7) // 8 * 8, "0") or "0", 2).to_bytes((len(bits) + 7) // 8, "big")
+    payload = bytes([len(values)]) + int(bits.ljust((len(bits) + 7) // 8 * 8, "0") or "0", 2).to_bytes(
+        (len(bits) + 7) // 8, "big"
+    )
     head = f"  skip {lead} bits\n" if lead else ""
     text = f"decoder d for bytes\n  byte 0  n  u8  hidden\n{head}  repeat n times up to 40\n    next bits  a{{index}}_  u2\n    next bits  b{{index}}_  u8\n"
     found = readings(text.replace("a{index}_", "a_{index}").replace("b{index}_", "b_{index}"), payload)
@@ -141,8 +156,15 @@ def test_running_sums(steps: list[int], first: int) -> None:
     for i, step in enumerate(steps, 1):
         total += step
         wanted[f"level_{i}"] = total
-    text = text.replace("previous(level_{index})", "previous(sum)").replace("    derive level_{index} = ", "    derive sum = ").rstrip() + " hidden\n    derive level_{index} = sum\n"
-    text = text.replace("    next  step  i8  hidden\n", "    next  step  i8  hidden\n    when index = 0\n      next  sum  u8  hidden\n")
+    text = (
+        text.replace("previous(level_{index})", "previous(sum)")
+        .replace("    derive level_{index} = ", "    derive sum = ")
+        .rstrip()
+        + " hidden\n    derive level_{index} = sum\n"
+    )
+    text = text.replace(
+        "    next  step  i8  hidden\n", "    next  step  i8  hidden\n    when index = 0\n      next  sum  u8  hidden\n"
+    )
     assert readings(text, payload) == wanted
 
 
@@ -166,13 +188,28 @@ def test_aggregates_over_repeats(values: list[int | None]) -> None:
     known = [v for v in values if v is not None]
     assert found["many"] == len(values) and found["large"] == sum(v > 500 for v in known)
     assert found["total"] == ("gone" if None in values else sum(known))
-    for name, value in (("highest", max), ("lowest", min), ("mean", lambda k: Fraction(sum(k), len(k))), ("first", lambda k: k[0]), ("last", lambda k: k[-1])):
+    for name, value in (
+        ("highest", max),
+        ("lowest", min),
+        ("mean", lambda k: Fraction(sum(k), len(k))),
+        ("first", lambda k: k[0]),
+        ("last", lambda k: k[-1]),
+    ):
         assert found[name] == "not a number" if not known else found[name] == pytest.approx(float(value(known)))  # type: ignore[operator]
 
 
-@given(st.lists(st.binary(max_size=6), min_size=1, max_size=6), st.binary(max_size=4).map(lambda b: b.replace(b"\x7e", b"")))
+@given(
+    st.lists(st.binary(max_size=6), min_size=1, max_size=6),
+    st.binary(max_size=4).map(lambda b: b.replace(b"\x7e", b"")),
+)
 def test_stuffed_frames(contents: list[bytes], noise: bytes) -> None:
-    stuffed = b"".join(b"\x7e" + b"".join(bytes([0x7D, b ^ 0x20]) if b in (0x7E, 0x7D, 0x7F) else bytes([b]) for b in c) + b"\x7f" + noise for c in contents)
+    stuffed = b"".join(
+        b"\x7e"
+        + b"".join(bytes([0x7D, b ^ 0x20]) if b in (0x7E, 0x7D, 0x7F) else bytes([b]) for b in c)
+        + b"\x7f"
+        + noise
+        for c in contents
+    )
     text = "decoder d for bytes\n  repeat frames from 0x7E to 0x7F escape 0x7D xor 0x20\n    derive size_{index} = length\n    rest  text_{index}  hex\n"
     found = readings(text, noise + stuffed)
     for i, content in enumerate(contents, 1):
@@ -182,8 +219,12 @@ def test_stuffed_frames(contents: list[bytes], noise: bytes) -> None:
 @given(st.integers(0, 2**24 - 1), st.integers(-(2**23), 2**23 - 1))
 def test_counters_that_wrap(before: int, change: int) -> None:
     after = (before + change) % 2**24
-    plan = plan_of("decoder d for bytes, big endian\n  byte 0  pulses  u24\n  derive moved = wrapped(pulses - before(pulses), 24)\n")
-    decoded = decode(plan, Payloads.of([n.to_bytes(3, "big") for n in (before, after)], [0, 0], before=np.array([-1, 0])))
+    plan = plan_of(
+        "decoder d for bytes, big endian\n  byte 0  pulses  u24\n  derive moved = wrapped(pulses - before(pulses), 24)\n"
+    )
+    decoded = decode(
+        plan, Payloads.of([n.to_bytes(3, "big") for n in (before, after)], [0, 0], before=np.array([-1, 0]))
+    )
     assert {r["field"]: r["value"] for r in answer(decoded, 1)["readings"]}["moved"] == change
     assert {r["field"]: r.get("missing") for r in answer(decoded, 0)["readings"]}["moved"] == "no earlier message"
 
@@ -191,7 +232,9 @@ def test_counters_that_wrap(before: int, change: int) -> None:
 @given(st.integers(0, 0xFFFF), st.integers(-20_000, 20_000))
 def test_clocks_that_wrap_are_taken_nearest_to_arrival(raw: int, off: int) -> None:
     moment = 1_700_000_000 // 65_536 * 65_536 + raw
-    plan = plan_of('decoder d for bytes, big endian\n  byte 0  clock  time u16 s since "1970-01-01" wrapping  hidden\n  stamp clock\n  byte 0  x  u16\n')
+    plan = plan_of(
+        'decoder d for bytes, big endian\n  byte 0  clock  time u16 s since "1970-01-01" wrapping  hidden\n  stamp clock\n  byte 0  x  u16\n'
+    )
     decoded = decode(plan, Payloads.of([raw.to_bytes(2, "big")], [(moment + off) * 1_000_000]))
     assert int(decoded.groups[0].at[0]) == moment * 1_000_000
 
@@ -200,7 +243,9 @@ def test_clocks_that_wrap_are_taken_nearest_to_arrival(raw: int, off: int) -> No
 def test_clocks_without_a_date(second: int, off: int) -> None:
     day = 1_772_409_600
     text = f"{second // 3600:02d}{second // 60 % 60:02d}{second % 60:02d}"
-    plan = plan_of('decoder d for bytes\n  bytes 0 to 2  clock  time digits "hhmmss"  hidden\n  stamp clock\n  byte 0  x  u8\n')
+    plan = plan_of(
+        'decoder d for bytes\n  bytes 0 to 2  clock  time digits "hhmmss"  hidden\n  stamp clock\n  byte 0  x  u8\n'
+    )
     decoded = decode(plan, Payloads.of([bytes.fromhex(text)], [(day + second + off) * 1_000_000]))
     assert int(decoded.groups[0].at[0]) == (day + second) * 1_000_000
 
@@ -219,7 +264,9 @@ def test_local_times(naive, zone: str, again: bool) -> None:
     wanted = (second if twice and again else first).astimezone(UTC)
     local, good = calendar_us(naive.year, naive.month, naive.day, naive.hour, naive.minute, naive.second)
     assert good.all()
-    assert local_to_utc(local, zone, np.array([again]))[0] == (wanted - datetime(1970, 1, 1, tzinfo=UTC)) // timedelta(microseconds=1)
+    assert local_to_utc(local, zone, np.array([again]))[0] == (wanted - datetime(1970, 1, 1, tzinfo=UTC)) // timedelta(
+        microseconds=1
+    )
 
 
 COMMAND = """decoder d for bytes, {order} endian
@@ -240,7 +287,11 @@ COMMAND = """decoder d for bytes, {order} endian
 
 
 @settings(deadline=None)
-@given(st.sampled_from(["big", "little"]), st.sampled_from(["u8", "u16", "u24", "u32", "i8", "i24", "i32", "sm16", "oc16", "bcd6", "u32 low word first"]), st.data())
+@given(
+    st.sampled_from(["big", "little"]),
+    st.sampled_from(["u8", "u16", "u24", "u32", "i8", "i24", "i32", "sm16", "oc16", "bcd6", "u32 low word first"]),
+    st.data(),
+)
 def test_encode_then_decode_gives_the_parameters_back(order: str, storage: str, data: st.DataObject) -> None:
     plan = plan_of(COMMAND.format(order=order, storage=storage))
     bits = int("".join(c for c in storage.split()[0] if c.isdigit()))
@@ -277,11 +328,21 @@ def test_the_layout_is_stable_and_changes_nothing(text: str) -> None:
 
 
 @settings(max_examples=150, deadline=None)
-@given(st.one_of(st.integers(-(2**64), 2**65), st.sampled_from([2**53, 2**53 + 1, 2**63 - 1, 2**63, 2**64 - 1, 2**64, -(2**63)])), st.booleans(), st.sampled_from(["json", "cbor", "text"]))
+@given(
+    st.one_of(
+        st.integers(-(2**64), 2**65), st.sampled_from([2**53, 2**53 + 1, 2**63 - 1, 2**63, 2**64 - 1, 2**64, -(2**63)])
+    ),
+    st.booleans(),
+    st.sampled_from(["json", "cbor", "text"]),
+)
 def test_whole_numbers_of_documents_keep_all_their_digits(number: int, as_text: bool, source: str) -> None:
     """As numbers or as texts, up to 64 bits; what is larger, or has the wrong sign, is refused."""
     value: object = str(number) if as_text else number
-    payload = {"json": lambda: json.dumps({"a": value}).encode(), "cbor": lambda: cbor2.dumps({"a": value}), "text": lambda: f"{number};x".encode()}[source]()
+    payload = {
+        "json": lambda: json.dumps({"a": value}).encode(),
+        "cbor": lambda: cbor2.dumps({"a": value}),
+        "text": lambda: f"{number};x".encode(),
+    }[source]()
     where = '  columns by ";"\n  column 1' if source == "text" else "  at a"
     for storage, low, high in (("u64", 0, 2**64), ("i64", -(2**63), 2**63)):
         text = f'decoder d for {source}\n{where}  x  {storage}  missing "none" raw 7\n'

@@ -32,25 +32,50 @@ def test_a_register_map_becomes_a_decoder() -> None:
         ("pump_running", "flag", None), ("phase", "code", None), ("flow", "number", "L/min"), ("total_volume", "number", "L"), ("water_temperature", "number", "Cel"),
     ]  # fmt: skip
     assert "origin 101" in found.text and "u16 / 10" in found.text
-    assert [(u.row, u.why) for u in found.unread] == [(6, "`blob` is no type that is known"), (7, "can be written only: it belongs into a command"), (8, "`x` is no address")]
+    assert [(u.row, u.why) for u in found.unread] == [
+        (6, "`blob` is no type that is known"),
+        (7, "can be written only: it belongs into a command"),
+        (8, "`x` is no address"),
+    ]
 
 
 def test_a_table_between_bars_and_one_without_headings() -> None:
     text = "| byte | content | kind | meaning |\n|---|---|---|---|\n| 1–2 | water temperature | signed 16 bits | raw × 0.01 Cel |\n| 8 | battery | unsigned 8 bits | |\n"
-    assert from_table(text, "b").text == "decoder b for bytes, big endian\n  byte 1  water_temperature  i16 / 100  Cel\n  byte 8  battery  u8\n"
+    assert (
+        from_table(text, "b").text
+        == "decoder b for bytes, big endian\n  byte 1  water_temperature  i16 / 100  Cel\n  byte 8  battery  u8\n"
+    )
     bare = from_table("0,level,u16,0.01\n2,level,i16,1\n4,mode,u8,1\n", "b", "bytes", "little")
     assert bare.text.splitlines()[1:] == ["  byte 0  level  u16 / 100", "  byte 2  level_2  i16", "  byte 4  mode  u8"]
     with pytest.raises(ValueError, match="this is no table"):
         from_table("just words", "b")
 
 
-@pytest.mark.parametrize("text,wanted", [("UINT16", "u16"), ("signed 24 bits", "i24"), ("IEEE 754 32", "f32"), ("float", "f32"), ("word", "u16"), ("text", None)])
+@pytest.mark.parametrize(
+    "text,wanted",
+    [
+        ("UINT16", "u16"),
+        ("signed 24 bits", "i24"),
+        ("IEEE 754 32", "f32"),
+        ("float", "f32"),
+        ("word", "u16"),
+        ("text", None),
+    ],
+)
 def test_types_of_data_sheets(text: str, wanted: str | None) -> None:
     assert storage_of(text) == wanted
 
 
 def test_factors_and_units_of_data_sheets() -> None:
-    assert [scale_of(t) for t in ("0,1", "x10", "/ 4", "10^-3", "1", "a", "0")] == [" / 10", " * 10", " / 4", " * 1e-3", "", None, None]
+    assert [scale_of(t) for t in ("0,1", "x10", "/ 4", "10^-3", "1", "a", "0")] == [
+        " / 10",
+        " * 10",
+        " / 4",
+        " * 1e-3",
+        "",
+        None,
+        None,
+    ]
     assert [unit_of(t) for t in ("°C", "mg/L", "", "NTU", "furlongs")] == ["Cel", "mg/L", "", "{NTU}", None]
     assert table_rows("a\tb\n1\t2\n") == [["a", "b"], ["1", "2"]]
 

@@ -73,7 +73,13 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     assert plan is not None, [p.message for p in problems]
     assert outcome is not None, "a decoder is shown with a payload and what comes out"
     example = json.loads(outcome)
-    payload = bytes.fromhex(example["hex"]) if "hex" in example else example["text"].encode() if "text" in example else json.dumps(example["json"]).encode()
+    payload = (
+        bytes.fromhex(example["hex"])
+        if "hex" in example
+        else example["text"].encode()
+        if "text" in example
+        else json.dumps(example["json"]).encode()
+    )
     rows = [bytes.fromhex(example["previous_hex"]), payload] if "previous_hex" in example else [payload]
     received = iso_us(example.get("received_at", "1970-01-01T00:00:00Z"))
     batch = Payloads.of(rows, [received] * len(rows), before=np.array([-1, 0][: len(rows)]))
@@ -96,7 +102,12 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     assert {k: v[0] if len(v) == 1 else v for k, v in found.items()} == example["readings"]
     if "missing" not in example:
         return
-    missing = {s.name: decoded.reasons[g.columns[s.name].state[0] - FIRST_REASON] for g in decoded.groups for s in g.fields if len(g.rows) and g.columns[s.name].state[0] >= FIRST_REASON}
+    missing = {
+        s.name: decoded.reasons[g.columns[s.name].state[0] - FIRST_REASON]
+        for g in decoded.groups
+        for s in g.fields
+        if len(g.rows) and g.columns[s.name].state[0] >= FIRST_REASON
+    }
     assert missing == example.get("missing", {})
     assert np.int16(PRESENT) == 1
 
@@ -150,7 +161,9 @@ def test_no_registry_host_in_any_file() -> None:
     hosts = ["pypi" + ".org", "registry." + "npmjs", "deb." + "debian"]
     import subprocess
 
-    for name in subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split("\n"):
+    for name in subprocess.run(["git", "ls-files"], cwd=ROOT, capture_output=True, text=True, check=True).stdout.split(
+        "\n"
+    ):
         path = ROOT / name
         if name and path.is_file() and path.suffix not in (".png", ".woff2"):
             text = path.read_text(errors="ignore")

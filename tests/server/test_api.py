@@ -33,7 +33,9 @@ def signed_in(world: World, role: str) -> Client:
 
 
 def send(client: Client, method: str, path: str, body: object = None) -> Any:
-    return client.generic(method, V1 + path, json.dumps(body if body is not None else {}), content_type="application/json")
+    return client.generic(
+        method, V1 + path, json.dumps(body if body is not None else {}), content_type="application/json"
+    )
 
 
 WRITES = [
@@ -69,7 +71,9 @@ def test_nothing_is_open_to_strangers(world: World) -> None:
         route = str(pattern.pattern)
         if route in open_paths:
             continue
-        path = "/" + route.replace("<int:ident>", "1").replace("<int:pk>", "1").replace("<str:name>", "x").replace("<str:key>", "x").replace("<int:case>", "1")
+        path = "/" + route.replace("<int:ident>", "1").replace("<int:pk>", "1").replace("<str:name>", "x").replace(
+            "<str:key>", "x"
+        ).replace("<int:case>", "1")
         assert Client().get(path).status_code == 401, path
 
 
@@ -88,7 +92,9 @@ def test_sign_in_waits_after_ten_failures_and_is_on_record(world: World) -> None
     api._failures.clear()
     world.person("viewer")
     client = Client()
-    codes = [send(client, "POST", "sign-in", {"username": "viewer", "password": "wrong"}).status_code for _ in range(11)]
+    codes = [
+        send(client, "POST", "sign-in", {"username": "viewer", "password": "wrong"}).status_code for _ in range(11)
+    ]
     assert codes == [403] * 10 + [429]
     api._failures.clear()
     assert world.ask("select count(*) from access_record where what = 'sign-in refused'") == [(10,)]
@@ -131,19 +137,48 @@ def test_a_device_that_cannot_be_is_refused_with_the_field(world: World, body: d
 
 def test_units_of_fields_are_checked(world: World) -> None:
     client = signed_in(world, "engineer")
-    bad = send(client, "POST", "types", {"key": "thing", "title": "T", "fields": [{"name": "a", "kind": "number", "unit": "Celsius"}]})
+    bad = send(
+        client,
+        "POST",
+        "types",
+        {"key": "thing", "title": "T", "fields": [{"name": "a", "kind": "number", "unit": "Celsius"}]},
+    )
     assert bad.status_code == 400 and "`Celsius` is not a unit" in bad.content.decode()
-    good = send(client, "POST", "types", {"key": "thing", "title": "T", "fields": [{"name": "a", "kind": "number", "unit": "Cel"}], "setpoints": [{"name": "a_max", "unit": "Cel", "value": 3}]})
+    good = send(
+        client,
+        "POST",
+        "types",
+        {
+            "key": "thing",
+            "title": "T",
+            "fields": [{"name": "a", "kind": "number", "unit": "Cel"}],
+            "setpoints": [{"name": "a_max", "unit": "Cel", "value": 3}],
+        },
+    )
     assert good.status_code == 201 and good.json()["fields"][0]["unit"] == "Cel"
 
 
 def test_publishing_makes_versions_that_never_change_and_is_on_record(world: World, engine: Any) -> None:
     client = signed_in(world, "engineer")
-    made = send(client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod", "draft": DECODER}).json()
-    bad = send(client, "POST", f"definitions/{made['id']}/publish", {"text": "decoder pod for bytes\n  byte 0  a  u8 Cell\n"})
+    made = send(
+        client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod", "draft": DECODER}
+    ).json()
+    bad = send(
+        client, "POST", f"definitions/{made['id']}/publish", {"text": "decoder pod for bytes\n  byte 0  a  u8 Cell\n"}
+    )
     assert bad.status_code == 400 and bad.json()["error"]["problems"][0]["line"] == 2
-    assert send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER, "why": "first"}).status_code == 201
-    assert send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER.replace("within 0 to 6000", "within 0 to 50")}).status_code == 201
+    assert (
+        send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER, "why": "first"}).status_code == 201
+    )
+    assert (
+        send(
+            client,
+            "POST",
+            f"definitions/{made['id']}/publish",
+            {"text": DECODER.replace("within 0 to 6000", "within 0 to 50")},
+        ).status_code
+        == 201
+    )
     versions = client.get(V1 + f"definitions/{made['id']}/versions").json()["results"]
     assert [(v["number"], v["why"]) for v in versions] == [(2, ""), (1, "first")] and "6000" in versions[1]["text"]
     assert world.ask("select count(*) from access_record where what = 'published'") == [(2,)]
@@ -171,7 +206,9 @@ def test_trial_of_a_condition_equals_what_the_engine_did(world: World, engine: A
     work_off(engine)
     plan, _ = check("condition", CONDITION, world.type)
     found = condition_trial(plan, world.type, START - timedelta(days=1), START + timedelta(days=1))
-    live = world.ask("select d.name, a.raised_at, a.cleared_at from alarms_alarm a join fleet_device d on d.id = a.device_id")
+    live = world.ask(
+        "select d.name, a.raised_at, a.cleared_at from alarms_alarm a join fleet_device d on d.id = a.device_id"
+    )
     assert live and {(s["device"], s["raised_at"], s["cleared_at"]) for s in found["spans"]} == set(live)
 
 
@@ -180,7 +217,9 @@ def test_trial_of_a_decoder_groups_failures_and_counts_differences(world: World,
     definition = world.decoder()
     world.arrive(*[(0, i, payload(i)) for i in range(10)], (1, 20, b"\x00"), (1, 21, b"\x00"))
     work_off(engine)
-    answer = send(client, "POST", f"definitions/{definition.pk}/trial", {"text": DECODER.replace("u16 / 10", "u16 / 5")}).json()["decoder"]
+    answer = send(
+        client, "POST", f"definitions/{definition.pk}/trial", {"text": DECODER.replace("u16 / 10", "u16 / 5")}
+    ).json()["decoder"]
     assert (answer["messages"], answer["decoded"], answer["failed"], answer["decoded_before"]) == (12, 10, 2, 10)
     assert [(r["code"], r["count"]) for r in answer["reasons"]] == [("too short", 2)]
     assert {f["field"]: f["differ"] for f in answer["fields"]} == {"level": 9, "temp": 0}
@@ -194,10 +233,21 @@ def test_why_leads_from_bytes_to_the_person(world: World, engine: Any) -> None:
     world.arrive((0, 0, payload(6)), (0, 61, payload(6)))
     work_off(engine)
     ((alarm,),) = world.ask("select id from alarms_alarm")
-    assert send(client, "POST", f"alarms/{alarm}/acknowledge", {"note": "on my way"}).json()["acknowledged_by"] == "operator"
+    assert (
+        send(client, "POST", f"alarms/{alarm}/acknowledge", {"note": "on my way"}).json()["acknowledged_by"]
+        == "operator"
+    )
     assert send(client, "POST", f"alarms/{alarm}/acknowledge", {}).status_code == 200
     why = client.get(V1 + f"why/alarm/{alarm}").json()
-    assert [s["stage"] for s in why["steps"]] == ["message", "bytes", "reading", "limit", "condition", "alarm", "person"]
+    assert [s["stage"] for s in why["steps"]] == [
+        "message",
+        "bytes",
+        "reading",
+        "limit",
+        "condition",
+        "alarm",
+        "person",
+    ]
     assert why["steps"][1]["detail"] == "bytes 0 to 1, raw 60" and why["steps"][1]["version"] == 1
     assert why["steps"][2]["title"] == "level = 6 m" and why["steps"][3]["title"] == "The limit was 5 m"
     assert why["steps"][6]["detail"] == "on my way"
@@ -216,7 +266,10 @@ def test_setpoints_have_their_source(world: World, engine: Any) -> None:
 
     assert (of("pod-0"), of("pod-1")) == ((7.5, "device"), (0.0, "site"))
     work_off(engine)
-    assert (engine.registry.limit(world.pods[0].pk, "level_max"), engine.registry.limit(world.pods[1].pk, "level_max")) == (7.5, 0.0)
+    assert (
+        engine.registry.limit(world.pods[0].pk, "level_max"),
+        engine.registry.limit(world.pods[1].pk, "level_max"),
+    ) == (7.5, 0.0)
     send(client, "PUT", path, {"value": None, "device": "pod-0"})
     assert of("pod-0") == (0.0, "site")
 
@@ -231,8 +284,15 @@ def test_device_states_follow_the_cadence(world: World, engine: Any) -> None:
     world.decoder()
     world.arrive((0, 0, payload(1)), (1, 0, b"\x00"))
     work_off(engine)
-    then = client.get(V1 + "devices", {"to": (START + timedelta(seconds=30)).isoformat().replace("+00:00", "Z"), "type": "pod"}).json()
-    assert {r["name"]: r["state"] for r in then["results"]} == {"pod-0": "reporting", "pod-1": "undecodable", "pod-2": "waiting", "pod-3": "waiting"}
+    then = client.get(
+        V1 + "devices", {"to": (START + timedelta(seconds=30)).isoformat().replace("+00:00", "Z"), "type": "pod"}
+    ).json()
+    assert {r["name"]: r["state"] for r in then["results"]} == {
+        "pod-0": "reporting",
+        "pod-1": "undecodable",
+        "pod-2": "waiting",
+        "pod-3": "waiting",
+    }
 
 
 def test_series_are_bounded_and_keep_extremes(world: World, engine: Any) -> None:
@@ -255,8 +315,14 @@ def test_adopting_gives_a_key_and_brings_the_messages_along(world: World, engine
     gate = Credential.objects.get(device=world.gateway)
     unknown = UnknownSender.objects.create(name="stray", through=gate, messages=2)
     for _ in range(2):
-        world.ask("insert into message (part, received_at, unknown_id, via_id, channel, payload) values (0, now(), %s, %s, 1, 'x') returning id", unknown.pk, world.gateway.pk)
-    answer = send(client, "POST", f"unknown-senders/{unknown.pk}/adopt", {"name": "stray", "title": "Stray", "type": "pod"})
+        world.ask(
+            "insert into message (part, received_at, unknown_id, via_id, channel, payload) values (0, now(), %s, %s, 1, 'x') returning id",
+            unknown.pk,
+            world.gateway.pk,
+        )
+    answer = send(
+        client, "POST", f"unknown-senders/{unknown.pk}/adopt", {"name": "stray", "title": "Stray", "type": "pod"}
+    )
     assert answer.status_code == 201 and answer.json()["key"].startswith("ocd_")
     device = client.get(V1 + "devices/stray").json()
     assert (device["adopted_from"], device["gateway"]) == ("stray through gate-1", "gate-1")
@@ -282,7 +348,12 @@ def test_strangers_text_is_harmless(world: World, engine: Any) -> None:
 def test_answers_carry_a_strict_policy(world: World) -> None:
     answer = signed_in(world, "viewer").get(V1 + "me")
     policy = answer.headers["Content-Security-Policy"]
-    assert "default-src 'self'" in policy and "unsafe-inline'; img" in policy and "script-src" not in policy and "unsafe-eval" not in policy
+    assert (
+        "default-src 'self'" in policy
+        and "unsafe-inline'; img" in policy
+        and "script-src" not in policy
+        and "unsafe-eval" not in policy
+    )
     assert answer.headers["X-Content-Type-Options"] == "nosniff" and answer.headers["X-Frame-Options"] == "DENY"
 
 

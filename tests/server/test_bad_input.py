@@ -17,13 +17,80 @@ from server.urls import urlpatterns
 from tests.server.test_api import Client, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
 
-LEFT_OUT = {"api/v1/definitions/<int:ident>/retire", "api/v1/sign-in", "api/v1/sign-out", "api/v1/schema", "api/v1/docs", "alive"}
-BODIES: list[Any] = [{}, [], "text", 7, None, {"text": 5, "name": ["x"], "draft": {}, "value": {}, "number": "NaN", "labels": "a=b", "expect": [], "start": "yesterday"}]
+LEFT_OUT = {
+    "api/v1/definitions/<int:ident>/retire",
+    "api/v1/sign-in",
+    "api/v1/sign-out",
+    "api/v1/schema",
+    "api/v1/docs",
+    "alive",
+}
+BODIES: list[Any] = [
+    {},
+    [],
+    "text",
+    7,
+    None,
+    {
+        "text": 5,
+        "name": ["x"],
+        "draft": {},
+        "value": {},
+        "number": "NaN",
+        "labels": "a=b",
+        "expect": [],
+        "start": "yesterday",
+    },
+]
 junk = st.recursive(
-    st.one_of(st.none(), st.booleans(), st.integers(-(2**70), 2**70), st.floats(allow_nan=False, allow_infinity=False), st.text(max_size=12)), lambda inner: st.lists(inner, max_size=3), max_leaves=4
+    st.one_of(
+        st.none(),
+        st.booleans(),
+        st.integers(-(2**70), 2**70),
+        st.floats(allow_nan=False, allow_infinity=False),
+        st.text(max_size=12),
+    ),
+    lambda inner: st.lists(inner, max_size=3),
+    max_leaves=4,
 )
-NAMES = ["text", "kind", "type", "line", "draft", "draft_number", "payload_hex", "received_at", "headers", "constants", "previous_hex", "name", "title", "value", "valid_from", "number"]
-NAMES += ["labels", "site", "share", "first", "last", "length", "messages", "days", "device", "start", "end", "state", "expect", "why", "despite_cases", "fields", "setpoints", "cadence_s"]
+NAMES = [
+    "text",
+    "kind",
+    "type",
+    "line",
+    "draft",
+    "draft_number",
+    "payload_hex",
+    "received_at",
+    "headers",
+    "constants",
+    "previous_hex",
+    "name",
+    "title",
+    "value",
+    "valid_from",
+    "number",
+]
+NAMES += [
+    "labels",
+    "site",
+    "share",
+    "first",
+    "last",
+    "length",
+    "messages",
+    "days",
+    "device",
+    "start",
+    "end",
+    "state",
+    "expect",
+    "why",
+    "despite_cases",
+    "fields",
+    "setpoints",
+    "cadence_s",
+]
 
 
 def paths() -> list[tuple[str, Any]]:
@@ -32,7 +99,13 @@ def paths() -> list[tuple[str, Any]]:
         assert isinstance(pattern, URLPattern)
         route = str(pattern.pattern)
         if route.startswith("api/v1/") and route not in LEFT_OUT:
-            for part, word in (("<int:ident>", "1"), ("<int:pk>", "1"), ("<int:case>", "1"), ("<str:key>", "pod"), ("<str:name>", "pod-0")):
+            for part, word in (
+                ("<int:ident>", "1"),
+                ("<int:pk>", "1"),
+                ("<int:case>", "1"),
+                ("<str:key>", "pod"),
+                ("<str:name>", "pod-0"),
+            ):
                 route = route.replace(part, word)
             found.append((route.removeprefix("api/v1/"), pattern.callback.view_class))  # type: ignore[union-attr]
     return found
@@ -49,7 +122,12 @@ def fine(answer: Any, what: object) -> None:
 def engineer(world: World, engine: Any) -> Client:
     definition = world.decoder()
     client = signed_in(world, "admin")
-    body = {"name": "one", "payload_hex": payload(3).hex(), "received_at": "2026-01-01T00:00:00Z", "expect": {"error": "checksum"}}
+    body = {
+        "name": "one",
+        "payload_hex": payload(3).hex(),
+        "received_at": "2026-01-01T00:00:00Z",
+        "expect": {"error": "checksum"},
+    }
     assert send(client, "POST", f"definitions/{definition.pk}/cases", body).status_code == 201
     world.arrive((0, 0, payload(3)), (1, 1, b"\x00"))
     work_off(engine)
@@ -63,7 +141,13 @@ def test_every_endpoint_answers_nonsense_with_an_error(engineer: Client) -> None
                 continue
             for body in BODIES:
                 fine(send(engineer, method, path, body), (method, path, body))
-        fine(engineer.get(f"/api/v1/{path}", {"limit": "x", "offset": "-1", "from": "tomorrow", "to": "2", "version": "x", "field": "nothing"}), path)
+        fine(
+            engineer.get(
+                f"/api/v1/{path}",
+                {"limit": "x", "offset": "-1", "from": "tomorrow", "to": "2", "version": "x", "field": "nothing"},
+            ),
+            path,
+        )
         fine(engineer.generic("POST", f"/api/v1/{path}", b'{"a": ', content_type="application/json"), path)
     assert Definition.objects.get().live is not None
     assert Definition.objects.get().versions.get(number=1).text == format_definition(DECODER)
@@ -80,5 +164,10 @@ def test_no_body_makes_the_server_fail(engineer: Client, body: dict[str, Any], p
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(text=st.text(string.printable, max_size=200), line=st.integers(1, 8))
 def test_any_text_is_checked_formed_and_laid_out_or_refused(engineer: Client, text: str, line: int) -> None:
-    for path, body in (("check", {"kind": "decoder", "text": text}), ("form", {"text": DECODER + text, "line": line}), ("format", {"text": text}), ("decode", {"text": text, "payload_hex": "00ff"})):
+    for path, body in (
+        ("check", {"kind": "decoder", "text": text}),
+        ("form", {"text": DECODER + text, "line": line}),
+        ("format", {"text": text}),
+        ("decode", {"text": text, "payload_hex": "00ff"}),
+    ):
         fine(send(engineer, "POST", path, body), (path, body))

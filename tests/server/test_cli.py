@@ -37,7 +37,10 @@ def test_format_says_where_a_mistake_is(tmp_path: Path) -> None:
 
 
 def test_unknown_benchmarks_and_stages_are_named() -> None:
-    assert "there is no benchmark `speed`: choose decode or fuzz or ingest or redecode" in run(app, ["bench", "speed"]).output
+    assert (
+        "there is no benchmark `speed`: choose decode or fuzz or ingest or redecode"
+        in run(app, ["bench", "speed"]).output
+    )
     assert "there is no stage `everything`" in run(app, ["test", "everything"]).output
 
 
@@ -51,7 +54,9 @@ def test_status_tells_what_runs_as_json(instance: Any) -> None:
 def test_decoding_is_measured_and_compared() -> None:
     found = json.loads(run(app, ["bench", "decode", "--seconds", "0.2", "--json"]).stdout.strip().split("\n")[-1])
     assert found["bench"] == "decode" and found["figures"]["fixed_messages_per_s_500"] > 0
-    assert found["ratios"]["fixed_to_numpy_500"] == pytest.approx(found["figures"]["fixed_messages_per_s_500"] / found["figures"]["fixed_numpy_messages_per_s_500"])
+    assert found["ratios"]["fixed_to_numpy_500"] == pytest.approx(
+        found["figures"]["fixed_messages_per_s_500"] / found["figures"]["fixed_numpy_messages_per_s_500"]
+    )
 
 
 def test_a_taken_port_is_noticed() -> None:
@@ -111,6 +116,10 @@ def test_keys_are_found_by_prefix_and_held_against_their_hash() -> None:
     senders.fill([(1, "pod-0", 5, 0, prefix, hashed, "hash")], [("pod-0", 5, None, 0), ("pod-3", 8, 7, 0)])
     sender = senders.with_key(key)
     assert isinstance(sender, Sender) and sender.device_id == 5 and digest(key) == hashed
-    assert senders.with_key(key[:-1] + "0") is None and senders.with_key("") is None and senders.with_key(key.replace("ocd", "oct")) is None
+    assert (
+        senders.with_key(key[:-1] + "0") is None
+        and senders.with_key("") is None
+        and senders.with_key(key.replace("ocd", "oct")) is None
+    )
     assert senders.source(sender, "pod-3").unknown == "pod-3", "only a gateway speaks for what is behind it"
     assert senders.source(sender, None).device_id == 5

@@ -42,7 +42,12 @@ def test_a_sender_speaks_for_devices_behind_it_and_for_no_others(world: World, e
     registry_changed()
     world.arrive((0, 0, b"".join(struct.pack(">BH", n, 30 + n) for n in (0, 1, 2))))
     work_off(engine)
-    assert [row[:2] for row in world.ask("select d.name, r.nums[1] from reading_row r join fleet_device d on d.id = r.device_id order by 1")] == [("pod-0", 3.0), ("pod-1", 3.1)]
+    assert [
+        row[:2]
+        for row in world.ask(
+            "select d.name, r.nums[1] from reading_row r join fleet_device d on d.id = r.device_id order by 1"
+        )
+    ] == [("pod-0", 3.0), ("pod-1", 3.1)]
     ((code, reason),) = world.ask("select code, reason from refused")
     assert code == "not assigned" and "pod-2" in reason
     assert ("pod-1", 3.1) in levels(world)
@@ -54,7 +59,9 @@ def test_counters_go_by_the_message_before_across_batches(world: World, engine: 
     world.arrive(*[(n % 2, n, struct.pack(">H", (65_530 + 3 * n) % 65_536)) for n in range(8)])
     while engine.step(1):
         pass
-    moved = world.ask("select d.name, r.nums[2], r.missing->>'moved' from reading_row r join fleet_device d on d.id = r.device_id order by r.at")
+    moved = world.ask(
+        "select d.name, r.nums[2], r.missing->>'moved' from reading_row r join fleet_device d on d.id = r.device_id order by r.at"
+    )
     assert moved[:2] == [("pod-0", None, "no earlier message"), ("pod-1", None, "no earlier message")]
     assert [m[1] for m in moved[2:]] == [3.0] * 6
 
@@ -63,8 +70,14 @@ def test_constants_of_a_device_are_valid_from_their_date(world: World, engine: A
     client = signed_in(world, "engineer")
     world.decoder(COUNTER)
     moment = (START + timedelta(seconds=15)).isoformat()
-    assert send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": 2, "valid_from": moment}).status_code == 201
-    assert "a constant is" in send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": [1]}).json()["error"]["message"]
+    assert (
+        send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": 2, "valid_from": moment}).status_code
+        == 201
+    )
+    assert (
+        "a constant is"
+        in send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": [1]}).json()["error"]["message"]
+    )
     world.arrive(*[(0, 10 * n, struct.pack(">H", n)) for n in range(4)])
     work_off(engine)
     assert [r[0] for r in world.ask("select nums[2] from reading_row order by at")] == [None, 0.5, 2.0, 2.0]
@@ -75,7 +88,9 @@ def test_constants_of_a_device_are_valid_from_their_date(world: World, engine: A
 def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: World, engine: Any) -> None:
     """Live, in a trial, and when one asks why."""
     client = signed_in(world, "engineer")
-    definition = world.decoder("decoder pod for registers, big endian\n  header start  first  integer from text  hidden\n  origin first\n  register 12  level  u16 / 10  m\n")
+    definition = world.decoder(
+        "decoder pod for registers, big endian\n  header start  first  integer from text  hidden\n  origin first\n  register 12  level  u16 / 10  m\n"
+    )
     with psycopg.connect(world.url) as connection:
         for start, data in ((10, b"\x00\x01\x00\x02\x00\x1f"), (12, b"\x00\x29")):
             connection.execute(
@@ -87,7 +102,9 @@ def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: Wo
     ((message,),) = world.ask("select max(message_id) from reading_row")
     assert client.get(V1 + f"arrivals/{message}").json()["headers"] == {"start": "12", "topic": ""}
     why = client.get(V1 + f"why/reading?device=pod-0&field=level&message={message}").json()
-    assert any("level = 4.1" in step["title"] for step in why["steps"]) and any("register 12" in (step["text"] or "") for step in why["steps"])
+    assert any("level = 4.1" in step["title"] for step in why["steps"]) and any(
+        "register 12" in (step["text"] or "") for step in why["steps"]
+    )
     trial = send(client, "POST", f"definitions/{definition.pk}/trial", {"text": definition.versions.get().text}).json()
     assert (trial["decoder"]["decoded"], trial["decoder"]["failed"]) == (2, 0)
 
@@ -106,28 +123,50 @@ def test_curves_are_those_of_the_draft_over_the_last_messages_of_the_device(worl
     # What a message says of another device is none of the curve.
     other = 'decoder pod for bytes, big endian\n  byte 0  n  u8  hidden\n  device "pod-{n}"\n  byte 1  level  u8  m\n'
     world.arrive((2, 30, b"\x02\x07"), (2, 31, b"\x01\x09"))
-    own = send(client, "POST", "decode/curves", {**asked, "device": "pod-2", "text": other, "until": (START + timedelta(days=1)).isoformat()}).json()
+    own = send(
+        client,
+        "POST",
+        "decode/curves",
+        {**asked, "device": "pod-2", "text": other, "until": (START + timedelta(days=1)).isoformat()},
+    ).json()
     assert own["messages"] == 2 and [f["v"] for f in own["fields"]] == [[7.0]]
     assert send(client, "POST", "decode/curves", {**asked, "device": "gate-1"}).status_code == 404
     assert send(client, "POST", "decode/curves", {**asked, "text": "decoder"}).json()["error"]["code"] == "definition"
     assert world.ask("select count(*) from reading_row") == [(0,)]
     # Bytes that only a check reads are told, and whether the check was right.
     told = send(client, "POST", "decode", {"text": checked, "type": "pod", "payload_hex": "0505"}).json()
-    assert told["checked"] and [(m["line"], m["places"][0]["first"]) for m in told["marks"] if not m["field"]] == [(2, 1)]
+    assert told["checked"] and [(m["line"], m["places"][0]["first"]) for m in told["marks"] if not m["field"]] == [
+        (2, 1)
+    ]
     assert not send(client, "POST", "decode", {"text": checked, "type": "pod", "payload_hex": "0501"}).json()["checked"]
 
 
 def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
     client = signed_in(world, "engineer")
     definition = world.decoder()
-    told = send(client, "POST", "decode", {"text": DECODER, "type": "pod", "payload_hex": payload(3.2, 11.5).hex(), "received_at": START.isoformat()}).json()
+    told = send(
+        client,
+        "POST",
+        "decode",
+        {"text": DECODER, "type": "pod", "payload_hex": payload(3.2, 11.5).hex(), "received_at": START.isoformat()},
+    ).json()
     readings = [{"field": v["field"], "value": v["value"], "unit": v["unit"], "at": v["at"]} for v in told["values"]]
-    case = {"name": "a usual one", "payload_hex": payload(3.2, 11.5).hex(), "received_at": START.isoformat(), "expect": {"readings": readings}}
+    case = {
+        "name": "a usual one",
+        "payload_hex": payload(3.2, 11.5).hex(),
+        "received_at": START.isoformat(),
+        "expect": {"readings": readings},
+    }
     assert send(client, "POST", f"definitions/{definition.pk}/cases", case).status_code == 201
     assert send(client, "POST", f"definitions/{definition.pk}/cases", case).status_code == 409
     short = {**case, "name": "too short", "payload_hex": "00", "expect": {"error": "too short"}}
     assert send(client, "POST", f"definitions/{definition.pk}/cases", short).status_code == 201
-    assert "readings" in send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": "x", "expect": {}}).json()["error"]["message"]
+    assert (
+        "readings"
+        in send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": "x", "expect": {}}).json()[
+            "error"
+        ]["message"]
+    )
     run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": DECODER}).json()
     assert run["failing"] == 0 and [c["name"] for c in run["cases"]] == ["a usual one", "too short"]
     other = DECODER.replace("u16 / 10", "u16 / 5")
@@ -135,7 +174,10 @@ def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
     assert [c["differences"] for c in run["cases"] if not c["passed"]] == [["level: expected 3.2 m, found 6.4 m"]]
     refused = send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other})
     assert refused.status_code == 409 and refused.json()["error"]["names"] == ["a usual one"]
-    assert send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other, "despite_cases": True}).status_code == 201
+    assert (
+        send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other, "despite_cases": True}).status_code
+        == 201
+    )
 
 
 def test_an_earlier_version_comes_back_with_one_request(world: World, engine: Any) -> None:
@@ -146,7 +188,12 @@ def test_an_earlier_version_comes_back_with_one_request(world: World, engine: An
     publish(definition, DECODER.replace("u16 / 10", "u16 / 5"), None)
     world.arrive((0, 10, payload(3)))
     work_off(engine)
-    assert send(client, "GET", f"definitions/{definition.pk}/effect").json() == {"devices": 4, "conditions": 0, "open_alarms": 0, "routes": 0}
+    assert send(client, "GET", f"definitions/{definition.pk}/effect").json() == {
+        "devices": 4,
+        "conditions": 0,
+        "open_alarms": 0,
+        "routes": 0,
+    }
     assert send(client, "POST", f"definitions/{definition.pk}/in-force", {"number": 7}).status_code == 404
     assert send(client, "POST", f"definitions/{definition.pk}/in-force", {"number": 1}).json()["live"]["number"] == 1
     world.arrive((0, 20, payload(3)))
@@ -174,7 +221,9 @@ def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: 
         pass
     done = client.get(V1 + "types/pod/decode-again").json()
     assert (done["state"], done["total"], done["done"], done["decoded"]) == ("done", 5, 5, 4)
-    rows = world.ask("select r.version_id = %s, r.nums[1] from reading_row r order by r.at", definition.versions.get(number=2).pk)
+    rows = world.ask(
+        "select r.version_id = %s, r.nums[1] from reading_row r order by r.at", definition.versions.get(number=2).pk
+    )
     assert rows == [(False, 0.0), (False, 1.0), (True, 4.0), (True, 6.0), (True, 8.0), (True, 10.0)]
     assert world.ask("select count(*) from replaced_reading") == [(4,)]
     assert world.ask("select count(*) from refused") == [(1,)]
@@ -202,7 +251,12 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     known, _ = check_decoder(DECODER + rare)
     assert other is not None and known is not None
     *_, last = decoder_trial(other, known, Span(world.type.pk, 25))
-    assert {f["field"]: f["state"] for f in last["result"]["fields"]} == {"height": "new", "level": "lost", "temp": "same", "rare": "same"}
+    assert {f["field"]: f["state"] for f in last["result"]["fields"]} == {
+        "height": "new",
+        "level": "lost",
+        "temp": "same",
+        "rare": "same",
+    }
 
 
 def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
@@ -211,7 +265,13 @@ def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
     from server.fleet.models import DeviceType
 
     def pack(at: int, *more: dict[str, Any]) -> bytes:
-        return json.dumps([{"bn": "pod-0/", "bt": int(START.timestamp()) + at, "n": "level", "u": "m", "v": at / 10}, {"n": "hum", "u": "%RH", "v": 40}, *more]).encode()
+        return json.dumps(
+            [
+                {"bn": "pod-0/", "bt": int(START.timestamp()) + at, "n": "level", "u": "m", "v": at / 10},
+                {"n": "hum", "u": "%RH", "v": 40},
+                *more,
+            ]
+        ).encode()
 
     world.arrive((0, 1, pack(0)), (0, 11, pack(10)))
     work_off(engine)
@@ -219,7 +279,10 @@ def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
         pass
     definition = Definition.objects.get(kind="decoder", type=world.type)
     assert definition.live is not None and definition.live.number == 1 and "SenML" in definition.live.why
-    assert [(f["name"], f["unit"]) for f in DeviceType.objects.get(pk=world.type.pk).fields] == [("level", "m"), ("hum", "%")]
+    assert [(f["name"], f["unit"]) for f in DeviceType.objects.get(pk=world.type.pk).fields] == [
+        ("level", "m"),
+        ("hum", "%"),
+    ]
     assert world.ask("select nums from reading_row order by at") == [([0.0, 40.0],), ([1.0, 40.0],)]
     assert world.ask("select count(*) from refused") == [(0,)]
 
@@ -256,9 +319,18 @@ def test_what_decoding_again_would_change_is_told_first(world: World, engine: An
     assert [s["done"] for s in unchanged if "done" in s] == [0, 7]
     result = unchanged[-1]["result"]
     assert (result["messages"], result["decoded"], result["decoded_before"]) == (7, 6, 6)
-    assert {f["field"]: (f["differ"], f["state"]) for f in result["fields"]} == {"level": (0, "same"), "temp": (0, "same")}
+    assert {f["field"]: (f["differ"], f["state"]) for f in result["fields"]} == {
+        "level": (0, "same"),
+        "temp": (0, "same"),
+    }
 
-    publish(definition, DECODER.replace("level  u16 / 10", "height  u16 / 5").replace("level", "height").replace("i16 / 10 ", "i16 / 5 "), None)
+    publish(
+        definition,
+        DECODER.replace("level  u16 / 10", "height  u16 / 5")
+        .replace("level", "height")
+        .replace("i16 / 10 ", "i16 / 5 "),
+        None,
+    )
     client = signed_in(world, "engineer")
     send(client, "PUT", "devices/pod-2/hold", {"number": 1})
     work_off(engine)
@@ -281,14 +353,26 @@ def test_newest_values_are_those_of_what_stands_after_decoding_again(world: Worl
     world.arrive((0, 0, payload(3, 11)), (0, 10, payload(4, 12)), (1, 10, payload(7, 20)))
     work_off(engine)
     assert levels(world) == [("pod-0", 4.0), ("pod-1", 7.0)]
-    publish(definition, DECODER.replace('"odd mark" as unknown layout when temp > 900 Cel', '"too high" when level > 3.5 m and level < 5 m'), None)
+    publish(
+        definition,
+        DECODER.replace(
+            '"odd mark" as unknown layout when temp > 900 Cel', '"too high" when level > 3.5 m and level < 5 m'
+        ),
+        None,
+    )
     work_off(engine)
     span = {"start": START.isoformat(), "end": (START + timedelta(days=1)).isoformat()}
     assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
     while decode_again_step(engine):
         pass
-    assert levels(world) == [("pod-0", 3.0), ("pod-1", 7.0)] and levels(world, "temp") == [("pod-0", 11.0), ("pod-1", 20.0)]
-    assert world.ask("select d.name, l.failed from latest l join fleet_device d on d.id = l.device_id order by 1") == [("pod-0", True), ("pod-1", False)]
+    assert levels(world) == [("pod-0", 3.0), ("pod-1", 7.0)] and levels(world, "temp") == [
+        ("pod-0", 11.0),
+        ("pod-1", 20.0),
+    ]
+    assert world.ask("select d.name, l.failed from latest l join fleet_device d on d.id = l.device_id order by 1") == [
+        ("pod-0", True),
+        ("pod-1", False),
+    ]
     held = {key: (n.value, n.at) for key, n in engine.newest.items()}
     engine.load()
     assert {key: (n.value, n.at) for key, n in engine.newest.items()} == held
@@ -348,4 +432,6 @@ def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, en
             pass
     assert "device before_last" in Definition.objects.get(kind="decoder", type=world.type).live.text  # type: ignore[union-attr]
     assert levels(world) == [("pod-0", 2.0), ("pod-1", 3.0)]
-    assert {r[0] for r in world.ask("select code from refused where received_at > %s", START + timedelta(seconds=11.5))} == {"not assigned"}
+    assert {
+        r[0] for r in world.ask("select code from refused where received_at > %s", START + timedelta(seconds=11.5))
+    } == {"not assigned"}

@@ -30,7 +30,9 @@ def test_messages_become_readings_and_refusals(world: World, engine: Any) -> Non
     world.decoder()
     world.arrive((0, 0, payload(3.2, 11.5)), (0, 1, b"\x00"), (1, 2, b"\xff\xff\x00\x78"), (1, 3, payload(4, 950)))
     work_off(engine)
-    rows = world.ask("select d.name, r.nums, r.missing from reading_row r join fleet_device d on d.id = r.device_id order by r.at")
+    rows = world.ask(
+        "select d.name, r.nums, r.missing from reading_row r join fleet_device d on d.id = r.device_id order by r.at"
+    )
     assert rows == [("pod-0", [3.2, 11.5], None), ("pod-1", [None, 12.0], {"level": "open"})]
     assert world.ask("select code, reason, line, byte from refused order by message_id") == [
         ("too short", "the payload has 1 bytes; `level` stands in bytes 0 to 1", 2, 1),
@@ -47,7 +49,17 @@ def test_any_cutting_gives_the_same(world: World, engine: Any) -> None:
     found = []
     for limits in ([20_000], [1], [7, 1, 30, 2]):
         with psycopg.connect(world.url) as connection:
-            for table in ("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "condition_state", "engine_cursor", "replaced_reading"):
+            for table in (
+                "reading_row",
+                "refused",
+                "latest",
+                "activity",
+                "alarms_journalentry",
+                "alarms_alarm",
+                "condition_state",
+                "engine_cursor",
+                "replaced_reading",
+            ):
                 connection.execute(f"delete from {table}")
         engine.load()
         turn = 0
@@ -67,7 +79,16 @@ def test_rebuilt_equals_continuous(world: World, engine: Any) -> None:
         engine.load()
     rebuilt = world.everything()
     with psycopg.connect(world.url) as connection:
-        for table in ("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "condition_state", "engine_cursor"):
+        for table in (
+            "reading_row",
+            "refused",
+            "latest",
+            "activity",
+            "alarms_journalentry",
+            "alarms_alarm",
+            "condition_state",
+            "engine_cursor",
+        ):
             connection.execute(f"delete from {table}")
     engine.load()
     work_off(engine)
@@ -82,7 +103,12 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     world.arrive(*messages)
     for share in (0.1, 0.4, 0.7):
         child = start(instance, "server.engine.worker", "engine.ready")
-        until(lambda: world.ask("select coalesce(max(messages), 0) from engine_cursor")[0][0] >= share * 20 or child.poll() is not None, "the engine to be under way")  # noqa: B023
+
+        def under_way(child: Any = child, share: float = share) -> bool:
+            taken = world.ask("select coalesce(max(messages), 0) from engine_cursor")[0][0]
+            return taken >= share * 20 or child.poll() is not None
+
+        until(under_way, "the engine to be under way")
         child.send_signal(signal.SIGKILL)
         child.wait()
     child = start(instance, "server.engine.worker", "engine.ready")
@@ -90,15 +116,27 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     child.terminate()
     child.wait()
     assert world.ask("select messages from engine_cursor") == [(len(messages),)]
-    assert world.ask("select (select count(distinct message_id) from reading_row), (select count(*) from refused), (select count(*) from reading_row r join refused f using (message_id))") == [
-        (len(messages) - (refused := world.ask("select count(*) from refused")[0][0]), refused, 0)
-    ]
+    assert world.ask(
+        "select (select count(distinct message_id) from reading_row), (select count(*) from refused), (select count(*) from reading_row r join refused f using (message_id))"
+    ) == [(len(messages) - (refused := world.ask("select count(*) from refused")[0][0]), refused, 0)]
     assert world.ask("select sum(messages) from activity") == [(len(messages),)]
-    doubled = world.ask("select device_id, condition_id, raised_at from alarms_alarm group by 1, 2, 3 having count(*) > 1")
+    doubled = world.ask(
+        "select device_id, condition_id, raised_at from alarms_alarm group by 1, 2, 3 having count(*) > 1"
+    )
     assert doubled == []
     survivors = world.everything()
     with psycopg.connect(world.url) as connection:
-        for table in ("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "condition_state", "engine_cursor", "replaced_reading"):
+        for table in (
+            "reading_row",
+            "refused",
+            "latest",
+            "activity",
+            "alarms_journalentry",
+            "alarms_alarm",
+            "condition_state",
+            "engine_cursor",
+            "replaced_reading",
+        ):
             connection.execute(f"delete from {table}")
     from server.engine.worker import Engine
 
@@ -132,7 +170,10 @@ def test_a_late_commit_is_never_skipped(world: World, engine: Any) -> None:
     """A transaction that drew its numbers first and commits last is still read."""
     world.decoder()
     with psycopg.connect(world.url) as slow:
-        slow.execute("insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)", (START, world.pods[0].pk, payload(1)))
+        slow.execute(
+            "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
+            (START, world.pods[0].pk, payload(1)),
+        )
         world.arrive((1, 5, payload(2)))
         work_off(engine)
         assert world.ask("select count(*) from reading_row") == [(0,)], "what follows an open transaction waits for it"
@@ -146,7 +187,9 @@ def test_on_delay_is_raised_at_its_exact_end_and_cleared_by_the_reading(world: W
     world.condition()
     world.arrive((0, 0, payload(6)), (1, 61, payload(1)), (0, 200, payload(4.5)), (0, 260, payload(4)))
     work_off(engine)
-    rows = world.ask('select what, extract(epoch from at - %s)::int, value, "limit" from alarms_journalentry order by at', START)
+    rows = world.ask(
+        'select what, extract(epoch from at - %s)::int, value, "limit" from alarms_journalentry order by at', START
+    )
     assert rows == [("raised", 60, 6.0, 5.0), ("cleared", 260, 4.0, 5.0)]
     assert world.ask("select text, priority from alarms_alarm") == [("Pod 0 stands at 6 m", "high")]
 
@@ -155,10 +198,15 @@ def test_delays_end_by_the_clock_without_an_arrival(world: World, engine: Any) -
     world.decoder()
     world.condition()
     with psycopg.connect(world.url) as connection:
-        connection.execute("insert into message (part, received_at, device_id, channel, payload) values (0, clock_timestamp() - interval '59.5 s', %s, 3, %s)", (world.pods[0].pk, payload(6)))
+        connection.execute(
+            "insert into message (part, received_at, device_id, channel, payload) values (0, clock_timestamp() - interval '59.5 s', %s, 3, %s)",
+            (world.pods[0].pk, payload(6)),
+        )
     work_off(engine)
     assert world.ask("select count(*) from alarms_alarm") == [(0,)]
-    until(lambda: engine.step() == 0 and world.ask("select count(*) from alarms_alarm") == [(1,)], "the delay to end", 5)
+    until(
+        lambda: engine.step() == 0 and world.ask("select count(*) from alarms_alarm") == [(1,)], "the delay to end", 5
+    )
 
 
 def test_setpoints_and_versions_count_from_their_place_in_the_stream(world: World, engine: Any) -> None:
@@ -174,7 +222,13 @@ def test_setpoints_and_versions_count_from_their_place_in_the_stream(world: Worl
         "select d.name, extract(epoch from j.at - %s)::int, j.what from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id join fleet_device d on d.id = a.device_id order by 2, 1, 3",
         START,
     )
-    assert rows == [("pod-0", 0, "raised"), ("pod-1", 0, "raised"), ("pod-0", 10, "cleared"), ("pod-1", 10, "cleared"), ("pod-1", 20, "raised")]
+    assert rows == [
+        ("pod-0", 0, "raised"),
+        ("pod-1", 0, "raised"),
+        ("pod-0", 10, "cleared"),
+        ("pod-1", 10, "cleared"),
+        ("pod-1", 20, "raised"),
+    ]
 
 
 def test_same_reading_again_does_nothing_another_value_replaces_it(world: World, engine: Any) -> None:
@@ -188,7 +242,10 @@ def test_same_reading_again_does_nothing_another_value_replaces_it(world: World,
     work_off(engine)
     world.arrive((0, 4, doc(0, 3)), (0, 5, doc(-1, 9)), (0, 6, doc(1, 9)))
     work_off(engine)
-    assert world.ask("select extract(epoch from at - %s)::int, nums[1] from reading_row order by 1", START) == [(-3600, 9.0), (0, 3.0)]
+    assert world.ask("select extract(epoch from at - %s)::int, nums[1] from reading_row order by 1", START) == [
+        (-3600, 9.0),
+        (0, 3.0),
+    ]
     assert world.ask("select nums[1] from replaced_reading order by 1") == [(1.0,), (2.0,)]
     assert world.ask("select (fields->'level'->>0)::float from latest") == [(3.0,)]
     assert world.ask("select code, reason from refused") == [("time", "measured more than 5 min after it arrived")]
@@ -223,7 +280,10 @@ def test_retiring_a_condition_clears_what_it_raised(world: World, engine: Any) -
     work_off(engine)
     retire(definition, None)
     work_off(engine)
-    assert world.ask("select what, note from alarms_journalentry order by id") == [("raised", ""), ("cleared", "the condition was retired")]
+    assert world.ask("select what, note from alarms_journalentry order by id") == [
+        ("raised", ""),
+        ("cleared", "the condition was retired"),
+    ]
     assert world.ask("select count(*) from alarms_alarm where cleared_at is null") == [(0,)]
     world.arrive((0, 9, payload(6)))
     work_off(engine)

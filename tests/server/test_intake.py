@@ -18,7 +18,9 @@ from tests.server.world import World, payload
 
 @pytest.fixture
 def web(instance: Any, world: World) -> Iterator[httpx.Client]:
-    child = start(instance, f"uvicorn server.asgi:application --host 127.0.0.1 --port {instance.web_port} --no-access-log")
+    child = start(
+        instance, f"uvicorn server.asgi:application --host 127.0.0.1 --port {instance.web_port} --no-access-log"
+    )
     client = httpx.Client(base_url=instance.address, timeout=10)
 
     def answers() -> bool:
@@ -29,7 +31,9 @@ def web(instance: Any, world: World) -> Iterator[httpx.Client]:
 
     until(answers, "the web process")
     # The registry is read once the process listens; a known key shows that it has been.
-    until(lambda: client.post("/in/", content=b"", headers=bearer(world.keys["pod-2"])).status_code == 202, "the registry")
+    until(
+        lambda: client.post("/in/", content=b"", headers=bearer(world.keys["pod-2"])).status_code == 202, "the registry"
+    )
     world.ask("select 1")
     yield client
     client.close()
@@ -50,9 +54,30 @@ def bearer(key: str) -> dict[str, str]:
     return {"Authorization": f"Bearer {key}"}
 
 
-def publish(instance: Any, user: str, key: str, topic: str, body: str = "hello", *more: str) -> subprocess.CompletedProcess[str]:
+def publish(
+    instance: Any, user: str, key: str, topic: str, body: str = "hello", *more: str
+) -> subprocess.CompletedProcess[str]:
     """As a person does it, from a terminal."""
-    command = ["mosquitto_pub", "-h", "127.0.0.1", "-p", str(instance.broker_port), "-u", user, "-P", key, "-q", "1", "-V", "5", "-t", topic, "-m", body, *more]
+    command = [
+        "mosquitto_pub",
+        "-h",
+        "127.0.0.1",
+        "-p",
+        str(instance.broker_port),
+        "-u",
+        user,
+        "-P",
+        key,
+        "-q",
+        "1",
+        "-V",
+        "5",
+        "-t",
+        topic,
+        "-m",
+        body,
+        *more,
+    ]
     return subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
 
 
@@ -65,8 +90,13 @@ def test_http_takes_a_message_and_says_so_after_the_commit(world: World, web: ht
 def test_headers_of_both_ways_come_with_the_message(world: World, web: httpx.Client, broker: Any) -> None:
     own = {"Oculum-Unit": "3", "Oculum-Start": "100", "Oculum-topic": "forged", "Oculum-Long": "x" * 401, "Unit": "no"}
     web.post("/in/", content=b"by http", headers=bearer(world.keys["pod-0"]) | own)
-    publish(broker, "pod-0", world.keys["pod-0"], "up/pod-0/block", "by mqtt", "-D", "publish", "user-property", "Unit", "4")
-    until(lambda: world.ask("select count(*) from message where payload in ('by http', 'by mqtt')")[0][0] == 2, "both messages")
+    publish(
+        broker, "pod-0", world.keys["pod-0"], "up/pod-0/block", "by mqtt", "-D", "publish", "user-property", "Unit", "4"
+    )
+    until(
+        lambda: world.ask("select count(*) from message where payload in ('by http', 'by mqtt')")[0][0] == 2,
+        "both messages",
+    )
     assert world.ask("select topic, headers from message where payload in ('by http', 'by mqtt') order by payload") == [
         ("", {"unit": "3", "start": "100"}),
         ("up/pod-0/block", {"unit": "4"}),
@@ -88,7 +118,9 @@ def test_http_bounds_the_rate_and_counts_what_it_turns_away(world: World, web: h
     codes = [web.post("/in/", content=b"x", headers=bearer(world.keys["pod-1"])).status_code for _ in range(700)]
     # The minute slides, so that a little room opens while the test runs.
     assert 600 <= codes.count(202) < 660 and codes.count(202) + codes.count(429) == 700
-    until(lambda: world.ask("select coalesce(sum(count), 0) from intake_refusal")[0][0] == codes.count(429), "the count")
+    until(
+        lambda: world.ask("select coalesce(sum(count), 0) from intake_refusal")[0][0] == codes.count(429), "the count"
+    )
 
 
 def test_nothing_is_acknowledged_below_the_disk_reserve(world: World, instance: Any) -> None:
@@ -108,15 +140,21 @@ def test_gateway_speaks_for_its_own_devices_only(world: World, web: httpx.Client
     gate = bearer(world.keys["gate-1"])
     assert web.post("/in/?for=pod-3", content=b"a", headers=gate).status_code == 202
     assert web.post("/in/?for=pod-0", content=b"b", headers=gate).status_code == 202
-    assert world.ask("select payload from message where device_id = %s and via_id = %s", world.pods[3].pk, world.gateway.pk) == [(b"a",)]
-    assert world.ask("select u.name, m.payload from message m join intake_unknownsender u on u.id = m.unknown_id") == [("pod-0", b"b")]
+    assert world.ask(
+        "select payload from message where device_id = %s and via_id = %s", world.pods[3].pk, world.gateway.pk
+    ) == [(b"a",)]
+    assert world.ask("select u.name, m.payload from message m join intake_unknownsender u on u.id = m.unknown_id") == [
+        ("pod-0", b"b")
+    ]
 
 
 def test_unknown_senders_have_a_quota_of_their_own(world: World, web: httpx.Client) -> None:
     gate = bearer(world.keys["gate-1"])
     codes = [web.post(f"/in/?for=stranger-{i}", content=b"x", headers=gate).status_code for i in range(102)]
     assert codes == [202] * 100 + [429] * 2
-    assert web.post("/in/?for=pod-3", content=b"x", headers=gate).status_code == 202, "its own devices are not touched by it"
+    assert web.post("/in/?for=pod-3", content=b"x", headers=gate).status_code == 202, (
+        "its own devices are not touched by it"
+    )
 
 
 def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: Any) -> None:
@@ -125,7 +163,10 @@ def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: An
     publish(broker, "pod-0", world.keys["pod-0"], "down/pod-0", "a command")
     assert publish(broker, "pod-0", world.keys["pod-1"], "up/pod-0", "wrong key").returncode != 0
     assert publish(broker, "gate-1", world.keys["gate-1"], "up/gate-1/for/pod-3", "theirs").returncode == 0
-    until(lambda: world.ask("select count(*) from message where payload in ('mine', 'theirs')")[0][0] >= 2, "both messages")
+    until(
+        lambda: world.ask("select count(*) from message where payload in ('mine', 'theirs')")[0][0] >= 2,
+        "both messages",
+    )
     rows = world.ask(
         "select d.name, v.name, m.payload, m.channel from message m join fleet_device d on d.id = m.device_id left join fleet_device v on v.id = m.via_id where m.payload in ('mine', 'theirs', 'another''s', 'a command', 'wrong key') order by m.id"
     )
@@ -133,10 +174,31 @@ def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: An
 
 
 def test_mqtt_nobody_listens_in(world: World, broker: Any) -> None:
-    command = ["mosquitto_sub", "-h", "127.0.0.1", "-p", str(broker.broker_port), "-u", "pod-0", "-P", world.keys["pod-0"], "-V", "5", "-t", "up/#", "-E"]
+    command = [
+        "mosquitto_sub",
+        "-h",
+        "127.0.0.1",
+        "-p",
+        str(broker.broker_port),
+        "-u",
+        "pod-0",
+        "-P",
+        world.keys["pod-0"],
+        "-V",
+        "5",
+        "-t",
+        "up/#",
+        "-E",
+    ]
     heard = subprocess.run(command, capture_output=True, text=True, timeout=20, check=False)
     assert "Subscribed" not in heard.stdout
-    anonymous = subprocess.run(["mosquitto_pub", "-h", "127.0.0.1", "-p", str(broker.broker_port), "-t", "up/pod-0", "-m", "x"], capture_output=True, text=True, timeout=20, check=False)
+    anonymous = subprocess.run(
+        ["mosquitto_pub", "-h", "127.0.0.1", "-p", str(broker.broker_port), "-t", "up/pod-0", "-m", "x"],
+        capture_output=True,
+        text=True,
+        timeout=20,
+        check=False,
+    )
     assert anonymous.returncode != 0
 
 
@@ -158,7 +220,9 @@ def test_an_arrival_that_cannot_be_stored_does_not_hold_up_its_neighbours(world:
     from server.intake.senders import Sender, Source
 
     def arrival(topic: str) -> Arrival:
-        return Arrival(Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None), HTTP, topic, b"x")
+        return Arrival(
+            Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None), HTTP, topic, b"x"
+        )
 
     async def go() -> list[bool]:
         inbox = Inbox(world.url, instance.folder, 0, 100, 1000)
@@ -205,7 +269,10 @@ def test_intake_killed_in_the_middle_loses_and_doubles_nothing(world: World, ins
     child = start(instance, "server.intake.mqtt", "intake.ready")
     until(lambda: world.ask("select applied >= wanted from broker_accounts")[0][0], "the broker's accounts")
     until(
-        lambda: publish(instance, "pod-1", world.keys["pod-1"], "up/pod-1").returncode == 0 and world.ask("select count(*) from message where device_id = %s", world.pods[1].pk)[0][0],
+        lambda: (
+            publish(instance, "pod-1", world.keys["pod-1"], "up/pod-1").returncode == 0
+            and world.ask("select count(*) from message where device_id = %s", world.pods[1].pk)[0][0]
+        ),
         "intake to listen",
     )
     sending = asyncio.run(_send(instance, world.keys["pod-0"], count))
@@ -214,9 +281,14 @@ def test_intake_killed_in_the_middle_loses_and_doubles_nothing(world: World, ins
     assert sending == count
     child = start(instance, "server.intake.mqtt", "intake.ready")
     mine = "from message where device_id = %s and length(payload) = 4 and get_byte(payload, 0) = 0"  # earlier tests' messages may still come
-    until(lambda: world.ask(f"select count(distinct payload) {mine}", world.pods[0].pk)[0][0] == count, "all that was acknowledged")
+    until(
+        lambda: world.ask(f"select count(distinct payload) {mine}", world.pods[0].pk)[0][0] == count,
+        "all that was acknowledged",
+    )
     publish(instance, "pod-1", world.keys["pod-1"], "up/pod-1", "after")
-    until(lambda: world.ask("select count(*) from message where payload = 'after'")[0][0] == 1, "the queue to run empty")
+    until(
+        lambda: world.ask("select count(*) from message where payload = 'after'")[0][0] == 1, "the queue to run empty"
+    )
     child.terminate()
     child.wait()
     assert world.ask(f"select count(*) {mine}", world.pods[0].pk) == [(count,)]

@@ -39,7 +39,12 @@ def test_resuming_gives_what_was_missed_or_says_it_cannot(instance: Any) -> None
     assert feed.missed(50) is None and feed.missed(feed.last + 1) is None
 
 
-def test_a_change_reaches_the_browser_and_strangers_hear_nothing(web: Any, world: World, engine: Any, instance: Any) -> None:  # noqa: F811
+def test_a_change_reaches_the_browser_and_strangers_hear_nothing(
+    web: Any,  # noqa: F811
+    world: World,
+    engine: Any,
+    instance: Any,
+) -> None:
     from django.conf import settings
 
     client = signed_in(world, "viewer")

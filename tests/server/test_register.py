@@ -106,7 +106,12 @@ def test_people_tokens_and_leaving(world: World) -> None:
     assert made.status_code == 201 and "password" not in made.json()
 
     client = Client()
-    assert client.post(V1 + "sign-in", {"username": "odd", "password": PASSWORD}, content_type="application/json").status_code == 200
+    assert (
+        client.post(
+            V1 + "sign-in", {"username": "odd", "password": PASSWORD}, content_type="application/json"
+        ).status_code
+        == 200
+    )
     token = send(client, "POST", "tokens", {"name": "script", "role": "viewer"}).json()
     bearer = {"HTTP_AUTHORIZATION": f"Bearer {token['key']}"}
     assert Client().get(V1 + "me", **bearer).json()["username"] == "odd"
@@ -116,7 +121,12 @@ def test_people_tokens_and_leaving(world: World) -> None:
 
     assert send(admin, "PATCH", f"people/{made.json()['id']}", {"password": "another long password"}).status_code == 200
     assert client.get(V1 + "me").status_code == 401, "a new password ends open sessions"
-    assert client.post(V1 + "sign-in", {"username": "odd", "password": "another long password"}, content_type="application/json").status_code == 200
+    assert (
+        client.post(
+            V1 + "sign-in", {"username": "odd", "password": "another long password"}, content_type="application/json"
+        ).status_code
+        == 200
+    )
     assert send(client, "POST", "sign-out").status_code == 204
     assert client.get(V1 + "me").status_code == 401
 
@@ -127,10 +137,14 @@ def test_alarms_are_listed_noted_and_counted(world: World, engine: Any) -> None:
     world.decoder()
     condition = world.condition()
     # Pod 0 is high for good, pod 1 for a while.
-    world.arrive(*[(0, 60 * n, payload(8)) for n in range(6)], *[(1, 60 * n, payload(8 if n < 3 else 2)) for n in range(6)])
+    world.arrive(
+        *[(0, 60 * n, payload(8)) for n in range(6)], *[(1, 60 * n, payload(8 if n < 3 else 2)) for n in range(6)]
+    )
     work_off(engine)
     found = asked(client, "alarms")
-    assert [(a["device"], a["cleared_at"]) for a in found["results"]] == [("pod-0", None)] and found["unacknowledged"] == 1
+    assert [(a["device"], a["cleared_at"]) for a in found["results"]] == [("pod-0", None)] and found[
+        "unacknowledged"
+    ] == 1
     alarm = found["results"][0]["id"]
     span = {"from": at(-60), "to": at(600)}
     assert [a["device"] for a in asked(client, "alarms", show="all", **span)["results"]].count("pod-1") == 1
@@ -162,7 +176,9 @@ def test_the_overview_and_the_lookback_agree_with_the_messages(world: World, eng
     assert then["states"]["undecodable"] == 1 and then["states"]["reporting"] == 2
     band = asked(client, "lookback", **{"from": at(-3600), "to": at(3600)})
     assert sum(b["messages"] for b in band["buckets"]) == 3
-    assert all(b["reporting"] + b["overdue"] + b["silent"] + b["undecodable"] <= band["devices"] for b in band["buckets"])
+    assert all(
+        b["reporting"] + b["overdue"] + b["silent"] + b["undecodable"] <= band["devices"] for b in band["buckets"]
+    )
 
 
 # other ways to a decoder -----------------------------------------------------------------
@@ -172,13 +188,18 @@ def test_a_table_and_bytes_become_lines(world: World) -> None:
     found = send(client, "POST", "from-table", {"text": table, "name": "pod", "source": "bytes", "order": "big"}).json()
     assert found["lines"] == 2 and len(found["unread"]) == 1
     assert "byte 0  level" in found["text"] and found["text"].startswith("decoder pod for bytes, big endian")
-    assert send(client, "POST", "from-table", {"text": "", "name": "pod", "source": "bytes", "order": "big"}).status_code == 400
+    assert (
+        send(client, "POST", "from-table", {"text": "", "name": "pod", "source": "bytes", "order": "big"}).status_code
+        == 400
+    )
 
     world.arrive(*[(0, n, payload(n / 10)) for n in range(5)])
     ways = send(client, "POST", "guess", {"type": "pod", "device": "pod-0", "length": 4, "first": 0, "last": 1}).json()
     big = next(g for g in ways["guesses"] if (g["storage"], g["order"]) == ("u16", "big"))
     assert ways["messages"] == 5 and big["values"] == [0, 1, 2, 3, 4]
-    assert send(client, "POST", "guess", {"type": "pod", "device": None, "length": 9, "first": 0, "last": 1}).json() == {"guesses": [], "messages": 0}
+    assert send(
+        client, "POST", "guess", {"type": "pod", "device": None, "length": 9, "first": 0, "last": 1}
+    ).json() == {"guesses": [], "messages": 0}
 
 
 def test_a_case_keeps_its_name_to_itself(world: World) -> None:
@@ -186,9 +207,15 @@ def test_a_case_keeps_its_name_to_itself(world: World) -> None:
     definition = world.decoder(DECODER)
     world.condition(CONDITION)
     case = {"payload_hex": payload(3).hex(), "received_at": START.isoformat(), "expect": {"error": "too short"}}
-    made = [send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": name}).json() for name in ("one", "two")]
+    made = [
+        send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": name}).json()
+        for name in ("one", "two")
+    ]
     taken = send(client, "PATCH", f"definitions/{definition.pk}/cases/{made[0]['id']}", {"name": "two"})
     assert (taken.status_code, taken.json()["error"]["message"]) == (409, "there is a case named “two” already")
-    assert send(client, "PATCH", f"definitions/{definition.pk}/cases/{made[0]['id']}", {"name": "three"}).json()["name"] == "three"
+    assert (
+        send(client, "PATCH", f"definitions/{definition.pk}/cases/{made[0]['id']}", {"name": "three"}).json()["name"]
+        == "three"
+    )
     run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": DECODER}).json()
     assert run["failing"] == 2 and json.dumps(run)

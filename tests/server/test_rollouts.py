@@ -18,14 +18,21 @@ DOUBLE = DECODER.replace("u16 / 10", "u16 / 5")
 
 
 def found(world: World) -> list[tuple[str, float, int]]:
-    return world.ask("select d.name, r.nums[1], v.number from reading_row r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by r.at, d.name")
+    return world.ask(
+        "select d.name, r.nums[1], v.number from reading_row r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by r.at, d.name"
+    )
 
 
 def begin(world: World, client: Any, **first: Any) -> int:
     definition = Definition.objects.filter(kind="decoder", live__isnull=False).first() or world.decoder()
     Device.objects.filter(name="pod-1").update(labels={"firmware": "2"})
     registry_changed()
-    answer = send(client, "POST", f"definitions/{definition.pk}/publish", {"text": DOUBLE, "first": first or {"labels": {"firmware": "2"}}})
+    answer = send(
+        client,
+        "POST",
+        f"definitions/{definition.pk}/publish",
+        {"text": DOUBLE, "first": first or {"labels": {"firmware": "2"}}},
+    )
     assert answer.status_code == 201, answer.content
     assert (answer.json()["live"]["number"], answer.json()["rolling_out"]) == (1, 2)
     return int(definition.pk)
@@ -38,16 +45,25 @@ def test_chosen_devices_have_a_version_first(world: World, engine: Any) -> None:
     work_off(engine)
     assert found(world) == [("pod-0", 3.0, 1), ("pod-1", 6.0, 2)]
     told = client.get(V1 + f"definitions/{ident}/rollout").json()
-    assert told["number"] == 2 and told["labels"] == {"firmware": "2"} and told["chosen"]["version"] == 2 and told["others"]["version"] == 1
+    assert (
+        told["number"] == 2
+        and told["labels"] == {"firmware": "2"}
+        and told["chosen"]["version"] == 2
+        and told["others"]["version"] == 1
+    )
     assert told["chosen"]["devices"] == 1 and told["others"]["devices"] == 3
-    versions = world.ask("select d.name, v.number from refused r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by 1")
+    versions = world.ask(
+        "select d.name, v.number from refused r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by 1"
+    )
     assert versions == [("pod-1", 2), ("pod-2", 1)]
     assert client.get(V1 + "devices/pod-1").json()["decoder_because"] == "chosen"
 
     again = Engine.__new__(Engine)  # a restart reads the same from the stream
     again.__dict__.update(engine.__dict__)
     again.load()
-    assert [again.registry.version_of(d.pk) for d in world.pods] == [engine.registry.version_of(d.pk) for d in world.pods]
+    assert [again.registry.version_of(d.pk) for d in world.pods] == [
+        engine.registry.version_of(d.pk) for d in world.pods
+    ]
 
 
 def test_a_rollout_is_widened_withdrawn_and_given_to_all(world: World, engine: Any) -> None:
@@ -55,10 +71,20 @@ def test_a_rollout_is_widened_withdrawn_and_given_to_all(world: World, engine: A
     ident = begin(world, client)
     Device.objects.update(site=None)
     assert send(client, "POST", f"definitions/{ident}/chosen", {"site": "reach"}).json()["devices"] == 0
-    Device.objects.filter(name__in=["pod-0", "pod-1"]).update(site=Site.objects.create(name="inlet", title="Inlet", parent=world.site))
+    Device.objects.filter(name__in=["pod-0", "pod-1"]).update(
+        site=Site.objects.create(name="inlet", title="Inlet", parent=world.site)
+    )
     registry_changed()
-    assert send(client, "POST", f"definitions/{ident}/chosen", {"site": "reach"}).json() == {"devices": 2, "of": 4, "held": 0, "names": ["pod-0", "pod-1"]}
-    assert send(client, "PUT", f"definitions/{ident}/rollout", {"number": 2, "site": "reach"}).json()["chosen"]["devices"] == 2
+    assert send(client, "POST", f"definitions/{ident}/chosen", {"site": "reach"}).json() == {
+        "devices": 2,
+        "of": 4,
+        "held": 0,
+        "names": ["pod-0", "pod-1"],
+    }
+    assert (
+        send(client, "PUT", f"definitions/{ident}/rollout", {"number": 2, "site": "reach"}).json()["chosen"]["devices"]
+        == 2
+    )
     world.arrive((0, 0, payload(3)), (2, 1, payload(3)))
     work_off(engine)
     assert send(client, "DELETE", f"definitions/{ident}/rollout").json()["number"] is None
@@ -80,7 +106,9 @@ def test_a_held_device_stays_on_its_version(world: World, engine: Any) -> None:
     world.arrive((1, 0, payload(3)), (2, 1, payload(3)))
     work_off(engine)
     listed = client.get(V1 + f"definitions/{definition.pk}/runs?because=held").json()
-    assert listed["results"] == [{"device": "pod-2", "title": "Pod 2", "site": "The Reach", "version": 1, "because": "held", "why": "old board"}]
+    assert listed["results"] == [
+        {"device": "pod-2", "title": "Pod 2", "site": "The Reach", "version": 1, "because": "held", "why": "old board"}
+    ]
     assert client.get(V1 + f"definitions/{definition.pk}/runs?version=2&limit=2").json()["count"] == 3
     assert send(client, "DELETE", "devices/pod-2/hold").status_code == 204
     world.arrive((2, 10, payload(3)))
@@ -95,7 +123,12 @@ def test_each_device_is_decoded_again_by_the_version_it_runs(world: World, engin
     work_off(engine)
     begin(world, client)
     work_off(engine)
-    send(client, "POST", "types/pod/decode-again", {"start": START.isoformat(), "end": (START + timedelta(hours=1)).isoformat()})
+    send(
+        client,
+        "POST",
+        "types/pod/decode-again",
+        {"start": START.isoformat(), "end": (START + timedelta(hours=1)).isoformat()},
+    )
     while decode_again_step(engine):
         pass
     assert [(name, value) for name, value, _ in found(world)] == [("pod-0", 3.0), ("pod-1", 6.0)]

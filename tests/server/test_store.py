@@ -54,9 +54,16 @@ def test_every_kind_survives_the_store(instance: Any, rows: list) -> None:
         layout = Layouts().number(connection, FIELDS)
         own = np.full(count, 7, np.int64)
         with connection.transaction():
-            write_rows(connection, build_rows(group, REASONS, layout, 3, own, np.arange(count) + 100, own * 0 + START_US))
+            write_rows(
+                connection, build_rows(group, REASONS, layout, 3, own, np.arange(count) + 100, own * 0 + START_US)
+            )
         (fields,) = connection.execute("select fields from layout where id = %s", (layout,)).fetchone()  # type: ignore[misc]
-        found = {r[0]: r[1:] for r in connection.execute("select message_id - 100, at, nums, texts, missing, version_id from reading_row").fetchall()}
+        found = {
+            r[0]: r[1:]
+            for r in connection.execute(
+                "select message_id - 100, at, nums, texts, missing, version_id from reading_row"
+            ).fetchall()
+        }
     for i, (state, n, p, t, w, f) in enumerate(rows):
         given_values = {"n": n, "p": list(p), "t": t.replace("\x00", "\N{SYMBOL FOR NULL}"), "w": str(w), "f": float(f)}
         wanted = {name: value for (name, value), s in zip(given_values.items(), state, strict=True) if s == 1}
@@ -85,7 +92,9 @@ def test_a_keys_history_is_replayed_in_order(instance: Any) -> None:
             with connection.transaction():
                 write_rows(connection, rows(values, first))
         assert connection.execute("select nums[1], message_id from reading_row").fetchall() == [(1.0, 5)]
-        assert connection.execute("select nums[1], message_id from replaced_reading order by message_id").fetchall() == [(1.0, 1), (2.0, 3)]
+        assert connection.execute(
+            "select nums[1], message_id from replaced_reading order by message_id"
+        ).fetchall() == [(1.0, 1), (2.0, 3)]
 
 
 @pytest.mark.parametrize("us", [-(10**18), 0, 1, 10**15, 10**18])
@@ -97,7 +106,12 @@ def test_health_counts_every_device_once_an_hour(world: World, engine: Any) -> N
     """Ten messages of sixty make a device overdue, none silent, refused ones undecodable; the figures add up."""
     world.decoder()
     world.condition()
-    world.arrive(*[(0, i * 60, payload(3)) for i in range(60)], *[(1, i * 60, payload(3)) for i in range(10)], *[(2, i * 60, b"\x00") for i in range(50)], (0, 3590, payload(6)))
+    world.arrive(
+        *[(0, i * 60, payload(3)) for i in range(60)],
+        *[(1, i * 60, payload(3)) for i in range(10)],
+        *[(2, i * 60, b"\x00") for i in range(50)],
+        (0, 3590, payload(6)),
+    )
     work_off(engine)
     with psycopg.connect(world.url) as connection:
         connection.execute("update fleet_device set registered_at = %s", (START - timedelta(days=1),))
@@ -110,9 +124,12 @@ def test_health_counts_every_device_once_an_hour(world: World, engine: Any) -> N
 
 
 PAIR = (FieldSpec("n", "number", "V"), FieldSpec("t", "text"))
-message_of = st.tuples(st.integers(0, 2), st.one_of(st.none(), st.integers(0, 2)), st.one_of(st.none(), st.sampled_from(["a", "b"])), st.booleans()).filter(
-    lambda m: m[1] is not None or m[2] is not None
-)
+message_of = st.tuples(
+    st.integers(0, 2),
+    st.one_of(st.none(), st.integers(0, 2)),
+    st.one_of(st.none(), st.sampled_from(["a", "b"])),
+    st.booleans(),
+).filter(lambda m: m[1] is not None or m[2] is not None)
 
 
 @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -126,15 +143,24 @@ def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: l
         for end in [i + 1 for i, m in enumerate(messages) if m[3] or i == len(messages) - 1]:
             part = messages[start:end]
             columns = {
-                "n": Column(np.array([float(m[1] or 0) for m in part]), np.array([m[1] is not None for m in part], np.int16)),
-                "t": Column(np.array([m[2] or "" for m in part], object), np.array([m[2] is not None for m in part], np.int16)),
+                "n": Column(
+                    np.array([float(m[1] or 0) for m in part]), np.array([m[1] is not None for m in part], np.int16)
+                ),
+                "t": Column(
+                    np.array([m[2] or "" for m in part], object), np.array([m[2] is not None for m in part], np.int16)
+                ),
             }
             group = Group(PAIR, np.arange(len(part)), START_US + np.array([m[0] for m in part], np.int64), columns)
             own = np.full(len(part), 7, np.int64)
             with connection.transaction():
-                write_rows(connection, build_rows(group, [], layout, 3, own, np.arange(start, end) + 100, own * 0 + START_US))
+                write_rows(
+                    connection, build_rows(group, [], layout, 3, own, np.arange(start, end) + 100, own * 0 + START_US)
+                )
             start = end
-        found = {(at - moment(START_US)).microseconds: (nums[0], texts[0]) for at, nums, texts in connection.execute("select at, nums, texts from reading_row").fetchall()}
+        found = {
+            (at - moment(START_US)).microseconds: (nums[0], texts[0])
+            for at, nums, texts in connection.execute("select at, nums, texts from reading_row").fetchall()
+        }
         record = connection.execute("select count(*) from replaced_reading").fetchone()
     wanted: dict[int, tuple[float | None, str | None]] = {}
     for at, number, text, _ in messages:
@@ -153,4 +179,6 @@ def test_records_of_one_pack_make_one_row(instance: Any) -> None:
     }
     group = Group(PAIR, np.array([0, 0, 1, 1]), START_US + np.array([0, 0, 5, 5]), columns)
     rows = build_rows(group, [], 1, 1, np.array([7, 7]), np.array([100, 101]), np.array([START_US] * 2))
-    assert [at - START_US for _, at in rows.keys] == [0, 5, 5], "what is told twice stays apart, for the store to put on record"
+    assert [at - START_US for _, at in rows.keys] == [0, 5, 5], (
+        "what is told twice stays apart, for the store to put on record"
+    )

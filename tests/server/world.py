@@ -37,11 +37,22 @@ class World:
         self.instance = instance
         self.url = instance.database_url()
         self.site = Site.objects.create(name="reach", title="The Reach", zone="Etc/GMT+2")
-        self.type = DeviceType.objects.create(key="pod", title="Pod", cadence_s=60, setpoints=[{"name": "level_max", "unit": "m", "value": 5.0}])
+        self.type = DeviceType.objects.create(
+            key="pod", title="Pod", cadence_s=60, setpoints=[{"name": "level_max", "unit": "m", "value": 5.0}]
+        )
         self.gate_type = DeviceType.objects.create(key="gate", title="Gate", is_gateway=True)
         set_setpoint(self.type, "level_max", 5.0, None)
         self.gateway = Device.objects.create(name="gate-1", title="Gate 1", type=self.gate_type, site=self.site)
-        self.pods = [Device.objects.create(name=f"pod-{i}", title=f"Pod {i}", type=self.type, site=self.site, gateway=self.gateway if i == 3 else None) for i in range(4)]
+        self.pods = [
+            Device.objects.create(
+                name=f"pod-{i}",
+                title=f"Pod {i}",
+                type=self.type,
+                site=self.site,
+                gateway=self.gateway if i == 3 else None,
+            )
+            for i in range(4)
+        ]
         self.keys = {d.name: give_key(d) for d in [self.gateway, *self.pods[:3]]}
         registry_changed(accounts=True)
 
@@ -76,9 +87,13 @@ class World:
     def everything(self) -> dict[str, list[tuple]]:
         """All that the engine has made, without numbers that depend on the order of work."""
         return {
-            "readings": self.ask("select device_id, at, nums, texts, missing, message_id from reading_row order by 1, 2"),
+            "readings": self.ask(
+                "select device_id, at, nums, texts, missing, message_id from reading_row order by 1, 2"
+            ),
             "refused": self.ask("select message_id, device_id, code, reason, line, byte from refused order by 1"),
-            "latest": self.ask("select device_id, message_id, received_at, messages, failed, fields from latest order by 1"),
+            "latest": self.ask(
+                "select device_id, message_id, received_at, messages, failed, fields from latest order by 1"
+            ),
             "activity": self.ask("select * from activity order by 1, 2"),
             "journal": self.ask(
                 'select a.device_id, j.what, j.at, j.learned_at, j.value, j."limit", j.message_id from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 3, 1, 2'

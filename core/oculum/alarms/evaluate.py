@@ -66,7 +66,9 @@ class Transition:
 class _View:
     """Fields and setpoints of the events for expressions: each field's newest value at every event."""
 
-    def __init__(self, events: Events, newest: Mapping[tuple[int, str], Newest], setpoint: Callable[[int, str], float | None]) -> None:
+    def __init__(
+        self, events: Events, newest: Mapping[tuple[int, str], Newest], setpoint: Callable[[int, str], float | None]
+    ) -> None:
         self.events, self.newest, self.lookup = events, newest, setpoint
         self.devices, self.index = np.unique(events.device, return_inverse=True)
         self.kept: dict[str, Val] = {}
@@ -82,7 +84,11 @@ class _View:
         sample = track.column.values if track is not None else None
         filled = next((b.value for b in before if b is not None), None)
         if sample is None:
-            sample = np.zeros((0, 2)) if isinstance(filled, list | tuple) else np.zeros(0, object if isinstance(filled, str) else float)
+            sample = (
+                np.zeros((0, 2))
+                if isinstance(filled, list | tuple)
+                else np.zeros(0, object if isinstance(filled, str) else float)
+            )
         start = np.zeros((len(self.devices), *sample.shape[1:]), sample.dtype)
         has = np.zeros(len(self.devices), bool)
         for i, found in enumerate(before):
@@ -164,7 +170,13 @@ def evaluate_condition(
             reach = np.maximum.reduceat(bound[: int(kept[-1]) + 1], np.concatenate([[start], kept[:-1] + 1]))
             for k, i in enumerate(kept.tolist()):
                 _fire(plan, device, state, int(reach[k]), out)
-                cause = Cause(int(events.ids[events.message[i]]), int(events.arrival[i]), plain(value[i]) if names[i] else None, float(limit[i]) if names[i] else None, names[i])
+                cause = Cause(
+                    int(events.ids[events.message[i]]),
+                    int(events.arrival[i]),
+                    plain(value[i]) if names[i] else None,
+                    float(limit[i]) if names[i] else None,
+                    names[i],
+                )
                 _step(plan, device, state, int(events.at[i]), int(raising[i]), int(clearing[i]), cause, out)
             _fire(plan, device, state, int(bound[int(kept[-1]) : end].max()), out)
     for device, state in states.items():
@@ -212,7 +224,16 @@ def _fire(plan: ConditionPlan, device: int, state: DeviceState, passed: int, out
         state.open, state.raise_since, state.clear_since, state.cause = False, None, None, None
 
 
-def _step(plan: ConditionPlan, device: int, state: DeviceState, at: int, raising: int, clearing: int, cause: Cause, out: list[Transition]) -> None:
+def _step(
+    plan: ConditionPlan,
+    device: int,
+    state: DeviceState,
+    at: int,
+    raising: int,
+    clearing: int,
+    cause: Cause,
+    out: list[Transition],
+) -> None:
     """One evaluation at measured time `at`."""
     if not state.open:
         if raising == YES and state.raise_since is None:

@@ -59,7 +59,9 @@ class Block:
     texts: tuple[str, ...]  # of the states from loops.NO_CODE on
     raws: tuple[int, ...]  # the members whose raw numbers are kept
     reach: tuple[int, ...]  # by how many members are read: how many steps of the decoder that takes in
-    whole: dict[tuple[int | None, int | None], Placed] = field(default_factory=dict)  # all its lines, by where the cursor and the last line were
+    whole: dict[tuple[int | None, int | None], Placed] = field(
+        default_factory=dict
+    )  # all its lines, by where the cursor and the last line were
 
 
 def _line(step: Step) -> Line | None:
@@ -68,18 +70,41 @@ def _line(step: Step) -> Line | None:
         return None
     raw, cleaning, spec = step.raws[0], step.cleaning, step.spec
     width, place = raw.place.width, raw.place
-    if place.mode not in ("start", "next", "same", "record") or raw.swapped or not 1 <= width <= 8 or raw.storage not in ("u", "i", "f"):
+    if (
+        place.mode not in ("start", "next", "same", "record")
+        or raw.swapped
+        or not 1 <= width <= 8
+        or raw.storage not in ("u", "i", "f")
+    ):
         return None
     if raw.storage == "f" and width not in (4, 8) or raw.storage != "f" and raw.bits > 53:
         return None
-    if step.clock or step.calendar or step.once or step.required is not None or spec.wide or cleaning.unit_by or cleaning.stamped or cleaning.convert is not None:
+    if (
+        step.clock
+        or step.calendar
+        or step.once
+        or step.required is not None
+        or spec.wide
+        or cleaning.unit_by
+        or cleaning.stamped
+        or cleaning.convert is not None
+    ):
         return None
-    if any(s.when is not None for s in cleaning.sentinels) or dict(spec.codes).get(-1) is not None or spec.kind not in ("number", "integer", "flag", "code"):
+    if (
+        any(s.when is not None for s in cleaning.sentinels)
+        or dict(spec.codes).get(-1) is not None
+        or spec.kind not in ("number", "integer", "flag", "code")
+    ):
         return None
     linear = step.linears[0]
     codes = tuple(sorted(float(n) for n, _ in spec.codes))
     row = [0] * loops.COLUMNS
-    row[loops.WIDTH], row[loops.LITTLE], row[loops.SHIFT], row[loops.MASK] = width, raw.little, raw.shift, (1 << raw.bits) - 1 if raw.bits < 64 else -1
+    row[loops.WIDTH], row[loops.LITTLE], row[loops.SHIFT], row[loops.MASK] = (
+        width,
+        raw.little,
+        raw.shift,
+        (1 << raw.bits) - 1 if raw.bits < 64 else -1,
+    )
     row[loops.STORAGE] = {"u": loops.UNSIGNED, "i": loops.SIGNED, "f": loops.FLOATING}[raw.storage]
     row[loops.SIGN] = 1 << (raw.bits - 1) if raw.storage == "i" else 0
     row[loops.TOP_CODE] = len(codes) - 1 if codes == tuple(range(len(codes))) else -1
@@ -117,7 +142,18 @@ def _block(members: tuple[Line, ...], reach: tuple[int, ...], keep_raw: frozense
             raws.append(k)
     names = frozenset(line.name for line in members)
     scales = np.array([line.scale for line in members])
-    return Block(members, names, lines, scales, np.array(marks, float), np.array(reasons, np.int64), np.array(codes, float), tuple(texts), tuple(raws), reach)
+    return Block(
+        members,
+        names,
+        lines,
+        scales,
+        np.array(marks, float),
+        np.array(reasons, np.int64),
+        np.array(codes, float),
+        tuple(texts),
+        tuple(raws),
+        reach,
+    )
 
 
 def beginning(steps: tuple[Step, ...], index: int, keep_raw: frozenset[str]) -> Block | None:
@@ -131,7 +167,11 @@ def beginning(steps: tuple[Step, ...], index: int, keep_raw: frozenset[str]) -> 
         if isinstance(step, RejectStep) and members and not (step.rule is not None and asks_cursor(step.rule)):
             continue
         line = kept(step, "_line", lambda step=step: _line(step))  # type: ignore[misc]
-        if line is None or members and ((line.mode == "record") != (members[0].mode == "record") or line.name in {m.name for m in members}):
+        if (
+            line is None
+            or members
+            and ((line.mode == "record") != (members[0].mode == "record") or line.name in {m.name for m in members})
+        ):
             break
         members.append(line)
         reach.append(distance)
@@ -165,13 +205,20 @@ def read(level: Level, block: Block) -> int:
     if placed is None:
         return 0
     usable = len(placed.lines)
-    values, states, raws = np.empty((usable, count)), np.empty((usable, count), np.int16), np.empty((len(block.raws), count))
+    values, states, raws = (
+        np.empty((usable, count)),
+        np.empty((usable, count), np.int16),
+        np.empty((len(block.raws), count)),
+    )
     odd, used = np.zeros(usable, np.int64), np.zeros(loops.NO_CODE + len(block.texts), bool)
     done = loops.compiled(loops.numbers)(
         window.data, where, first, stride, starts, ends, placed.lines, block.scales, block.marks, block.reasons, block.codes, values, states, raws, odd, used,
     )  # fmt: skip
     if True in used:
-        own = [batch.reason(text) if hit else 0 for text, hit in zip(block.texts, used[loops.NO_CODE :].tolist(), strict=True)]
+        own = [
+            batch.reason(text) if hit else 0
+            for text, hit in zip(block.texts, used[loops.NO_CODE :].tolist(), strict=True)
+        ]
         states = np.array([0, 1, *own], np.int16).take(states)
     all_there = ones(count)
     for k, (line, some) in enumerate(zip(members[:done], odd.tolist(), strict=False)):
@@ -212,7 +259,10 @@ def _placed(window: Window, block: Block, most: int, limit: int) -> Placed | Non
     places: list[int] = []
     (seek, last), end = before, 0
     for line in block.members[:most]:
-        at, width = line.offset if line.mode == "start" else seek if line.mode == "next" else last, line.row[loops.WIDTH]
+        at, width = (
+            line.offset if line.mode == "start" else seek if line.mode == "next" else last,
+            line.row[loops.WIDTH],
+        )
         if at is None or at + width > limit:
             break
         places.append(at)
@@ -232,7 +282,13 @@ def _placed(window: Window, block: Block, most: int, limit: int) -> Placed | Non
 def passes(level: Level, step: RejectStep) -> bool:
     """Whether a rule that holds a number against a constant lets every row through; False where that is to be found out the ordinary way."""
     rule = step.rule
-    if rule is None or rule.op not in ("=", "!=") or rule.args[0].op != "name" or rule.args[1].op != "constant" or not isinstance(rule.args[1].value, int | float):
+    if (
+        rule is None
+        or rule.op not in ("=", "!=")
+        or rule.args[0].op != "name"
+        or rule.args[1].op != "constant"
+        or not isinstance(rule.args[1].value, int | float)
+    ):
         return False
     column = level.columns.get(rule.args[0].value)
     if column is None or column.state is not ones(level.count) or column.values.dtype != np.float64:

@@ -102,12 +102,16 @@ def _even(crc: Crc, data: np.ndarray, at: Positions, length: int) -> np.ndarray:
     count = at.count if isinstance(at, Strided) else len(at)
     state = np.full(count, zeros, tables.dtype)
     for k in range(length):
-        byte = np.ndarray((count,), np.uint8, data, at.first + k, (at.step,)) if isinstance(at, Strided) else data[at + k]
+        byte = (
+            np.ndarray((count,), np.uint8, data, at.first + k, (at.step,)) if isinstance(at, Strided) else data[at + k]
+        )
         state ^= tables[256 * k : 256 * k + 256][byte]
     return state.astype(np.uint32)
 
 
-def check(name: str, data: np.ndarray, at: Positions, lengths: int | np.ndarray, parameters: tuple[int, ...] = ()) -> np.ndarray:
+def check(
+    name: str, data: np.ndarray, at: Positions, lengths: int | np.ndarray, parameters: tuple[int, ...] = ()
+) -> np.ndarray:
     """The check `name` over `lengths` bytes of `data` from each of the positions.
 
     data: uint8, padded; at: int64 (n,) or strided; lengths: one for all, or int64 (n,). For `crc`,
@@ -127,7 +131,9 @@ def check(name: str, data: np.ndarray, at: Positions, lengths: int | np.ndarray,
     count = at.count if isinstance(at, Strided) else len(at)
 
     def byte(k: int) -> np.ndarray:
-        return np.ndarray((count,), np.uint8, data, at.first + k, (at.step,)) if isinstance(at, Strided) else data[at + k]
+        return (
+            np.ndarray((count,), np.uint8, data, at.first + k, (at.step,)) if isinstance(at, Strided) else data[at + k]
+        )
 
     if name in SUMS:
         first, second = np.zeros(count, np.int64), np.zeros(count, np.int64)
@@ -148,7 +154,9 @@ def check(name: str, data: np.ndarray, at: Positions, lengths: int | np.ndarray,
     return _end(crc, state)
 
 
-def _uneven(name: str, data: np.ndarray, at: np.ndarray, lengths: np.ndarray, parameters: tuple[int, ...]) -> np.ndarray:
+def _uneven(
+    name: str, data: np.ndarray, at: np.ndarray, lengths: np.ndarray, parameters: tuple[int, ...]
+) -> np.ndarray:
     """As `check`, for ranges of many lengths: the longest first, so that the rows at work are a slice."""
     order = np.argsort(-lengths, kind="stable")
     at, sorted_lengths = at[order], lengths[order]

@@ -14,7 +14,21 @@ import numpy as np
 from ..batches import Decoded, Payloads
 from ..clocks import iso_us, known_zone, pattern_parts, utc_to_local
 from ..language.evaluate import Val, evaluate
-from ..language.plan import CommandPlan, ConstantSpec, DecoderPlan, DeriveStep, Ex, FrameStep, Framing, PutStep, Raw, ReadStep, SkipStep, Step, Zoned
+from ..language.plan import (
+    CommandPlan,
+    ConstantSpec,
+    DecoderPlan,
+    DeriveStep,
+    Ex,
+    FrameStep,
+    Framing,
+    PutStep,
+    Raw,
+    ReadStep,
+    SkipStep,
+    Step,
+    Zoned,
+)
 from .checksums import check
 from .decode import decode
 from .numbers import PAD
@@ -38,7 +52,9 @@ class _Names:
         found = self.values.get(name)
         if found is None:
             return Val(0.0, False)
-        return Val(found if isinstance(found, str | bool | int) and not isinstance(found, Fraction) else float(found), True)
+        return Val(
+            found if isinstance(found, str | bool | int) and not isinstance(found, Fraction) else float(found), True
+        )
 
     def raw(self, name: str) -> Val:
         return Val(self.raws.get(name, 0.0), name in self.raws)
@@ -68,7 +84,9 @@ def constants_of(specs: tuple[ConstantSpec, ...], given: Mapping[str, Any]) -> d
     return {spec.name: given.get(spec.name, spec.default) for spec in specs}
 
 
-def encode_command(plan: DecoderPlan, name: str, parameters: Mapping[str, Any], constants: Mapping[str, Any] | None = None) -> bytes:
+def encode_command(
+    plan: DecoderPlan, name: str, parameters: Mapping[str, Any], constants: Mapping[str, Any] | None = None
+) -> bytes:
     """The bytes of one command.
 
     parameters: by name; numbers as numbers or as text, flags as truth values, codes by their text, times
@@ -82,7 +100,10 @@ def encode_command(plan: DecoderPlan, name: str, parameters: Mapping[str, Any], 
     wanted = {step.name for step in command.parameters}
     for given in parameters:
         if given not in wanted:
-            raise CommandError("unknown parameter", f"`{given}` is no parameter of `{name}`; it takes {', '.join(sorted(wanted)) or 'none'}")
+            raise CommandError(
+                "unknown parameter",
+                f"`{given}` is no parameter of `{name}`; it takes {', '.join(sorted(wanted)) or 'none'}",
+            )
     out = bytearray()
     values: dict[str, Any] = constants_of(plan.constants, constants or {})
     raws: dict[str, float] = {}
@@ -104,7 +125,17 @@ def encode_command(plan: DecoderPlan, name: str, parameters: Mapping[str, Any], 
             case DeriveStep():
                 found = evaluate(step.value, _Names(values, raws, out))
                 value = found.values
-                values[step.name] = (value if isinstance(value, str) else bool(value) if step.spec.kind == "flag" else Fraction(float(value))) if found.known else None
+                values[step.name] = (
+                    (
+                        value
+                        if isinstance(value, str)
+                        else bool(value)
+                        if step.spec.kind == "flag"
+                        else Fraction(float(value))
+                    )
+                    if found.known
+                    else None
+                )
             case FrameStep():
                 return framed(bytes(out), step.framing)
             case _:
@@ -157,7 +188,10 @@ def _raw(step: ReadStep, value: Any, known: Mapping[str, Any]) -> tuple[Any, Fra
         for number, text in spec.codes:
             if text == value and number >= 0:
                 return float(number), Fraction(number)
-        raise CommandError("unknown choice", f"`{name}` is one of {', '.join(t for n, t in spec.codes if n >= 0)}; found {str(value)[:40]}")
+        raise CommandError(
+            "unknown choice",
+            f"`{name}` is one of {', '.join(t for n, t in spec.codes if n >= 0)}; found {str(value)[:40]}",
+        )
     if spec.kind == "time":
         try:
             moment = iso_us(str(value))
@@ -185,7 +219,10 @@ def _within(step: ReadStep, value: Fraction, said: str) -> None:
         return
     if not Fraction(repr(low)) <= value <= Fraction(repr(high)):
         span = f"{low:g} to {high:g}" if step.spec.kind != "time" else "its range"
-        raise CommandError("out of range", f"`{step.name}` is {said}; {span}{' ' + step.spec.unit if step.spec.unit not in (None, '1') and step.spec.kind != 'time' else ''} is allowed")
+        raise CommandError(
+            "out of range",
+            f"`{step.name}` is {said}; {span}{' ' + step.spec.unit if step.spec.unit not in (None, '1') and step.spec.kind != 'time' else ''} is allowed",
+        )
 
 
 def _digits(moment: int, zoned: Zoned, known: Mapping[str, Any], name: str) -> int:
@@ -194,7 +231,9 @@ def _digits(moment: int, zoned: Zoned, known: Mapping[str, Any], name: str) -> i
         raise CommandError("wrong kind", f'"{zone}" is no time zone')
     local, _ = utc_to_local(moment, str(zone))
     parts = {"Y": local.year, "M": local.month, "D": local.day, "h": local.hour, "m": local.minute, "s": local.second}
-    text = "".join(str(parts[letter] % 10**width).zfill(width) if width else "" for letter, width in pattern_parts(zoned.pattern))
+    text = "".join(
+        str(parts[letter] % 10**width).zfill(width) if width else "" for letter, width in pattern_parts(zoned.pattern)
+    )
     return int(text, 16)
 
 
@@ -278,7 +317,12 @@ def _pattern(raw: Raw, value: Fraction) -> int:
         pattern = int(str(abs(whole)).zfill(digits), 16)
         return pattern if storage == "bcd" else pattern << 4 | (13 if whole < 0 else 12)
     half = 2 ** (bits - 1)
-    low, high = {"u": (0, 2 * half - 1), "i": (-half, half - 1), "sm": (-half + 1, half - 1), "oc": (-half + 1, half - 1)}[storage]
+    low, high = {
+        "u": (0, 2 * half - 1),
+        "i": (-half, half - 1),
+        "sm": (-half + 1, half - 1),
+        "oc": (-half + 1, half - 1),
+    }[storage]
     if not low <= whole <= high:
         raise CommandError("out of range", f"{whole} does not fit into {bits} bits")
     if whole >= 0:
@@ -299,7 +343,9 @@ def decoder_of(plan: DecoderPlan, command: CommandPlan) -> DecoderPlan:
                 steps.append(SkipStep(step.line, raw.place.width, 8))
             case _:
                 pass
-    return DecoderPlan(f"{plan.name}_{command.name}", "bytes", tuple(steps), tuple(fields), tuple(fields), 0, plan.constants)
+    return DecoderPlan(
+        f"{plan.name}_{command.name}", "bytes", tuple(steps), tuple(fields), tuple(fields), 0, plan.constants
+    )
 
 
 def decode_command(plan: DecoderPlan, name: str, payload: bytes, constants: Mapping[str, Any] | None = None) -> Decoded:

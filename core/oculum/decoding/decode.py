@@ -31,7 +31,10 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
         length = int(payloads.ends[0] - payloads.starts[0]) if count else 0
         if count and length:
             first = int(payloads.starts[0])
-            if int(payloads.starts[-1]) == first + (count - 1) * length and np.count_nonzero(payloads.ends - payloads.starts == length) == count:
+            if (
+                int(payloads.starts[-1]) == first + (count - 1) * length
+                and np.count_nonzero(payloads.ends - payloads.starts == length) == count
+            ):
                 window.table = (first, length, length)
     elif plan.source == "senml":
         level, rows = _senml(batch, level)
@@ -97,7 +100,10 @@ def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
     none = np.zeros(len(records), np.int64)
     window = Window("document", payloads.data, none, none, "malformed")
     window.own = False
-    window.docs = [{sources.quantity(name): measured, name.rpartition("/")[2]: measured, name: measured} for name, _, _, measured in records]
+    window.docs = [
+        {sources.quantity(name): measured, name.rpartition("/")[2]: measured, name: measured}
+        for name, _, _, measured in records
+    ]
     child = Level(batch, len(records), window, level, np.array(up, np.int64))
     child.at = np.array([r[2] for r in records], np.int64)
     child.index = np.arange(1, len(records) + 1)
@@ -130,7 +136,15 @@ def _finish(engine: Engine, root: Level, unread: np.ndarray) -> Decoded:
         _nothing_left(batch, groups, parts)
     good = batch.failure < 0
     parts = [p for p in parts if good[p.row]]
-    return Decoded(groups, batch.failures, batch.failure, batch.byte, batch.reasons, np.where(good, unread, 0) if batch.deaths else unread, parts)
+    return Decoded(
+        groups,
+        batch.failures,
+        batch.failure,
+        batch.byte,
+        batch.reasons,
+        np.where(good, unread, 0) if batch.deaths else unread,
+        parts,
+    )
 
 
 def _nothing_left(batch: Batch, groups: list[Group], parts: list[Part]) -> None:
@@ -162,7 +176,9 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
         else:
             plain[spec.name] = spec
     if plain:
-        _group(level, plain, rows, messages, level.at if rows is everyone(level.count) else level.at[rows], devices, groups)
+        _group(
+            level, plain, rows, messages, level.at if rows is everyone(level.count) else level.at[rows], devices, groups
+        )
     for done, mapped in level.handed:
         _handed(engine, level, done, mapped, alive, devices, groups)
     for inner in level.all_inner():
@@ -170,7 +186,15 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
         _collect(engine, inner, inner.alive & alive[inner.up] if batch.deaths else inner.alive, groups)
 
 
-def _group(level: Level, specs: dict[str, FieldSpec], rows: np.ndarray, messages: np.ndarray, at: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+def _group(
+    level: Level,
+    specs: dict[str, FieldSpec],
+    rows: np.ndarray,
+    messages: np.ndarray,
+    at: np.ndarray,
+    devices: np.ndarray | None,
+    groups: list[Group],
+) -> None:
     full = len(rows) == level.count
     columns = {}
     for name, spec in specs.items():
@@ -179,7 +203,15 @@ def _group(level: Level, specs: dict[str, FieldSpec], rows: np.ndarray, messages
     groups.append(Group(tuple(specs.values()), messages, at, columns, devices[rows] if devices is not None else None))
 
 
-def _family(engine: Engine, level: Level, spec: FieldSpec, rows: np.ndarray, messages: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+def _family(
+    engine: Engine,
+    level: Level,
+    spec: FieldSpec,
+    rows: np.ndarray,
+    messages: np.ndarray,
+    devices: np.ndarray | None,
+    groups: list[Group],
+) -> None:
     """Fields whose names are made from values: each row's reading under its own name."""
     column = level.columns.get(spec.name)
     if column is None:
@@ -195,10 +227,26 @@ def _family(engine: Engine, level: Level, spec: FieldSpec, rows: np.ndarray, mes
     for number, name in enumerate(distinct.tolist()):
         own = rows[which == number]
         named = FieldSpec(name, spec.kind, spec.unit, spec.codes, spec.wide)
-        groups.append(Group((named,), level.message(own), at[own], {name: column.taken(own)}, devices[own] if devices is not None else None))
+        groups.append(
+            Group(
+                (named,),
+                level.message(own),
+                at[own],
+                {name: column.taken(own)},
+                devices[own] if devices is not None else None,
+            )
+        )
 
 
-def _handed(engine: Engine, level: Level, done: Decoded, mapped: np.ndarray, alive: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+def _handed(
+    engine: Engine,
+    level: Level,
+    done: Decoded,
+    mapped: np.ndarray,
+    alive: np.ndarray,
+    devices: np.ndarray | None,
+    groups: list[Group],
+) -> None:
     """Readings that another decoder has given, as those of this message."""
     batch = engine.batch
     codes = [0, 1, *(batch.reason(text) for text in done.reasons)]
@@ -212,5 +260,9 @@ def _handed(engine: Engine, level: Level, done: Decoded, mapped: np.ndarray, ali
         columns = {name: Column(c.values[keep], translate[c.state[keep]]) for name, c in group.columns.items()}
         own: Any = group.device[keep] if group.device is not None else None
         if devices is not None:
-            own = devices[owner] if own is None else np.where(np.array([d is None for d in own], bool), devices[owner], own)
+            own = (
+                devices[owner]
+                if own is None
+                else np.where(np.array([d is None for d in own], bool), devices[owner], own)
+            )
         groups.append(Group(group.fields, level.message(owner), group.at[keep], columns, own))

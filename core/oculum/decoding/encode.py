@@ -10,7 +10,20 @@ import orjson
 
 from ..batches import ABSENT, FIRST_REASON, PRESENT, Column
 from ..language.evaluate import Val, evaluate
-from ..language.plan import DecoderPlan, DeriveStep, Ex, LengthStep, Linear, ReadStep, RejectStep, SkipStep, StampStep, Step, ValueStep, WhenStep
+from ..language.plan import (
+    DecoderPlan,
+    DeriveStep,
+    Ex,
+    LengthStep,
+    Linear,
+    ReadStep,
+    RejectStep,
+    SkipStep,
+    StampStep,
+    Step,
+    ValueStep,
+    WhenStep,
+)
 from .checksums import check
 from .numbers import PAD
 
@@ -77,10 +90,22 @@ class _Bytes:
                     self.write(step, rows)
                 case DeriveStep():
                     found = evaluate(step.value, _Values(self.columns, np.arange(self.count)))
-                    values = np.broadcast_to(np.asarray(found.values), (self.count,)) if step.spec.kind != "position" else found.values
-                    self.columns.setdefault(step.name, Column(values, np.broadcast_to(np.asarray(found.known), (self.count,)).astype(np.int16)))
+                    values = (
+                        np.broadcast_to(np.asarray(found.values), (self.count,))
+                        if step.spec.kind != "position"
+                        else found.values
+                    )
+                    self.columns.setdefault(
+                        step.name,
+                        Column(values, np.broadcast_to(np.asarray(found.known), (self.count,)).astype(np.int16)),
+                    )
                 case RejectStep():
-                    if step.unless and step.rule is not None and step.rule.op == "=" and {a.op for a in step.rule.args} == {"check", "read"}:
+                    if (
+                        step.unless
+                        and step.rule is not None
+                        and step.rule.op == "="
+                        and {a.op for a in step.rule.args} == {"check", "read"}
+                    ):
                         self.checks.append(step.rule)
                 case SkipStep():
                     self.cursor[rows] += int(step.count) * step.unit_bits // 8  # type: ignore[arg-type]
@@ -112,7 +137,9 @@ class _Bytes:
             own = values[:, part] if step.spec.kind == "position" else values
             if step.clock is not None:
                 own = (own - step.clock[1]) / (step.clock[0] * 1e6)
-            exact = own if step.spec.wide else _unscaled(own.astype(float), step.linears[min(part, len(step.linears) - 1)])
+            exact = (
+                own if step.spec.wide else _unscaled(own.astype(float), step.linears[min(part, len(step.linears) - 1)])
+            )
             for reason in np.unique(state[state >= FIRST_REASON]):
                 text = self.reasons[reason - FIRST_REASON]
                 mark = next((s.raws[0] for s in step.cleaning.sentinels if s.reason == text and s.raws), None)
@@ -127,16 +154,22 @@ class _Bytes:
             bits = exact.astype(f">f{width}").view(f">u{width}").astype(np.uint64)
         else:
             whole = exact if exact.dtype.kind in "iu" else np.copysign(np.floor(np.abs(exact) + 0.5), exact)
-            low, high = (-(2 ** (raw.bits - 1)), 2 ** (raw.bits - 1) - 1) if raw.storage == "i" else (0, 2**raw.bits - 1)
+            low, high = (
+                (-(2 ** (raw.bits - 1)), 2 ** (raw.bits - 1) - 1) if raw.storage == "i" else (0, 2**raw.bits - 1)
+            )
             if (whole < low).any() or (whole > high).any():
                 worst = whole[(whole < low) | (whole > high)][0]
-                raise EncodeError(f"`{step.name}` would be stored as {worst:g}, which does not fit into {raw.bits} bits")
+                raise EncodeError(
+                    f"`{step.name}` would be stored as {worst:g}, which does not fit into {raw.bits} bits"
+                )
             bits = whole.astype(np.uint64) if raw.storage == "u" else whole.astype(np.int64).view(np.uint64)
             bits = (bits & np.uint64((1 << raw.bits) - 1)) << np.uint64(raw.shift)
         place = raw.place
         if place.mode == "end":
             raise EncodeError(f"line {step.line}: a value counted from the end cannot be written back")
-        begin = {"start": np.full(len(rows), place.offset), "next": self.cursor[rows], "same": self.last[rows]}[place.mode]
+        begin = {"start": np.full(len(rows), place.offset), "next": self.cursor[rows], "same": self.last[rows]}[
+            place.mode
+        ]
         need = int(begin.max(initial=0)) + width
         while self.out.shape[1] < need + 8:
             self.out = np.concatenate([self.out, np.zeros_like(self.out)], axis=1)
@@ -164,7 +197,9 @@ class _Bytes:
             at = raw.place.offset if raw.place.offset >= 0 else lengths + raw.place.offset
             for k in range(raw.place.width):
                 shift = 8 * k if raw.little else 8 * (raw.place.width - 1 - k)
-                self.out[np.arange(self.count), at + k] = ((total >> np.uint64(shift)) & np.uint64(0xFF)).astype(np.uint8)
+                self.out[np.arange(self.count), at + k] = ((total >> np.uint64(shift)) & np.uint64(0xFF)).astype(
+                    np.uint8
+                )
         return [row[:length].tobytes() for row, length in zip(self.out, lengths.tolist(), strict=True)]
 
 
@@ -182,7 +217,10 @@ def _encode_json(plan: DecoderPlan, columns: Mapping[str, Column], reasons: list
             own = values[:, part] if step.spec.kind == "position" else values
             if step.spec.kind in ("number", "integer", "position"):
                 own = np.round(_unscaled(own.astype(float), step.linears[min(part, len(step.linears) - 1)]), 9)
-            marks = [next((s.raws[0] for s in step.cleaning.sentinels if s.reason == reason and s.raws), None) for reason in reasons]
+            marks = [
+                next((s.raws[0] for s in step.cleaning.sentinels if s.reason == reason and s.raws), None)
+                for reason in reasons
+            ]
             for document, value, state in zip(documents, own.tolist(), column.state.tolist(), strict=True):
                 if state == ABSENT:
                     continue

@@ -64,7 +64,12 @@ class Engine(Reading):
                         continue
             elif isinstance(step, RecordsStep):
                 kept(step, "_looked_up", lambda: (records.tags_read(steps), records.listed(steps)))
-            elif isinstance(step, RejectStep) and len(rows) == level.count and batch.trace is None and block.passes(level, step):
+            elif (
+                isinstance(step, RejectStep)
+                and len(rows) == level.count
+                and batch.trace is None
+                and block.passes(level, step)
+            ):
                 continue
             if len(rows) == 0:
                 break
@@ -219,32 +224,67 @@ class Engine(Reading):
         names = np.broadcast_to(np.asarray(found.values, object), (len(rows),))
         if level.device is None:
             level.device = np.full(level.count, None, object)
-        long = np.array([bool(k) and not 1 <= len(n) <= limits.DEVICE_CHARACTERS for k, n in zip(known.tolist(), names.tolist(), strict=True)], bool)
+        long = np.array(
+            [
+                bool(k) and not 1 <= len(n) <= limits.DEVICE_CHARACTERS
+                for k, n in zip(known.tolist(), names.tolist(), strict=True)
+            ],
+            bool,
+        )
         level.device[rows] = np.where(known & ~long, names, np.array(None, object))
-        level.fail(rows[long], "malformed", f"the name of a device has 1 to {limits.DEVICE_CHARACTERS} characters", step.line)
+        level.fail(
+            rows[long], "malformed", f"the name of a device has 1 to {limits.DEVICE_CHARACTERS} characters", step.line
+        )
 
     def length(self, level: Level, step: LengthStep, rows: np.ndarray) -> None:
         window = level.window
-        if step.low.op == "constant" and window.table is not None and window.table[2] == step.low.value and (step.high is None or step.high is step.low):
+        if (
+            step.low.op == "constant"
+            and window.table is not None
+            and window.table[2] == step.low.value
+            and (step.high is None or step.high is step.low)
+        ):
             return
         low, low_known = self.numbers(step.low, level, rows)
-        high, high_known = (low, low_known) if step.high is step.low else self.numbers(step.high, level, rows) if step.high is not None else (low, np.zeros(len(rows), bool))
+        high, high_known = (
+            (low, low_known)
+            if step.high is step.low
+            else self.numbers(step.high, level, rows)
+            if step.high is not None
+            else (low, np.zeros(len(rows), bool))
+        )
         lengths = (window.end - window.start)[rows]
         what = "the payload" if window.short == "too short" else "the part"
         exact = step.high is step.low
-        for bad, code, side in ((low_known & (lengths < low), window.short, low), (high_known & (lengths > high), "malformed", high)):
+        for bad, code, side in (
+            (low_known & (lengths < low), window.short, low),
+            (high_known & (lengths > high), "malformed", high),
+        ):
             if not bad.any():
                 continue
             for length, want in {(int(a), int(b)) for a, b in zip(lengths[bad][:4096], side[bad][:4096], strict=True)}:
                 some = rows[bad & (lengths == length) & (side == want)]
-                word = "" if exact else "at least " if side is low and code != "malformed" or length < want else "at most "
-                level.fail(some[level.alive[some]], code, f"{what} has {length} bytes, expected {word}{want}", step.line, min(length, want))
+                word = (
+                    "" if exact else "at least " if side is low and code != "malformed" or length < want else "at most "
+                )
+                level.fail(
+                    some[level.alive[some]],
+                    code,
+                    f"{what} has {length} bytes, expected {word}{want}",
+                    step.line,
+                    min(length, want),
+                )
             rest = rows[bad]
             level.fail(rest[level.alive[rest]], code, f"{what} has another length than expected", step.line)
 
     def skip(self, level: Level, step: SkipStep, rows: np.ndarray) -> None:
         window = level.window
-        if isinstance(step.count, int) and step.unit_bits == 8 and window.offset is not None and len(rows) == level.count:
+        if (
+            isinstance(step.count, int)
+            and step.unit_bits == 8
+            and window.offset is not None
+            and len(rows) == level.count
+        ):
             window.seek(window.offset + step.count)
             return
         count: Any = step.count
@@ -280,7 +320,14 @@ class Engine(Reading):
         owners = level.message(bad)
         index = level.index[bad].tolist() if level.index is not None else [1] * len(bad)
         for row, message, place in zip(bad.tolist(), owners.tolist(), index, strict=True):
-            self.batch.parts.append(Part(message, f"{step.word} {place}", devices[row] if devices is not None else None, self.batch.failures[refused[row]]))
+            self.batch.parts.append(
+                Part(
+                    message,
+                    f"{step.word} {place}",
+                    devices[row] if devices is not None else None,
+                    self.batch.failures[refused[row]],
+                )
+            )
         level.alive[bad] = True
         for name in step.given:
             column = level.columns.get(name)
@@ -348,15 +395,25 @@ class Engine(Reading):
         for turn, plan in enumerate(step.plans):
             if not len(rows):
                 return
-            headers = [payloads.headers[m] for m in level.message(rows).tolist()] if payloads.headers is not None else None
+            headers = (
+                [payloads.headers[m] for m in level.message(rows).tolist()] if payloads.headers is not None else None
+            )
             done = self.decode(plan, Payloads.of(pieces, level.at[rows], headers))
             bad = done.failure >= 0
-            unknown = np.array([b and done.failures[f].code == "unknown layout" for b, f in zip(bad.tolist(), done.failure.tolist(), strict=True)], bool)
+            unknown = np.array(
+                [
+                    b and done.failures[f].code == "unknown layout"
+                    for b, f in zip(bad.tolist(), done.failure.tolist(), strict=True)
+                ],
+                bool,
+            )
             level.handed.append((done, rows))
             last = turn == len(step.plans) - 1
             for found in np.unique(done.failure[bad]).tolist():
                 failure = done.failures[found]
                 if failure.code != "unknown layout" or last:
-                    level.fail(rows[done.failure == found], failure.code, f"`{plan.name}`: {failure.message}", step.line)
+                    level.fail(
+                        rows[done.failure == found], failure.code, f"`{plan.name}`: {failure.message}", step.line
+                    )
             again = np.flatnonzero(unknown)
             rows, pieces = rows[again], [pieces[i] for i in again.tolist()]

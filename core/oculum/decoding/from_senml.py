@@ -55,13 +55,20 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
             mark = mark or _mark(full for full, *_ in found)
             for full, unit, _, measured in found:
                 _note(seen, quantity(full), unit, measured)
-    rows = onto.rstrip("\n").split("\n") if onto else ["# Made from the names and units of SenML packs", f"decoder {name} for senml"]
+    rows = (
+        onto.rstrip("\n").split("\n")
+        if onto
+        else ["# Made from the names and units of SenML packs", f"decoder {name} for senml"]
+    )
     plan = check_decoder(onto)[0] if onto else None
     taken = {spec.name for spec in plan.all_fields} if plan is not None else set()
     known = known_quantities(onto or "")
     told = list(rows)
     if mark and not _taken(onto or "")[1]:
-        rows.insert(next(i for i, row in enumerate(rows) if row.startswith("decoder ")) + 1, f'  device before_last(name, "{mark}")')
+        rows.insert(
+            next(i for i, row in enumerate(rows) if row.startswith("decoder ")) + 1,
+            f'  device before_last(name, "{mark}")',
+        )
     before = len(rows)
     room = MOST - sum(row.startswith("  at ") for row in rows)
     for word, (kind, units, total) in seen.items():
@@ -87,7 +94,11 @@ def known_quantities(text: str) -> set[str]:
     """The quantities that a text made so speaks of."""
     plain = re.findall(r"^  at ([A-Za-z_][A-Za-z0-9_]*)", text, re.M)
     quoted = re.findall(r'^  at "((?:[^"\\]|\\.)*)"', text, re.M)
-    return {*plain, *(re.sub(r"\\(.)", r"\1", word) for word in quoted), *re.findall(r"^  # (.*): bytes, whose meaning", text, re.M)}
+    return {
+        *plain,
+        *(re.sub(r"\\(.)", r"\1", word) for word in quoted),
+        *re.findall(r"^  # (.*): bytes, whose meaning", text, re.M),
+    }
 
 
 def _mark(names: Iterable[str]) -> str | None:
@@ -113,7 +124,11 @@ def teaches(payload: bytes, text: str) -> bool:
         return False
     known, divided = _taken(text)
     words = {quantity(name) for name, *_ in found}
-    return any(word not in known and word[:60] not in known for word in words) or not divided and _mark(name for name, *_ in found) is not None
+    return (
+        any(word not in known and word[:60] not in known for word in words)
+        or not divided
+        and _mark(name for name, *_ in found) is not None
+    )
 
 
 def _note_of(word: str) -> str:
@@ -126,7 +141,9 @@ def _note(seen: dict[str, tuple[str, set[str], bool]], word: str, unit: str | No
 
 
 def _path(word: str) -> str:
-    return word if re.fullmatch(r"[a-z][a-z0-9_]*", word) else '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    return (
+        word if re.fullmatch(r"[a-z][a-z0-9_]*", word) else '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
+    )
 
 
 def _measure(kind: str, units: set[str]) -> str:

@@ -38,7 +38,9 @@ def guesses(payloads: Payloads, first: int, last: int, high: int | None = None, 
         named = order if width > 1 else None
 
         def read(storage: str, bits: int, shift: int = 0, swapped: bool = False, little: bool = little) -> np.ndarray:
-            values, _, bad = number(Raw(Place("start", first, width), little, storage, bits, shift, swapped), payloads.data, at)
+            values, _, bad = number(
+                Raw(Place("start", first, width), little, storage, bits, shift, swapped), payloads.data, at
+            )
             result = values.astype(np.float64)
             return result if bad is None else np.where(bad, np.nan, result)
 
@@ -52,7 +54,11 @@ def guesses(payloads: Payloads, first: int, last: int, high: int | None = None, 
         found.append(Guess(f"i{8 * width}", named, read("i", 8 * width)))
         if width in (2, 4, 8):
             values = read("f", 8 * width)
-            if np.isfinite(values).all() and (np.abs(values[values != 0]) > 1e-6).all() and (np.abs(values) < 1e9).all():
+            if (
+                np.isfinite(values).all()
+                and (np.abs(values[values != 0]) > 1e-6).all()
+                and (np.abs(values) < 1e9).all()
+            ):
                 found.append(Guess(f"f{8 * width}", named, values))
         if width in (4, 8) and not little:
             found.append(Guess(f"u{8 * width} low word first", named, read("u", 8 * width, 0, True)))
@@ -64,5 +70,7 @@ def guesses(payloads: Payloads, first: int, last: int, high: int | None = None, 
             seconds = read("u", 32)
             for epoch, shift in (("1970-01-01", 0), ("2000-01-01", 946_684_800)):
                 if ((seconds + shift > _YEARS_US[0]) & (seconds + shift < _YEARS_US[1])).all() and len(seconds):
-                    found.append(Guess(f'time u32{" little" if little else ""} s since "{epoch}"', None, seconds + shift, "time"))
+                    found.append(
+                        Guess(f'time u32{" little" if little else ""} s since "{epoch}"', None, seconds + shift, "time")
+                    )
     return found

@@ -112,7 +112,9 @@ class Window:
     one length and follow each other.
     """
 
-    def __init__(self, kind: str, data: np.ndarray, start: np.ndarray, end: np.ndarray, short: str = "too short") -> None:
+    def __init__(
+        self, kind: str, data: np.ndarray, start: np.ndarray, end: np.ndarray, short: str = "too short"
+    ) -> None:
         self.kind = kind  # bytes, document, text
         self.data = data
         self.start = start
@@ -170,7 +172,15 @@ class Window:
 class Level:
     """Rows with their columns. parent and up: the level above, and the row there (int64 (n,))."""
 
-    def __init__(self, batch: Batch, count: int, window: Window, parent: Level | None = None, up: np.ndarray | None = None, at: np.ndarray | None = None) -> None:
+    def __init__(
+        self,
+        batch: Batch,
+        count: int,
+        window: Window,
+        parent: Level | None = None,
+        up: np.ndarray | None = None,
+        at: np.ndarray | None = None,
+    ) -> None:
         self.batch = batch
         self.count = count
         self.window = window
@@ -180,7 +190,13 @@ class Level:
         self.columns: dict[str, Column] = {}
         self.raws: dict[str, tuple[np.ndarray, np.ndarray | None]] = {}
         self.alive = np.ones(count, bool)
-        self.at: np.ndarray = at if at is not None else batch.payloads.received_us.copy() if parent is None or up is None else parent.at[up]
+        self.at: np.ndarray = (
+            at
+            if at is not None
+            else batch.payloads.received_us.copy()
+            if parent is None or up is None
+            else parent.at[up]
+        )
         self.device: np.ndarray | None = None
         self.index: np.ndarray | None = None
         self.children: dict[int, list[Level]] = {}
@@ -270,7 +286,9 @@ class Level:
             if not column.state.flags.writeable:
                 column.state = column.state.copy()
         if values.dtype != column.values.dtype and column.values.dtype != object:
-            column.values = column.values.astype(np.result_type(values.dtype, column.values.dtype) if column.state.any() else values.dtype)
+            column.values = column.values.astype(
+                np.result_type(values.dtype, column.values.dtype) if column.state.any() else values.dtype
+            )
         column.values[rows] = values
         column.state[rows] = state
 
@@ -280,7 +298,10 @@ class Level:
             return
         kept = self.raws.get(name)
         if kept is None or kept[1] is None:
-            kept = (np.zeros(self.count, raw.dtype) if kept is None else kept[0].copy(), np.zeros(self.count, bool) if kept is None else np.ones(self.count, bool))
+            kept = (
+                np.zeros(self.count, raw.dtype) if kept is None else kept[0].copy(),
+                np.zeros(self.count, bool) if kept is None else np.ones(self.count, bool),
+            )
             self.raws[name] = kept
         known = kept[1]
         assert known is not None
@@ -330,11 +351,17 @@ def merged(levels: list[Level]) -> Level:
     result.alive = np.concatenate([level.alive for level in levels])
     result.at = np.concatenate([level.at for level in levels])
     if any(level.index is not None for level in levels):
-        result.index = np.concatenate([level.index if level.index is not None else np.zeros(level.count, np.int64) for level in levels])
+        result.index = np.concatenate(
+            [level.index if level.index is not None else np.zeros(level.count, np.int64) for level in levels]
+        )
     if any(level.stamped is not None for level in levels):
-        result.stamped = np.concatenate([level.stamped if level.stamped is not None else np.zeros(level.count, bool) for level in levels])
+        result.stamped = np.concatenate(
+            [level.stamped if level.stamped is not None else np.zeros(level.count, bool) for level in levels]
+        )
     if any(level.device is not None for level in levels):
-        result.device = np.concatenate([level.device if level.device is not None else np.full(level.count, None, object) for level in levels])
+        result.device = np.concatenate(
+            [level.device if level.device is not None else np.full(level.count, None, object) for level in levels]
+        )
     for level in levels:
         result.given.update(level.given)
     for name in dict.fromkeys(name for level in levels for name in level.columns):
@@ -344,7 +371,11 @@ def merged(levels: list[Level]) -> Level:
             column = level.columns.get(name)
             if column is None:
                 shape = (level.count, *sample.values.shape[1:])
-                values.append(np.full(shape, None, object) if sample.values.dtype == object else np.zeros(shape, sample.values.dtype))
+                values.append(
+                    np.full(shape, None, object)
+                    if sample.values.dtype == object
+                    else np.zeros(shape, sample.values.dtype)
+                )
                 states.append(np.zeros(level.count, np.int16))
             else:
                 values.append(column.values)

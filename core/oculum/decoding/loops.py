@@ -20,7 +20,23 @@ NO_CODE, NO_NUMBER, OWN_REASONS = 2, 3, 4
 # where the numbers of a row stand
 TABLE, STARTS, RECORDS = 0, 1, 2
 # columns of `lines`
-OFFSET, WIDTH, LITTLE, STORAGE, SHIFT, MASK, SIGN, RAW, FIRST_MARK, LAST_MARK, FIRST_CODE, LAST_CODE, TOP_CODE, OUTSIDE, COLUMNS = range(15)
+(
+    OFFSET,
+    WIDTH,
+    LITTLE,
+    STORAGE,
+    SHIFT,
+    MASK,
+    SIGN,
+    RAW,
+    FIRST_MARK,
+    LAST_MARK,
+    FIRST_CODE,
+    LAST_CODE,
+    TOP_CODE,
+    OUTSIDE,
+    COLUMNS,
+) = range(15)
 UNSIGNED, SIGNED, FLOATING = 0, 1, 2
 # what is wrong with a row of records
 CUT, OVERLONG, ENDLESS, TOO_MANY = 1, 2, 3, 4
@@ -54,7 +70,12 @@ def numbers(
         size = min(PORTION, count - start)
         line = 0
         while line < done:
-            offset, width, little, storage = lines[line, OFFSET], lines[line, WIDTH], lines[line, LITTLE] != 0, lines[line, STORAGE]
+            offset, width, little, storage = (
+                lines[line, OFFSET],
+                lines[line, WIDTH],
+                lines[line, LITTLE] != 0,
+                lines[line, STORAGE],
+            )
             value, state = values[line, start : start + size], states[line, start : start + size]
             without = 0
             state[:] = 1
@@ -90,12 +111,18 @@ def numbers(
                 for i in range(size):
                     at4 = place[i]
                     low = np.uint32(data[at4]) | np.uint32(data[at4 + one]) << np.uint32(8)
-                    bits[i] = low | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(16) | np.uint32(data[at4 + np.uint64(3)]) << np.uint32(24)
+                    bits[i] = (
+                        low
+                        | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(16)
+                        | np.uint32(data[at4 + np.uint64(3)]) << np.uint32(24)
+                    )
             elif width == 4:
                 for i in range(size):
                     at4 = place[i]
                     high = np.uint32(data[at4]) << np.uint32(24) | np.uint32(data[at4 + one]) << np.uint32(16)
-                    bits[i] = high | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(8) | np.uint32(data[at4 + np.uint64(3)])
+                    bits[i] = (
+                        high | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(8) | np.uint32(data[at4 + np.uint64(3)])
+                    )
             else:
                 for i in range(size):
                     joined = np.uint64(0)
@@ -171,7 +198,21 @@ def numbers(
     return int(done)
 
 
-def records(data: Any, rows: Any, at: Any, stop: Any, widths: Any, little: Any, by_byte: Any, tags: Any, most: int, starts: Any, ends: Any, found: Any, wrong: Any) -> int:
+def records(
+    data: Any,
+    rows: Any,
+    at: Any,
+    stop: Any,
+    widths: Any,
+    little: Any,
+    by_byte: Any,
+    tags: Any,
+    most: int,
+    starts: Any,
+    ends: Any,
+    found: Any,
+    wrong: Any,
+) -> int:
     """Rows of records of tag and size, one record after the other; returns how many there are in all.
 
     Args:
@@ -251,7 +292,20 @@ def records(data: Any, rows: Any, at: Any, stop: Any, widths: Any, little: Any, 
     return total
 
 
-def elements(rows: Any, counts: Any, totals: Any, begin: Any, size: int, at: Any, each: int, until: bool, up: Any, index: Any, start: Any, moment: Any) -> int:
+def elements(
+    rows: Any,
+    counts: Any,
+    totals: Any,
+    begin: Any,
+    size: int,
+    at: Any,
+    each: int,
+    until: bool,
+    up: Any,
+    index: Any,
+    start: Any,
+    moment: Any,
+) -> int:
     """The elements of repeats of one size, those of one row after the other; returns how many there are.
 
     Args:

@@ -30,7 +30,14 @@ Positions = Any  # Strided, or int64 (m,)
 def spot(raw: Raw, first: int) -> dict[str, Any]:
     """The bits of a stored number that begins at byte `first`, as a screen shows them."""
     width = raw.place.width
-    return {"first": first, "last": first + width - 1, "high": raw.shift + raw.bits - 1, "low": raw.shift, "whole": raw.bits == width * 8, "little": raw.little}
+    return {
+        "first": first,
+        "last": first + width - 1,
+        "high": raw.shift + raw.bits - 1,
+        "low": raw.shift,
+        "whole": raw.bits == width * 8,
+        "little": raw.little,
+    }
 
 
 def load(data: np.ndarray, at: Positions, dtype: str, size: int) -> np.ndarray:
@@ -104,7 +111,11 @@ def number(raw: Raw, data: np.ndarray, at: Positions) -> tuple[np.ndarray, np.nd
         if raw.shift + bits < width * 8:
             part &= (1 << bits) - 1
     else:
-        return signed((found.astype(np.uint64) >> np.uint64(raw.shift)) & np.uint64((1 << bits) - 1), storage, bits), None, None
+        return (
+            signed((found.astype(np.uint64) >> np.uint64(raw.shift)) & np.uint64((1 << bits) - 1), storage, bits),
+            None,
+            None,
+        )
     return signed(part, storage, bits), None, None
 
 
@@ -121,7 +132,9 @@ def signed(part: np.ndarray, storage: str, bits: int) -> np.ndarray:
         value = np.where((wide >> np.uint64(bits - 1)).astype(bool), -size, size)
     else:  # ones' complement
         all_ones = np.uint64((1 << bits) - 1)
-        value = np.where((wide >> np.uint64(bits - 1)).astype(bool), -((wide ^ all_ones).astype(np.int64)), wide.astype(np.int64))
+        value = np.where(
+            (wide >> np.uint64(bits - 1)).astype(bool), -((wide ^ all_ones).astype(np.int64)), wide.astype(np.int64)
+        )
     return value.astype(np.float64) if bits <= 53 else value
 
 
@@ -148,7 +161,9 @@ def stream(data: np.ndarray, at: np.ndarray, storage: str, bits: int) -> np.ndar
     return signed(part, storage, bits)
 
 
-def varint(data: np.ndarray, at: np.ndarray, ends: np.ndarray, is_signed: bool) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def varint(
+    data: np.ndarray, at: np.ndarray, ends: np.ndarray, is_signed: bool
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """LEB128 numbers of at most ten bytes and 64 bits.
 
     Returns values (uint64, or int64), bytes taken, which are cut short, which are too long or too large.

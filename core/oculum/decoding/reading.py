@@ -46,7 +46,9 @@ class Reading:
         """Values and what of them is known, both (m,)."""
         found = self.value(ex, level, rows)
         shape = (len(rows),)
-        return np.broadcast_to(np.asarray(found.values, float), shape), np.broadcast_to(np.asarray(found.known, bool), shape)
+        return np.broadcast_to(np.asarray(found.values, float), shape), np.broadcast_to(
+            np.asarray(found.known, bool), shape
+        )
 
     # reading numbers -----------------------------------------------------------
     def placed(self, level: Level, place: Place, rows: np.ndarray, line: int, name: str) -> tuple[np.ndarray, Any]:
@@ -105,7 +107,9 @@ class Reading:
             window.note_read(rows, begin + width)
         return rows, begin
 
-    def in_record(self, level: Level, tag: int, once: bool, required: str | None, rows: np.ndarray, line: int, name: str) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def in_record(
+        self, level: Level, tag: int, once: bool, required: str | None, rows: np.ndarray, line: int, name: str
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Rows that have a record, and its bytes: rows, start, end."""
         records = level.window.records
         if records is None:
@@ -126,7 +130,9 @@ class Reading:
             rows, start, end = rows[there], start[there], end[there]
         return rows, start, end
 
-    def stored(self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, Any]:
+    def stored(
+        self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray | None, Any]:
         """One stored number: rows that have it, values, bit patterns of digits, positions."""
         window, line, name = level.window, step.line, step.name
         mode = raw.place.mode
@@ -140,7 +146,9 @@ class Reading:
             window.note_read(rows, (at + raw.bits + 7) >> 3)
             return rows, stream(window.data, at, raw.storage, raw.bits), None, at >> 3
         if mode == "coil":
-            bit = raw.place.offset - (window.origin[rows] if window.origin is not None else np.zeros(len(rows), np.int64))
+            bit = raw.place.offset - (
+                window.origin[rows] if window.origin is not None else np.zeros(len(rows), np.int64)
+            )
             at = window.start[rows] + (bit >> 3)
             short = (at >= window.end[rows]) | (bit < 0)
             if short.any():
@@ -156,7 +164,12 @@ class Reading:
             if wrong.any():
                 for size in np.unique((end - start)[wrong]).tolist():
                     some = rows[wrong & (end - start == size)]
-                    level.fail(some, "malformed", f"record {raw.place.offset} has {size} bytes; `{name}` takes {raw.place.width}", line)
+                    level.fail(
+                        some,
+                        "malformed",
+                        f"record {raw.place.offset} has {size} bytes; `{name}` takes {raw.place.width}",
+                        line,
+                    )
                 rows, start = rows[~wrong], start[~wrong]
             at_bytes: Any = start
         else:
@@ -174,7 +187,9 @@ class Reading:
                 at_bytes = (at_bytes.array() if isinstance(at_bytes, Strided) else at_bytes)[~bad]
         return rows, found, patterns, at_bytes
 
-    def sized(self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep) -> tuple[np.ndarray, np.ndarray, None, np.ndarray]:
+    def sized(
+        self, level: Level, raw: Raw, rows: np.ndarray, step: ReadStep
+    ) -> tuple[np.ndarray, np.ndarray, None, np.ndarray]:
         """Numbers whose bytes say how long they are."""
         window, line, name = level.window, step.line, step.name
         mode = raw.place.mode
@@ -231,7 +246,9 @@ class Reading:
         if spec.kind == "position":
             result = np.stack([scaled(r, linear) for r, linear in zip(raws, step.linears, strict=True)], axis=1)
         elif step.clock is not None:
-            result = clock_us(first, step.clock, step.raws[0].bits, level.batch.payloads.received_us, level.message(rows))
+            result = clock_us(
+                first, step.clock, step.raws[0].bits, level.batch.payloads.received_us, level.message(rows)
+            )
         elif step.calendar is not None:
             result, fine = self.calendar(level, step.calendar, digits_of(first, step.calendar.pattern), rows)
             marks = [float(m) for s in cleaning.sentinels for m in s.raws]
@@ -268,7 +285,9 @@ class Reading:
         if self.batch.trace is not None:
             self.mark(level, step, raws, places, rows)
 
-    def calendar(self, level: Level, zoned: Zoned, parts: dict[str, np.ndarray], rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    def calendar(
+        self, level: Level, zoned: Zoned, parts: dict[str, np.ndarray], rows: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
         count = len(rows)
         view = View(level, rows)
         zones: np.ndarray | None = None
@@ -292,7 +311,14 @@ class Reading:
             for raw, at in zip(step.raws, places, strict=True):
                 begin = at.first + at.step * i if isinstance(at, Strided) else int(np.asarray(at)[min(i, len(at) - 1)])
                 spots.append(self.spot(window, row, raw, begin))
-            self.note(level, row, step.line, step.name, [s for s in spots if s], [whole(r[i].item(), raw) for r, raw in zip(raws, step.raws, strict=True)])
+            self.note(
+                level,
+                row,
+                step.line,
+                step.name,
+                [s for s in spots if s],
+                [whole(r[i].item(), raw) for r, raw in zip(raws, step.raws, strict=True)],
+            )
 
     def spot(self, window: Window, row: int, raw: Raw, begin: int) -> dict[str, Any] | None:
         if not window.own:
@@ -302,14 +328,39 @@ class Reading:
             at = int(window.cursor[row]) - raw.bits
             last = (at + raw.bits - 1) >> 3
             low = (last + 1) * 8 - at - raw.bits
-            return {"first": (at >> 3) - base, "last": last - base, "high": low + raw.bits - 1, "low": low, "whole": False, "little": False}
+            return {
+                "first": (at >> 3) - base,
+                "last": last - base,
+                "high": low + raw.bits - 1,
+                "low": low,
+                "whole": False,
+                "little": False,
+            }
         if raw.place.mode == "coil":
             bit = (raw.place.offset - (int(window.origin[row]) if window.origin is not None else 0)) & 7
-            return {"first": begin - base, "last": begin - base, "high": bit, "low": bit, "whole": False, "little": False}
+            return {
+                "first": begin - base,
+                "last": begin - base,
+                "high": bit,
+                "low": bit,
+                "whole": False,
+                "little": False,
+            }
         width = raw.place.width
         if width == 0:
-            width = (int(window.cursor[row]) >> 3) - begin if raw.place.mode != "record" else self.record_size(window, row, raw.place.offset)
-            return {"first": begin - base, "last": begin + width - 1 - base, "high": 8 * width - 1, "low": 0, "whole": True, "little": raw.little}
+            width = (
+                (int(window.cursor[row]) >> 3) - begin
+                if raw.place.mode != "record"
+                else self.record_size(window, row, raw.place.offset)
+            )
+            return {
+                "first": begin - base,
+                "last": begin + width - 1 - base,
+                "high": 8 * width - 1,
+                "low": 0,
+                "whole": True,
+                "little": raw.little,
+            }
         return spot(raw, begin - base)
 
     def record_size(self, window: Window, row: int, tag: int) -> int:
@@ -318,7 +369,9 @@ class Reading:
         start, end = records.of(tag)
         return int(end[row] - start[row])
 
-    def note(self, level: Level, row: int, line: int, name: str, places: list[dict[str, Any]], raw: Any, **more: Any) -> None:
+    def note(
+        self, level: Level, row: int, line: int, name: str, places: list[dict[str, Any]], raw: Any, **more: Any
+    ) -> None:
         trace = self.batch.trace
         if trace is None or int(level.message(np.array([row]))[0]) != trace.row:
             return
@@ -327,7 +380,16 @@ class Reading:
         trace.marks.append({"line": line, "name": name, "turn": turn, "places": places, "raw": raw, **more})
 
     # runs of bytes -------------------------------------------------------------
-    def extent(self, level: Level, extent: Extent, rows: np.ndarray, line: int, name: str, once: bool = False, required: str | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    def extent(
+        self,
+        level: Level,
+        extent: Extent,
+        rows: np.ndarray,
+        line: int,
+        name: str,
+        once: bool = False,
+        required: str | None = None,
+    ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
         """Rows that have a run of bytes, and where it begins and ends in the data."""
         window = level.window
         mode = extent.mode
@@ -371,7 +433,12 @@ class Reading:
             every = level.living(every)
             there = np.isin(every, rows)
             filled = rows[stop > begin]
-            level.fail(filled, "malformed", f"record {step.extent.offset} (`{step.name}`) has bytes in it; it is only there or not", step.line)
+            level.fail(
+                filled,
+                "malformed",
+                f"record {step.extent.offset} (`{step.name}`) has bytes in it; it is only there or not",
+                step.line,
+            )
             every, there = (every[level.alive[every]], there[level.alive[every]]) if len(filled) else (every, there)
             level.put(step.spec, every, there.astype(float), ones(len(every)))
             return
@@ -393,7 +460,11 @@ class Reading:
             except UnicodeDecodeError:
                 wrong[i] = True
         if wrong.any():
-            text = f"`{step.name}` has not {step.size} bytes" if step.size is not None else f"`{step.name}` is no UTF-8 text"
+            text = (
+                f"`{step.name}` has not {step.size} bytes"
+                if step.size is not None
+                else f"`{step.name}` is no UTF-8 text"
+            )
             level.fail(rows[wrong], "malformed", text, step.line, (begin - level.window.start[rows])[wrong])
             rows, found, begin, stop = rows[~wrong], found[~wrong], begin[~wrong], stop[~wrong]
         result, state = self.clean(level, step.cleaning, rows, found, ones(len(rows)), [], False)
@@ -404,11 +475,24 @@ class Reading:
             base = self.batch.traced_from
             for i, row in enumerate(rows.tolist()):
                 a, b = int(begin[i]), int(stop[i])
-                spots = [{"first": a - base, "last": b - 1 - base, "high": 7, "low": 0, "whole": True, "little": False}] if level.window.own and b > a else []
+                spots = (
+                    [{"first": a - base, "last": b - 1 - base, "high": 7, "low": 0, "whole": True, "little": False}]
+                    if level.window.own and b > a
+                    else []
+                )
                 self.note(level, row, step.line, step.name, spots, [found[i]])
 
     # cleaning --------------------------------------------------------------------
-    def clean(self, level: Level, cleaning: Cleaning, rows: np.ndarray, result: np.ndarray, state: np.ndarray, raws: list[np.ndarray], floats: bool) -> tuple[np.ndarray, np.ndarray]:
+    def clean(
+        self,
+        level: Level,
+        cleaning: Cleaning,
+        rows: np.ndarray,
+        result: np.ndarray,
+        state: np.ndarray,
+        raws: list[np.ndarray],
+        floats: bool,
+    ) -> tuple[np.ndarray, np.ndarray]:
         """Marks, unit, conversion, range: the values with their states. Rows may fail over an unknown unit."""
         reason = self.batch.reason
         marked: np.ndarray | None = None
@@ -444,7 +528,11 @@ class Reading:
         if cleaning.low is not None and cleaning.high is not None:
             out = (result < cleaning.low) | (result > cleaning.high)
             if out.any():
-                text = f"outside {cleaning.low:g} to {cleaning.high:g}" if result.dtype == np.float64 else "outside its range"
+                text = (
+                    f"outside {cleaning.low:g} to {cleaning.high:g}"
+                    if result.dtype == np.float64
+                    else "outside its range"
+                )
                 state = np.where(out & (state == PRESENT), reason(text), state).astype(np.int16)
         return result, state
 
@@ -483,7 +571,9 @@ def digits_of(raw: np.ndarray, pattern: str) -> dict[str, np.ndarray]:
     return found
 
 
-def clock_us(raw: np.ndarray, clock: tuple[float, int, bool], bits: int, received: np.ndarray, messages: np.ndarray) -> np.ndarray:
+def clock_us(
+    raw: np.ndarray, clock: tuple[float, int, bool], bits: int, received: np.ndarray, messages: np.ndarray
+) -> np.ndarray:
     """Moments of a counter; one that wraps is taken nearest to arrival."""
     step, epoch, wrapping = clock
     us = step * 1e6

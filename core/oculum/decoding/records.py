@@ -58,7 +58,12 @@ class Records:
 def listed(steps: Iterable[Step]) -> bool:
     """Whether these steps look at records one by one: in a repeat, or to know that none stands twice."""
     for step in steps:
-        if isinstance(step, RepeatStep) and step.kind == "record" or isinstance(step, RecordsStep | ReadStep | SpanStep) and step.once:
+        if (
+            isinstance(step, RepeatStep)
+            and step.kind == "record"
+            or isinstance(step, RecordsStep | ReadStep | SpanStep)
+            and step.once
+        ):
             return True
         if any(map(listed, bodies(step))):
             return True
@@ -105,7 +110,9 @@ def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ..
         window.note_read(rows[good], stop[good])
 
 
-def _walk(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray, records: Records, listing: bool) -> None:
+def _walk(
+    level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, stop: np.ndarray, records: Records, listing: bool
+) -> None:
     """The records of each row one after the other; rows with something wrong in them fail."""
     few = len(rows) <= loops.FEW
     data: Any = level.window.data
@@ -119,7 +126,21 @@ def _walk(level: Level, step: RecordsStep, rows: np.ndarray, at: np.ndarray, sto
 
     def walk(found: np.ndarray) -> int:
         loop = loops.records if few else loops.compiled(loops.records)
-        return loop(memoryview(data) if few else data, rows, at, stop, widths, little, by_byte, records.tags, limits.RECORDS, records.starts, records.ends, found, wrong)
+        return loop(
+            memoryview(data) if few else data,
+            rows,
+            at,
+            stop,
+            widths,
+            little,
+            by_byte,
+            records.tags,
+            limits.RECORDS,
+            records.starts,
+            records.ends,
+            found,
+            wrong,
+        )
 
     total = walk(np.zeros((4, 0), np.int64))
     if listing and total:

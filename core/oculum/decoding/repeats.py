@@ -98,12 +98,19 @@ def _positions(up: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
 
 def _fixed_us(step: RepeatStep) -> int | None:
     """Microseconds from one repeat to the next where the text says them as a whole number, less than 0 if the first is the newest."""
-    if step.each is None or step.each.op != "constant" or not abs(step.each.value) < DAY_LIMIT_US / 1e6 or step.each.value * 1e6 != int(step.each.value * 1e6):
+    if (
+        step.each is None
+        or step.each.op != "constant"
+        or not abs(step.each.value) < DAY_LIMIT_US / 1e6
+        or step.each.value * 1e6 != int(step.each.value * 1e6)
+    ):
         return None
     return int(step.each.value * 1e6) * (-1 if step.direction == "earlier" else 1)
 
 
-def _times(level: Level, step: RepeatStep, up: np.ndarray, index: np.ndarray, each: np.ndarray | None, totals: np.ndarray) -> np.ndarray:
+def _times(
+    level: Level, step: RepeatStep, up: np.ndarray, index: np.ndarray, each: np.ndarray | None, totals: np.ndarray
+) -> np.ndarray:
     """The time of every element, before its own `stamp`."""
     if each is None:
         return level.at[up]
@@ -161,7 +168,15 @@ def _register(level: Level, step: RepeatStep, rows: np.ndarray, child: Level | N
         level.children.setdefault(step.number, []).append(child)
 
 
-def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, window: Window, up: np.ndarray, each: np.ndarray | None) -> None:
+def _known(
+    engine: Walker,
+    level: Level,
+    step: RepeatStep,
+    rows: np.ndarray,
+    window: Window,
+    up: np.ndarray,
+    each: np.ndarray | None,
+) -> None:
     """A repeat whose elements are known: all at once, or by turns where one speaks of the one before."""
     index, totals = _positions(up, level.count)
     keep = _allowed(engine, level, step, up, totals)
@@ -182,7 +197,14 @@ def _known(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, win
         chosen = np.flatnonzero((index == turn) & level.alive[up])
         if not len(chosen):
             continue
-        child = Level(engine.batch, len(chosen), sources.taken(window, chosen), level, up[chosen], _times(level, step, up[chosen], index[chosen], each, totals))
+        child = Level(
+            engine.batch,
+            len(chosen),
+            sources.taken(window, chosen),
+            level,
+            up[chosen],
+            _times(level, step, up[chosen], index[chosen], each, totals),
+        )
         child.index = index[chosen]
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
@@ -201,7 +223,9 @@ def _carry(level: Level, child: Level, step: RepeatStep, carry: dict[str, Column
         kept = carry.get(name)
         if kept is None:
             shape = (level.count, *column.values.shape[1:])
-            blank = np.full(shape, None, object) if column.values.dtype == object else np.zeros(shape, column.values.dtype)
+            blank = (
+                np.full(shape, None, object) if column.values.dtype == object else np.zeros(shape, column.values.dtype)
+            )
             kept = carry[name] = Column(blank, np.zeros(level.count, np.int16))
         known = column.state == PRESENT
         kept.values[child.up[known]] = column.values[known]
@@ -244,7 +268,20 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         fixed = _fixed_us(step)
         up, index, start, at = np.empty((4, int(shown.sum())), np.int64)
         walk = loops.elements if len(up) <= 4 * loops.FEW else loops.compiled(loops.elements)
-        walk(rows, shown, totals, begin, size, level.at, fixed or 0, step.direction == "later until stamp", up, index, start, at)
+        walk(
+            rows,
+            shown,
+            totals,
+            begin,
+            size,
+            level.at,
+            fixed or 0,
+            step.direction == "later until stamp",
+            up,
+            index,
+            start,
+            at,
+        )
         if each is not None and fixed is None:
             at = _times(level, step, up, index, each, counts)
         if whole_bytes:
@@ -292,7 +329,14 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         window.records = None
         index = np.full(len(here), turn + 1, np.int64)
         counted = step.kind != "end" or step.direction != "later until stamp"
-        child = Level(engine.batch, len(here), window, level, here, _times(level, step, here, index, each if counted else None, counts))
+        child = Level(
+            engine.batch,
+            len(here),
+            window,
+            level,
+            here,
+            _times(level, step, here, index, each if counted else None, counts),
+        )
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
@@ -307,8 +351,15 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
     outer.cursor = cursor
     outer.last = None
     whole_child = merged(pieces) if pieces else None
-    if whole_child is not None and step.kind == "end" and step.direction == "later until stamp" and whole_child.up is not None:
+    if (
+        whole_child is not None
+        and step.kind == "end"
+        and step.direction == "later until stamp"
+        and whole_child.up is not None
+    ):
         assert whole_child.index is not None
-        at = _times(level, step, whole_child.up, whole_child.index, each, np.bincount(whole_child.up, minlength=level.count))
+        at = _times(
+            level, step, whole_child.up, whole_child.index, each, np.bincount(whole_child.up, minlength=level.count)
+        )
         whole_child.at = at if whole_child.stamped is None else np.where(whole_child.stamped, whole_child.at, at)
     _register(level, step, rows, whole_child)

@@ -20,7 +20,16 @@ from .level import Batch, Level, Window
 from .numbers import PAD
 
 Wrong = tuple[str, str, int]  # code, what is wrong, byte
-WORDS: dict[type, str] = {dict: "an object", list: "a list", str: "a text", bool: "true or false", int: "a number", float: "a number", type(None): "null", bytes: "bytes"}
+WORDS: dict[type, str] = {
+    dict: "an object",
+    list: "a list",
+    str: "a text",
+    bool: "true or false",
+    int: "a number",
+    float: "a number",
+    type(None): "null",
+    bytes: "bytes",
+}
 
 
 # windows ---------------------------------------------------------------------
@@ -73,7 +82,11 @@ def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: 
         if wrong is not None:
             level.fail(np.array([row]), wrong[0], wrong[1], line, wrong[2])
         else:
-            docs[row] = placed(found, a - batch.traced_from) if batch.trace is not None and source == "text" and window.own else found
+            docs[row] = (
+                placed(found, a - batch.traced_from)
+                if batch.trace is not None and source == "text" and window.own
+                else found
+            )
     window.kind, window.docs = "text" if source == "text" else "document", docs
     return level.living(rows)
 
@@ -201,7 +214,11 @@ def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
     except _Tagged as error:
         return None, ("malformed", str(error), 0)
     if end != len(raw):
-        return None, ("malformed", f"{len(raw) - end} byte{'s stand' if len(raw) - end > 1 else ' stands'} behind the end of the CBOR", end)
+        return None, (
+            "malformed",
+            f"{len(raw) - end} byte{'s stand' if len(raw) - end > 1 else ' stands'} behind the end of the CBOR",
+            end,
+        )
     try:
         return cbor2.CBORDecoder(io.BytesIO(raw), tag_hook=_refuse_tag).decode(), None
     except (cbor2.CBORDecodeError, ValueError, TypeError, OverflowError, ArithmeticError, RecursionError) as error:
@@ -215,7 +232,11 @@ def read_text(raw: bytes) -> tuple[Any, Wrong | None]:
         return None, ("malformed", "the text is no UTF-8", error.start)
 
 
-READERS: dict[str, Callable[[bytes], tuple[Any, Wrong | None]]] = {"json": read_json, "cbor": read_cbor, "text": read_text}
+READERS: dict[str, Callable[[bytes], tuple[Any, Wrong | None]]] = {
+    "json": read_json,
+    "cbor": read_cbor,
+    "text": read_text,
+}
 
 
 # text ------------------------------------------------------------------------
@@ -304,7 +325,12 @@ def match_pattern(level: Level, rows: np.ndarray, pattern: str, line: int) -> No
             found[row] = match.groupdict()
             doc = docs[row]
             if isinstance(doc, Placed):
-                found[row] = {k: v if v is None else placed(v, doc.at + len(doc[: match.start(expression.groupindex[k])].encode())) for k, v in found[row].items()}
+                found[row] = {
+                    k: v
+                    if v is None
+                    else placed(v, doc.at + len(doc[: match.start(expression.groupindex[k])].encode()))
+                    for k, v in found[row].items()
+                }
     window.groups = found
 
 
@@ -324,7 +350,9 @@ def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray
     begins = np.flatnonzero(byte == framing.start)
     events = np.flatnonzero((byte == framing.start) | (byte == framing.end))
     following = np.searchsorted(events, begins, "right")
-    at = np.where(following < len(events), events[np.minimum(following, max(len(events) - 1, 0))] if len(events) else 0, total)
+    at = np.where(
+        following < len(events), events[np.minimum(following, max(len(events) - 1, 0))] if len(events) else 0, total
+    )
     inside = at < total
     safe = np.minimum(at, max(total - 1, 0))
     whole = inside & (byte[safe] == framing.end) & (owner[safe] == owner[begins]) if len(begins) else np.zeros(0, bool)
@@ -338,7 +366,9 @@ def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray
         escape = content == framing.escape
         turned = np.zeros(len(content), bool)
         places = np.flatnonzero(escape)
-        ends_with = (places + 1 >= len(content)) | (frame[np.minimum(places + 1, max(len(content) - 1, 0))] != frame[places])
+        ends_with = (places + 1 >= len(content)) | (
+            frame[np.minimum(places + 1, max(len(content) - 1, 0))] != frame[places]
+        )
         wrong_escape[frame[places[ends_with]]] = True
         places = places[~ends_with]
         value = content[places + 1] ^ (framing.xor or 0)
@@ -348,10 +378,16 @@ def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray
         content = np.where(turned, content ^ (framing.xor or 0), content)[~escape]
         size = size - np.bincount(frame[escape], minlength=count)
     ends = np.cumsum(size)
-    own = Window("bytes", np.concatenate([content, np.zeros(PAD, np.uint8)]).astype(np.uint8), ends - size, ends, "too short")
+    own = Window(
+        "bytes", np.concatenate([content, np.zeros(PAD, np.uint8)]).astype(np.uint8), ends - size, ends, "too short"
+    )
     own.own = False
     own.pending = [
-        ("too short", "the frame has no end") if not fine else ("malformed", "an escape stands before a byte that needs none") if bad else None
+        ("too short", "the frame has no end")
+        if not fine
+        else ("malformed", "an escape stands before a byte that needs none")
+        if bad
+        else None
         for fine, bad in zip(whole.tolist(), wrong_escape.tolist(), strict=True)
     ]
     return rows[owner[begins]] if count else np.zeros(0, np.int64), own
@@ -367,7 +403,23 @@ class Measured:
         self.value, self.kind, self.unit, self.sum = value, kind, unit, total
 
 
-_CBOR_LABELS = {-1: "bver", -2: "bn", -3: "bt", -4: "bu", -5: "bv", -6: "bs", 0: "n", 1: "u", 2: "v", 3: "vs", 4: "vb", 5: "s", 6: "t", 7: "ut", 8: "vd"}
+_CBOR_LABELS = {
+    -1: "bver",
+    -2: "bn",
+    -3: "bt",
+    -4: "bu",
+    -5: "bv",
+    -6: "bs",
+    0: "n",
+    1: "u",
+    2: "v",
+    3: "vs",
+    4: "vb",
+    5: "s",
+    6: "t",
+    7: "ut",
+    8: "vd",
+}
 _VALUES = {"v": "number", "vs": "text", "vb": "flag", "vd": "data"}
 _RELATIVE = 2**28
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9:./_-]*")
@@ -426,11 +478,28 @@ def quantity(name: str) -> str:
 
 
 def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | None:
-    wants: dict[str, tuple[type, ...]] = {"n": (str,), "u": (str,), "v": (int, float), "vs": (str,), "vb": (bool,), "vd": (str, bytes), "s": (int, float), "t": (int, float)}
+    wants: dict[str, tuple[type, ...]] = {
+        "n": (str,),
+        "u": (str,),
+        "v": (int, float),
+        "vs": (str,),
+        "vb": (bool,),
+        "vd": (str, bytes),
+        "s": (int, float),
+        "t": (int, float),
+    }
     for key, kinds in wants.items():
-        if key in record and (not isinstance(record[key], kinds) or (isinstance(record[key], bool) and bool not in kinds)):
+        if key in record and (
+            not isinstance(record[key], kinds) or (isinstance(record[key], bool) and bool not in kinds)
+        ):
             return "malformed", f"`{key}` of record {index} is {WORDS.get(type(record[key]), 'something else')}", 0
-    for key, kinds in {"bn": (str,), "bu": (str, type(None)), "bt": (int, float), "bv": (int, float), "bs": (int, float)}.items():
+    for key, kinds in {
+        "bn": (str,),
+        "bu": (str, type(None)),
+        "bt": (int, float),
+        "bv": (int, float),
+        "bs": (int, float),
+    }.items():
         if not isinstance(base[key], kinds) or isinstance(base[key], bool):
             return "malformed", f"`{key}` of record {index} is {WORDS.get(type(base[key]), 'something else')}", 0
     return None

@@ -54,13 +54,24 @@ def walk(document: Any, path: tuple[Any, ...]) -> Any:
             if isinstance(step, Index):
                 document = document[step.number] if step.number < len(document) else GONE
             elif isinstance(step, Keyed):
-                document = next((e for e in document if isinstance(e, dict) and type(e.get(step.key)) is not bool and e.get(step.key) == step.value), GONE)
+                document = next(
+                    (
+                        e
+                        for e in document
+                        if isinstance(e, dict) and type(e.get(step.key)) is not bool and e.get(step.key) == step.value
+                    ),
+                    GONE,
+                )
             else:
                 return WRONG
         elif document is None:
             return BEYOND_NULL
         elif isinstance(document, Measured) and step == "sum":
-            document = Measured(document.sum, "number", f"{document.unit}.s" if document.unit else None, None) if document.sum is not None else GONE
+            document = (
+                Measured(document.sum, "number", f"{document.unit}.s" if document.unit else None, None)
+                if document.sum is not None
+                else GONE
+            )
         else:
             return WRONG
         if document is GONE:
@@ -234,7 +245,12 @@ def _tagged(found: Any) -> int:
 
 
 def _digits(text: Any, comma: bool) -> str:
-    if not isinstance(text, str) or len(text) > 40 or not text.isascii() or not (_COMMA if comma else _NUMBER).fullmatch(text):
+    if (
+        not isinstance(text, str)
+        or len(text) > 40
+        or not text.isascii()
+        or not (_COMMA if comma else _NUMBER).fullmatch(text)
+    ):
         raise Unfit("a number")
     return text.replace(",", ".")
 
@@ -268,8 +284,12 @@ def reader(step: ValueStep) -> Callable[[Any], Any]:
 
         return moment
     if step.form == "flag" and step.written:
-        return lambda found: {"true": 1.0, "false": 0.0}[found] if found in ("true", "false") else _unfit("true or false")
-    return {"hex integer": _hex_integer, "flag": _flag, "text": _text, "hex": _hex, "iso": _iso, "tagged": _tagged}[step.form]
+        return lambda found: (
+            {"true": 1.0, "false": 0.0}[found] if found in ("true", "false") else _unfit("true or false")
+        )
+    return {"hex integer": _hex_integer, "flag": _flag, "text": _text, "hex": _hex, "iso": _iso, "tagged": _tagged}[
+        step.form
+    ]
 
 
 def _unfit(wanted: str) -> Any:
@@ -296,12 +316,21 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
             parts.append(np.array(found, np.float64))
             continue
         values: list[Any] = [None if step.spec.kind == "text" else 0] * count
-        if step.form == "text" and not marks and not step.after and step.size is None and set(map(type, found)) == {str} and _plain_texts(found):
+        if (
+            step.form == "text"
+            and not marks
+            and not step.after
+            and step.size is None
+            and set(map(type, found)) == {str}
+            and _plain_texts(found)
+        ):
             parts.append(np.array([*found, None], object)[:-1])
             continue
         special: Any = range(count)
         if step.form == "number" and not step.written and all(isinstance(raw, str) for raw, _ in marks):
-            special = [i for i, v in enumerate(found) if type(v) is not float and (type(v) is not int or abs(v) > 2**53)]
+            special = [
+                i for i, v in enumerate(found) if type(v) is not float and (type(v) is not int or abs(v) > 2**53)
+            ]
             values = list(found)
             for i in special:
                 values[i] = 0
@@ -375,7 +404,12 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
             state = np.where(known | (state != PRESENT), state, batch.reason("code without a text")).astype(np.int16)
     if worded.any() and step.cleaning.unit_by is not None:
         state = np.where(worded, _WORDED, state).astype(np.int16)
-    raws = [result] if step.form == "number" and any(raw != raw or raw in (np.inf, -np.inf) for raw, _ in marks if isinstance(raw, float)) else []
+    raws = (
+        [result]
+        if step.form == "number"
+        and any(raw != raw or raw in (np.inf, -np.inf) for raw, _ in marks if isinstance(raw, float))
+        else []
+    )
     result, state = engine.clean(level, step.cleaning, rows, result, state, raws, False)
     if len(state) != len(rows):
         rows = rows[level.alive[rows]]
@@ -387,11 +421,27 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
     if batch.trace is not None:
         for i, row in enumerate(rows.tolist()):
             if i == 0:
-                raw = [None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r for r in raws_seen]
+                raw = [
+                    None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r
+                    for r in raws_seen
+                ]
             else:
                 raw = None
-            spots = [spot for at in step.places if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None]
-            engine.note(level, row, step.line, step.name, _stretches(level, row, step), raw, paths=[shown(at).strip("`") for at in step.places], spots=spots)
+            spots = [
+                spot
+                for at in step.places
+                if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None
+            ]
+            engine.note(
+                level,
+                row,
+                step.line,
+                step.name,
+                _stretches(level, row, step),
+                raw,
+                paths=[shown(at).strip("`") for at in step.places],
+                spots=spots,
+            )
 
 
 def _stretches(level: Level, row: int, step: ValueStep) -> list[dict[str, Any]]:
@@ -400,7 +450,16 @@ def _stretches(level: Level, row: int, step: ValueStep) -> list[dict[str, Any]]:
     for at in step.places:
         found = find(level, at, np.array([row]))[0] if at.mode in ("column", "group", "rest") else None
         if isinstance(found, Placed) and found:
-            places.append({"first": found.at, "last": found.at + len(found.encode()) - 1, "high": 7, "low": 0, "whole": True, "little": False})
+            places.append(
+                {
+                    "first": found.at,
+                    "last": found.at + len(found.encode()) - 1,
+                    "high": 7,
+                    "low": 0,
+                    "whole": True,
+                    "little": False,
+                }
+            )
     return places
 
 
@@ -409,14 +468,25 @@ _WORDED = -7  # a value that a word stands for, in the final unit already
 
 def whereabouts(level: Level, row: int, path: tuple[Any, ...]) -> list[Any] | None:
     """A path from the top of the document: keys as texts, places in lists as numbers. None where it cannot be told."""
-    steps: list[Any] = [step.number if isinstance(step, Index) else f"{step.key} = {step.word}" if isinstance(step, Keyed) else str(step) for step in path]
+    steps: list[Any] = [
+        step.number
+        if isinstance(step, Index)
+        else f"{step.key} = {step.word}"
+        if isinstance(step, Keyed)
+        else str(step)
+        for step in path
+    ]
     current: Level | None = level
     while current is not None and current.parent is not None and current.up is not None:
         if current.list_path is None or current.index is None:
             return None
         outer = [step.number if isinstance(step, Index) else str(step) for step in current.list_path]
         above = int(current.up[row])
-        whole = walk((current.parent.window.docs or [None])[above], current.list_path) if current.parent.window.docs else None
+        whole = (
+            walk((current.parent.window.docs or [None])[above], current.list_path)
+            if current.parent.window.docs
+            else None
+        )
         steps = [*outer, *([int(current.index[row]) - 1] if isinstance(whole, list) else []), *steps]
         row, current = above, current.parent
     return steps
@@ -424,7 +494,9 @@ def whereabouts(level: Level, row: int, path: tuple[Any, ...]) -> list[Any] | No
 
 def _all_numbers(found: list[Any]) -> bool:
     kinds = set(map(type, found))
-    return bool(kinds) and (kinds == {float} or (kinds <= {int, float} and all(type(v) is float or abs(v) <= 2**53 for v in found)))
+    return bool(kinds) and (
+        kinds == {float} or (kinds <= {int, float} and all(type(v) is float or abs(v) <= 2**53 for v in found))
+    )
 
 
 def _plain_texts(found: list[Any]) -> bool:
@@ -432,7 +504,16 @@ def _plain_texts(found: list[Any]) -> bool:
 
 
 def _mark(marks: list[tuple[Any, str]], value: Any) -> str | None:
-    return next((reason for raw, reason in marks if type(raw) is type(value) and raw == value or (not isinstance(raw, str) and not isinstance(value, str) and raw == value)), None)
+    return next(
+        (
+            reason
+            for raw, reason in marks
+            if type(raw) is type(value)
+            and raw == value
+            or (not isinstance(raw, str) and not isinstance(value, str) and raw == value)
+        ),
+        None,
+    )
 
 
 def _trimmed(value: Any, step: ValueStep) -> Any:
@@ -441,7 +522,15 @@ def _trimmed(value: Any, step: ValueStep) -> Any:
             raise Unfit(f'a text that begins with "{step.after}"')
         value = value[len(step.after) :]
     if step.size is not None:
-        have = len(value) if isinstance(value, bytes) else len(value) / 2 if isinstance(value, str) and step.form == "hex integer" else len(value.encode()) if isinstance(value, str) else -1
+        have = (
+            len(value)
+            if isinstance(value, bytes)
+            else len(value) / 2
+            if isinstance(value, str) and step.form == "hex integer"
+            else len(value.encode())
+            if isinstance(value, str)
+            else -1
+        )
         if have != step.size:
             raise Unfit(f"{step.size} bytes")
     return value
@@ -449,7 +538,15 @@ def _trimmed(value: Any, step: ValueStep) -> Any:
 
 def _measured(record: Measured, step: ValueStep) -> Any:
     """The value of a SenML record in the unit that its line says."""
-    wants = {"number": "number", "integer": "number", "u64": "number", "i64": "number", "text": "text", "flag": "flag", "hex": "data"}.get(step.form, "")
+    wants = {
+        "number": "number",
+        "integer": "number",
+        "u64": "number",
+        "i64": "number",
+        "text": "text",
+        "flag": "flag",
+        "hex": "data",
+    }.get(step.form, "")
     if record.value is None:
         return GONE
     if record.kind != wants:
@@ -486,7 +583,14 @@ def _calendar(value: Any, step: ValueStep) -> dict[str, int]:
     return found
 
 
-def _calendar_values(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray, found: dict[int, dict[str, int]], result: np.ndarray) -> tuple[np.ndarray, list[int]]:
+def _calendar_values(
+    engine: Walker,
+    level: Level,
+    step: ValueStep,
+    rows: np.ndarray,
+    found: dict[int, dict[str, int]],
+    result: np.ndarray,
+) -> tuple[np.ndarray, list[int]]:
     assert step.calendar is not None
     index = np.array(list(found), np.int64)
     letters = [letter for letter, width in pattern_parts(step.calendar.pattern) if width]
@@ -499,7 +603,9 @@ def _calendar_values(engine: Walker, level: Level, step: ValueStep, rows: np.nda
     return result, index[~good].tolist()
 
 
-def by_unit(level: Level, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray) -> tuple[np.ndarray, np.ndarray | None]:
+def by_unit(
+    level: Level, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray
+) -> tuple[np.ndarray, np.ndarray | None]:
     """Values by the unit that another value chooses. Rows with an unknown one fail; a word needs none."""
     chooser = View(level, rows).column(choice.name)
     options = np.broadcast_to(chooser.values, (len(rows),))
@@ -517,7 +623,12 @@ def by_unit(level: Level, choice: UnitChoice, rows: np.ndarray, result: np.ndarr
         return converted, None
     for row, option in zip(rows[open_].tolist(), options[open_].tolist(), strict=True):
         said = f"`{option}`" if option is not None else "none"
-        level.fail(np.array([row]), "malformed", f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}", 0)
+        level.fail(
+            np.array([row]),
+            "malformed",
+            f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}",
+            0,
+        )
     return converted, open_
 
 
@@ -551,7 +662,9 @@ def lists(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> t
     return np.array(ran, np.int64), np.array(up, np.int64), docs
 
 
-def texts(engine: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None) -> tuple[np.ndarray, list[bytes]]:
+def texts(
+    engine: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None
+) -> tuple[np.ndarray, list[bytes]]:
     """Texts, or bytes, that hold a document of their own."""
     kept: list[int] = []
     pieces: list[bytes] = []
@@ -565,11 +678,18 @@ def texts(engine: Walker, level: Level, at: At, rows: np.ndarray, line: int, req
             kept.append(row)
             pieces.append(value.encode() if isinstance(value, str) else value)
         else:
-            level.fail(np.array([row]), "malformed", f"{shown(at)} is {WORDS.get(type(value), 'something else')}, expected a text", line)
+            level.fail(
+                np.array([row]),
+                "malformed",
+                f"{shown(at)} is {WORDS.get(type(value), 'something else')}, expected a text",
+                line,
+            )
     return np.array(kept, np.int64), pieces
 
 
-def encoded(engine: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None) -> tuple[np.ndarray, list[bytes]]:
+def encoded(
+    engine: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None
+) -> tuple[np.ndarray, list[bytes]]:
     """Bytes that are written as text: base64 (either alphabet, padded or not) or hexadecimal."""
     rows, found = texts(engine, level, at, rows, line, required)
     kept: list[int] = []

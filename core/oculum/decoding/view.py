@@ -29,7 +29,11 @@ class View:
             return Val(0.0, False)
         level, column = found
         if level is self.level:
-            return Val(column.values, column.state) if self.full else Val(column.values[self.rows], column.state[self.rows])
+            return (
+                Val(column.values, column.state)
+                if self.full
+                else Val(column.values[self.rows], column.state[self.rows])
+            )
         rows = self.level.climb(self.rows, level)
         return Val(column.values[rows], column.state[rows])
 
@@ -99,7 +103,11 @@ class View:
         if place.mode == "register":
             window.note_read(rows[inside], begin[inside] + width)
         if level.batch.trace is not None:
-            level.batch.trace.looked += [{"line": ex.line, "places": [spot(raw, int(begin[i]) - level.batch.traced_from)]} for i in traced if inside[i]]
+            level.batch.trace.looked += [
+                {"line": ex.line, "places": [spot(raw, int(begin[i]) - level.batch.traced_from)]}
+                for i in traced
+                if inside[i]
+            ]
         values, _, bad = number(raw, window.data, np.where(inside, begin, start))
         return Val(values, inside if bad is None else inside & ~bad)
 
@@ -112,7 +120,9 @@ class View:
             begin, step, length = window.table
             low, high = (first if first >= 0 else length + first), (last if last >= 0 else length + last) + 1
             if 0 <= low <= high <= length:
-                return Val(check(name, window.data, Strided(begin + low, step, level.count), high - low, parameters), True)
+                return Val(
+                    check(name, window.data, Strided(begin + low, step, level.count), high - low, parameters), True
+                )
         start, end = window.start[rows], window.end[rows]
         if registers:
             origin = window.origin[rows] if window.origin is not None else 0
@@ -164,7 +174,9 @@ class View:
             rows = np.flatnonzero(inner.alive)
             found = evaluate(ex.args[0], View(inner, rows))
             owner.append(inner.up[rows])
-            shape = np.broadcast_shapes(np.shape(found.values), (len(rows),) if ex.type.kind != "position" else (len(rows), 2))
+            shape = np.broadcast_shapes(
+                np.shape(found.values), (len(rows),) if ex.type.kind != "position" else (len(rows), 2)
+            )
             values.append(np.broadcast_to(found.values, shape))
             states.append(np.broadcast_to(np.asarray(found.state).astype(np.int16), (len(rows),)))
         up = np.concatenate(owner) if owner else np.zeros(0, np.int64)
@@ -207,7 +219,10 @@ class View:
         count = len(self.rows)
         moments = np.broadcast_to(parts[0].values, (count,))
         zones = np.broadcast_to(np.asarray(parts[1].values, object), (count,))
-        again = [known_zone(str(z)) and utc_to_local(int(m), str(z))[1] for m, z in zip(moments.tolist(), zones.tolist(), strict=True)]
+        again = [
+            known_zone(str(z)) and utc_to_local(int(m), str(z))[1]
+            for m, z in zip(moments.tolist(), zones.tolist(), strict=True)
+        ]
         return Val(np.array(again, bool), state)
 
 
@@ -232,7 +247,11 @@ def names_of(level: Level, template: str, rows: np.ndarray) -> list[str]:
             source: Level | None = level
             while source is not None and source.index is None:
                 source = source.parent
-            texts = [str(n) for n in source.index[level.climb(rows, source)].tolist()] if source is not None and source.index is not None else ["1"] * len(rows)
+            texts = (
+                [str(n) for n in source.index[level.climb(rows, source)].tolist()]
+                if source is not None and source.index is not None
+                else ["1"] * len(rows)
+            )
         else:
             found = level.find(place)
             if found is None:
@@ -248,7 +267,9 @@ def _plain(text: str) -> str:
     return "".join(c if c.isascii() and (c.isalnum() or c == "_") else "_" for c in text.lower())[:60]
 
 
-def aggregate(kind: str, up: np.ndarray, values: np.ndarray, state: np.ndarray, count: int, joint: str, truth: bool) -> tuple[np.ndarray, np.ndarray]:
+def aggregate(
+    kind: str, up: np.ndarray, values: np.ndarray, state: np.ndarray, count: int, joint: str, truth: bool
+) -> tuple[np.ndarray, np.ndarray]:
     """One value for each of `count` rows out of those of its repeats.
 
     up: int64 (m,), rising: the row each belongs to. Returns values and states, (count,).
@@ -274,7 +295,11 @@ def aggregate(kind: str, up: np.ndarray, values: np.ndarray, state: np.ndarray, 
         return result, good
     if kind in ("first_of", "last_of"):
         rows, chosen = up[known], values[known]
-        result = np.zeros((count, *values.shape[1:]), values.dtype) if values.dtype != object else np.full(count, None, object)
+        result = (
+            np.zeros((count, *values.shape[1:]), values.dtype)
+            if values.dtype != object
+            else np.full(count, None, object)
+        )
         order = everyone(len(rows)) if kind == "last_of" else everyone(len(rows))[::-1]
         result[rows[order]] = chosen[order]
         return result, np.where(np.bincount(rows, minlength=count) > 0, 1, NO_NUMBER).astype(np.int16)

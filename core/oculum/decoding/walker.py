@@ -19,10 +19,23 @@ class Walker(Protocol):
 
     def numbers(self, ex: Ex, level: Level, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]: ...
 
-    def clean(self, level: Level, cleaning: Cleaning, rows: np.ndarray, result: np.ndarray, state: np.ndarray, raws: list[np.ndarray], floats: bool) -> tuple[np.ndarray, np.ndarray]: ...
+    def clean(
+        self,
+        level: Level,
+        cleaning: Cleaning,
+        rows: np.ndarray,
+        result: np.ndarray,
+        state: np.ndarray,
+        raws: list[np.ndarray],
+        floats: bool,
+    ) -> tuple[np.ndarray, np.ndarray]: ...
 
     def stamp_field(self, level: Level, name: str, ex: Ex, rows: np.ndarray) -> None: ...
 
-    def calendar(self, level: Level, zoned: Zoned, parts: dict[str, np.ndarray], rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]: ...
+    def calendar(
+        self, level: Level, zoned: Zoned, parts: dict[str, np.ndarray], rows: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]: ...
 
-    def note(self, level: Level, row: int, line: int, name: str, places: list[dict[str, Any]], raw: Any, **more: Any) -> None: ...
+    def note(
+        self, level: Level, row: int, line: int, name: str, places: list[dict[str, Any]], raw: Any, **more: Any
+    ) -> None: ...

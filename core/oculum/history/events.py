@@ -53,7 +53,13 @@ class Events:
         return len(self.device)
 
 
-def build_events(groups: Sequence[Group], device: np.ndarray, arrival: np.ndarray, newest: Mapping[tuple[int, str], Newest], ids: np.ndarray) -> Events:
+def build_events(
+    groups: Sequence[Group],
+    device: np.ndarray,
+    arrival: np.ndarray,
+    newest: Mapping[tuple[int, str], Newest],
+    ids: np.ndarray,
+) -> Events:
     """The events of a batch's groups.
 
     device, arrival, ids: int64 (n,) a message, arrival not decreasing. `newest` holds what was known before.
@@ -67,7 +73,11 @@ def build_events(groups: Sequence[Group], device: np.ndarray, arrival: np.ndarra
     order = np.lexsort((at, rows, owners))
     rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
     fresh_row = np.ones(len(order), bool)
-    fresh_row[1:] = (rows_sorted[1:] != rows_sorted[:-1]) | (at_sorted[1:] != at_sorted[:-1]) | (owners_sorted[1:] != owners_sorted[:-1])
+    fresh_row[1:] = (
+        (rows_sorted[1:] != rows_sorted[:-1])
+        | (at_sorted[1:] != at_sorted[:-1])
+        | (owners_sorted[1:] != owners_sorted[:-1])
+    )
     event_of = np.empty(len(order), np.int64)
     event_of[order] = np.cumsum(fresh_row) - 1
     keep = order[fresh_row]
@@ -137,7 +147,10 @@ def newest_after(events: Events) -> dict[tuple[int, str], tuple[Newest, int]]:
         sources = track.source[ends]
         for end, source in zip(ends[sources >= 0].tolist(), sources[sources >= 0].tolist(), strict=True):
             value = plain(track.column.values[source])
-            found[(int(events.device[end]), name)] = (Newest(value, int(events.at[source])), int(events.message[source]))
+            found[(int(events.device[end]), name)] = (
+                Newest(value, int(events.at[source])),
+                int(events.message[source]),
+            )
     return found
 
 

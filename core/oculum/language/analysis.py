@@ -92,7 +92,10 @@ def given(steps: tuple[Step, ...]) -> set[str]:
 
 def reads(steps: tuple[Step, ...]) -> bool:
     """Whether something here moves the cursor."""
-    return any(isinstance(step, ReadStep | SkipStep | SpanStep | RecordsStep) or any(map(reads, bodies(step))) for step in steps)
+    return any(
+        isinstance(step, ReadStep | SkipStep | SpanStep | RecordsStep) or any(map(reads, bodies(step)))
+        for step in steps
+    )
 
 
 def expressions(step: Step) -> tuple[Ex, ...]:
@@ -200,7 +203,11 @@ def rejected(steps: tuple[Step, ...], name: str) -> bool:
     def asks(ex: Ex) -> bool:
         return (ex.op == "missing" and ex.args[0].op == "name" and ex.args[0].value == name) or any(map(asks, ex.args))
 
-    return any((isinstance(s, RejectStep) and s.rule is not None and asks(s.rule)) or any(rejected(body, name) for body in bodies(s)) for s in steps)
+    return any(
+        (isinstance(s, RejectStep) and s.rule is not None and asks(s.rule))
+        or any(rejected(body, name) for body in bodies(s))
+        for s in steps
+    )
 
 
 def checks_end(ex: Ex) -> bool:

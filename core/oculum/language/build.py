@@ -97,7 +97,9 @@ class Build(Transformer[Token, Any]):
                 options[part[0]] = part[1]
             elif part is not None:
                 body.append(part)
-        return tree.Decoder(token_span(c[0]), str(c[0]), c[1], options.get("order"), options.get("counted"), tuple(body))
+        return tree.Decoder(
+            token_span(c[0]), str(c[0]), c[1], options.get("order"), options.get("counted"), tuple(body)
+        )
 
     # statements
     def target(self, m: Any, c: list[Any]) -> tuple[str, Span]:
@@ -120,7 +122,9 @@ class Build(Transformer[Token, Any]):
 
     def unit_arm(self, m: Any, c: list[Any]) -> tree.UnitArm:
         token = c[0]
-        option: str | int = whole(token) if token.type == "NUMBER" else unquoted(token) if token.type == "STRING" else str(token)[1:-1]
+        option: str | int = (
+            whole(token) if token.type == "NUMBER" else unquoted(token) if token.type == "STRING" else str(token)[1:-1]
+        )
         return tree.UnitArm(option, str(token), tuple(c[1:-1]), str(c[-1]))
 
     def put(self, m: Any, c: list[Any]) -> tree.Put:
@@ -243,7 +247,9 @@ class Build(Transformer[Token, Any]):
     def open(self, m: Any, c: list[Any]) -> tree.Open:
         region, encoding, order, *rest = c
         words = tuple(part for part in rest if isinstance(part, str))
-        return tree.Open(span_of(m), region, encoding, order, words, tuple(part for part in rest if not isinstance(part, str)))
+        return tree.Open(
+            span_of(m), region, encoding, order, words, tuple(part for part in rest if not isinstance(part, str))
+        )
 
     def records(self, m: Any, c: list[Any]) -> tree.Records:
         region, tag, size, once = c
@@ -388,7 +394,9 @@ class Build(Transformer[Token, Any]):
 
     def clock(self, m: Any, c: list[Any]) -> tree.Clock:
         storage, order, words, unit, since, wrapping = c
-        return tree.Clock(span_of(m), _stored_as(storage, order, words), str(unit), unquoted(since), wrapping is not None)
+        return tree.Clock(
+            span_of(m), _stored_as(storage, order, words), str(unit), unquoted(since), wrapping is not None
+        )
 
     def number_clock(self, m: Any, c: list[Any]) -> tree.Clock:
         return tree.Clock(span_of(m), None, str(c[0]), unquoted(c[1]))

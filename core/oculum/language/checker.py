@@ -86,7 +86,12 @@ class Checker:
             return parse_unit(code)
         except UnitError as error:
             tail = meant(code, known_codes())
-            self.halt(f"{error}{tail}" if tail else f"{error} of the table; units are UCUM codes such as `Cel`, `mg/L`, `m/s2`", span)
+            self.halt(
+                f"{error}{tail}"
+                if tail
+                else f"{error} of the table; units are UCUM codes such as `Cel`, `mg/L`, `m/s2`",
+                span,
+            )
 
     def bounded(self, text: str, span: Span) -> int | float:
         digits = text.lstrip("-")
@@ -123,14 +128,20 @@ class Checker:
         finally:
             self.depth -= 1
         if not beside and found.type.kind == "code" and found.type.literal:
-            self.halt(f'`{found.value}` in backticks is the text of a code and has a meaning beside that code only, as in mode = `{found.value}`; a text stands in "quotes"', node.span)
+            self.halt(
+                f'`{found.value}` in backticks is the text of a code and has a meaning beside that code only, as in mode = `{found.value}`; a text stands in "quotes"',
+                node.span,
+            )
         return found
 
     def _coded(self, text: Ex, coded: Ex, span: Span) -> Ex:
         """The text of a code as its number."""
         texts = [t for _, t in coded.type.codes]
         if text.value not in texts:
-            self.halt(f"`{text.value}` is not one of the texts of this code{meant(text.value, texts) or ': ' + ', '.join(texts)}", span)
+            self.halt(
+                f"`{text.value}` is not one of the texts of this code{meant(text.value, texts) or ': ' + ', '.join(texts)}",
+                span,
+            )
         return replace(text, value=float(next(n for n, t in coded.type.codes if t == text.value)))
 
     def _typed(self, node: tree.Expr, scope: Scope) -> Ex:
@@ -178,18 +189,26 @@ class Checker:
                 return self._power(node, scope)
             case tree.Membership():
                 member = self.typed(node.value, scope, beside=True)
-                found = [self._compare(node, "=", member, self.typed(option, scope, beside=True)) for option in node.options]
+                found = [
+                    self._compare(node, "=", member, self.typed(option, scope, beside=True)) for option in node.options
+                ]
                 joined = found[0]
                 for option in found[1:]:
                     joined = Ex("or", (joined, option), TRUTH, None, line)
                 return joined
             case tree.Choice():
                 rule = self._truth(node.rule, scope)
-                then, otherwise = self.typed(node.then, scope, beside=True), self.typed(node.otherwise, scope, beside=True)
+                then, otherwise = (
+                    self.typed(node.then, scope, beside=True),
+                    self.typed(node.otherwise, scope, beside=True),
+                )
                 if then.type.kind == "number" and otherwise.type.kind == "number":
                     otherwise = self._to_scale_of(then, otherwise, node.otherwise.span)
                 elif then.type.kind != otherwise.type.kind and "unknown" not in (then.type.kind, otherwise.type.kind):
-                    self.halt(f"one arm is {then.type.kind}, the other {otherwise.type.kind}: both must be of one kind", node.span)
+                    self.halt(
+                        f"one arm is {then.type.kind}, the other {otherwise.type.kind}: both must be of one kind",
+                        node.span,
+                    )
                 elif then.type.kind == "code":
                     then, otherwise = self._one_code(node, then, otherwise)
                 return Ex("choice", (rule, then, otherwise), then.type, None, line)
@@ -208,7 +227,10 @@ class Checker:
         if node.name in self.poisoned:
             raise Halt
         if node.name in scope.inner:
-            self.halt(f"`{node.name}` stands in a repeat and has many values: take one of them, as in `max_of({node.name})`", node.span)
+            self.halt(
+                f"`{node.name}` stands in a repeat and has many values: take one of them, as in `max_of({node.name})`",
+                node.span,
+            )
         close = meant(node.name, [*scope.names, *(BUILTINS if scope.source else ())])
         fix = close.split("`")[1] if close else None
         self.halt(f"`{node.name}` is not a field of `{scope.owner}`{close}", node.span, fix)
@@ -231,7 +253,9 @@ class Checker:
         for piece in pieces[1::2]:
             match = re.fullmatch(r"([a-z][a-z0-9_]*)(?::0([1-9]))?", piece)
             if not match:
-                self.halt(f"`{{{piece}}}` is no name: write `{{serial}}`, or `{{serial:05}}` for five digits", node.span)
+                self.halt(
+                    f"`{{{piece}}}` is no name: write `{{serial}}`, or `{{serial:05}}` for five digits", node.span
+                )
             arguments.append(self._name(tree.Name(node.span, match[1]), scope))
         widths = tuple(int(piece.split(":0")[1]) if ":" in piece else 0 for piece in pieces[1::2])
         return Ex("template", tuple(arguments), Type("text"), (tuple(pieces[::2]), widths), node.span.line)
@@ -240,7 +264,9 @@ class Checker:
         if scope.setpoints is None:
             self.halt("setpoints belong to conditions; a decoder does not know them", node.span)
         if node.name not in scope.setpoints:
-            self.halt(f"`{node.name}` is not a setpoint of `{scope.owner}`{meant(node.name, scope.setpoints)}", node.span)
+            self.halt(
+                f"`{node.name}` is not a setpoint of `{scope.owner}`{meant(node.name, scope.setpoints)}", node.span
+            )
         if scope.setpoints[node.name] == UNKNOWN_UNIT:
             return Ex("setpoint", (), UNKNOWN, node.name, node.span.line)
         return Ex("setpoint", (), Type("number", parse_unit(scope.setpoints[node.name])), node.name, node.span.line)
@@ -273,17 +299,28 @@ class Checker:
         want, have = target.type.unit or PLAIN, value.type.unit or PLAIN
         if value.type.literal and have.code == "1" and want.code != "1":
             text = f"{value.value:g}" if isinstance(value.value, float) else "this number"
-            self.halt(f"{text} has no unit: write it with one, such as `{text} {want.code}`", span, f"{text} {want.code}" if value.value is not None else None)
+            self.halt(
+                f"{text} has no unit: write it with one, such as `{text} {want.code}`",
+                span,
+                f"{text} {want.code}" if value.value is not None else None,
+            )
         if want.dimension != have.dimension:
             if target.type.literal and want.code == "1":
-                self.halt(f"a number without a unit stands against {describe(have.dimension)} in {have.code}: give it a unit", span)
-            self.halt(f"`{have.code}` is {describe(have.dimension)}, but `{want.code}` is {describe(want.dimension)}", span)
+                self.halt(
+                    f"a number without a unit stands against {describe(have.dimension)} in {have.code}: give it a unit",
+                    span,
+                )
+            self.halt(
+                f"`{have.code}` is {describe(have.dimension)}, but `{want.code}` is {describe(want.dimension)}", span
+            )
         if same_scale(have, want):
             return replace(value, type=replace(value.type, unit=want))
         if value.op == "constant":
             exact = convert(value.value, have, want, difference=difference)
             return replace(value, value=exact, type=replace(value.type, unit=want))
-        return Ex("convert", (value,), replace(value.type, unit=want), between(have, want, difference=difference), value.line)
+        return Ex(
+            "convert", (value,), replace(value.type, unit=want), between(have, want, difference=difference), value.line
+        )
 
     def _sum(self, node: tree.Binary, scope: Scope) -> Ex:
         left, right = self.typed(node.left, scope), self.typed(node.right, scope)
@@ -295,13 +332,17 @@ class Checker:
                 return Ex("time difference", (left, right), Type("number", SECOND), None, line)
             if right.type.kind != "number" or (right.type.unit or PLAIN).dimension != SECOND.dimension:
                 self.halt(f"found {_shown(right.type)}, expected a duration to move a time by", node.right.span)
-            seconds = self._to_scale_of(Ex("constant", (), Type("number", SECOND), 1.0), right, node.right.span, difference=True)
+            seconds = self._to_scale_of(
+                Ex("constant", (), Type("number", SECOND), 1.0), right, node.right.span, difference=True
+            )
             return Ex("time " + node.sign, (left, seconds), Type("time"), None, line)
         for side, written in ((left, node.left), (right, node.right)):
             if side.type.kind != "number":
                 self.halt(f"found {_shown(side.type)}, expected a number", written.span)
         scale = bool((left.type.unit or PLAIN).is_scale or (right.type.unit or PLAIN).is_scale)
-        right_is_step = scale and (right.type.difference or right.type.literal or (left.type.difference and node.sign == "-"))
+        right_is_step = scale and (
+            right.type.difference or right.type.literal or (left.type.difference and node.sign == "-")
+        )
         if scale and node.sign == "+" and not right_is_step:
             if left.type.difference or left.type.literal:
                 left, right = right, left
@@ -325,7 +366,10 @@ class Checker:
         else:
             for side, span in ((left, node.left.span), (right, node.right.span)):
                 if (side.type.unit or PLAIN).is_scale and not side.type.difference:
-                    self.halt("a temperature on a scale with its own zero cannot be multiplied or divided; a difference can", span)
+                    self.halt(
+                        "a temperature on a scale with its own zero cannot be multiplied or divided; a difference can",
+                        span,
+                    )
             sign = 1 if node.sign == "*" else -1
             dims = dict(lu.dimension)
             for base, exponent in ru.dimension:
@@ -336,10 +380,26 @@ class Checker:
             factor = lu.factor * ru.factor if sign == 1 else lu.factor / ru.factor
             if not dimension:
                 result = Ex(node.sign, (left, right), Type("number", PLAIN), None, line)
-                return result if factor == 1 else Ex("convert", (result,), Type("number", PLAIN), (float(factor.numerator), 0.0, float(factor.denominator)), line)
+                return (
+                    result
+                    if factor == 1
+                    else Ex(
+                        "convert",
+                        (result,),
+                        Type("number", PLAIN),
+                        (float(factor.numerator), 0.0, float(factor.denominator)),
+                        line,
+                    )
+                )
             unit = Unit(f"{lu.code}{'.' if sign == 1 else '/'}{ru.code}".removeprefix("1"), dimension, scale=factor)
         literal = left.type.literal and right.type.literal
-        return Ex(node.sign, (left, right), Type("number", unit, left.type.difference or right.type.difference, literal), None, line)
+        return Ex(
+            node.sign,
+            (left, right),
+            Type("number", unit, left.type.difference or right.type.difference, literal),
+            None,
+            line,
+        )
 
     def _power(self, node: tree.Power, scope: Scope) -> Ex:
         inner = self._number(node.value, scope)
@@ -350,11 +410,17 @@ class Checker:
         if unit.dimension:
             if exponent != int(exponent):
                 self.halt("a quantity with a unit takes whole powers only", node.span)
-            unit = Unit(f"({unit.code})^{exponent}", tuple((b, e * int(exponent)) for b, e in unit.dimension), scale=unit.factor ** int(exponent))
+            unit = Unit(
+                f"({unit.code})^{exponent}",
+                tuple((b, e * int(exponent)) for b, e in unit.dimension),
+                scale=unit.factor ** int(exponent),
+            )
         return Ex("power", (inner,), Type("number", unit), float(exponent), node.span.line)
 
     def _comparison(self, node: tree.Binary, scope: Scope) -> Ex:
-        return self._compare(node, node.sign, self.typed(node.left, scope, beside=True), self.typed(node.right, scope, beside=True))
+        return self._compare(
+            node, node.sign, self.typed(node.left, scope, beside=True), self.typed(node.right, scope, beside=True)
+        )
 
     def _one_code(self, node: tree.Choice, then: Ex, otherwise: Ex) -> tuple[Ex, Ex]:
         """Two arms of one code; the text of a code takes the code of the other arm."""
@@ -376,7 +442,12 @@ class Checker:
             if left.type.literal and not right.type.literal:
                 left = self._to_scale_of(right, left, node.span)
             else:
-                if left.type.unit and left.type.unit.is_scale and left.type.difference != right.type.difference and not right.type.literal:
+                if (
+                    left.type.unit
+                    and left.type.unit.is_scale
+                    and left.type.difference != right.type.difference
+                    and not right.type.literal
+                ):
                     self.halt("one side is a temperature, the other a difference of temperatures", node.span)
                 right = self._to_scale_of(left, right, node.span, difference=left.type.difference)
             return Ex(sign, (left, right), TRUTH, None, line)
@@ -406,16 +477,29 @@ class Checker:
             unit, points = scope.tables[name]
             if len(node.arguments) != 1:
                 self.halt(f"the table `{name}` takes one number", node.span)
-            return Ex("table", (self._number(node.arguments[0], scope),), Type("number", parse_unit(unit or "1")), points, line)
+            return Ex(
+                "table",
+                (self._number(node.arguments[0], scope),),
+                Type("number", parse_unit(unit or "1")),
+                points,
+                line,
+            )
         function = FUNCTIONS.get(name)
         if function is None:
-            self.halt(f"`{name}` is not a function{meant(name, [*FUNCTIONS, *CHECKS, *scope.tables, *(AGGREGATES if scope.source else ())])}", node.span)
+            self.halt(
+                f"`{name}` is not a function{meant(name, [*FUNCTIONS, *CHECKS, *scope.tables, *(AGGREGATES if scope.source else ())])}",
+                node.span,
+            )
         if len(node.arguments) != len(function.takes) and not (function.many and len(node.arguments) >= 2):
-            self.halt(f"`{name}` takes {len(function.takes)} values, found {len(node.arguments)}: {function.words}", node.span)
+            self.halt(
+                f"`{name}` takes {len(function.takes)} values, found {len(node.arguments)}: {function.words}", node.span
+            )
         if name in ("before", "previous"):
             return self._earlier(node, scope)
         arguments = [self.typed(argument, scope) for argument in node.arguments]
-        takes = function.takes if not function.many else (function.takes[0], *[function.takes[1]] * (len(arguments) - 1))
+        takes = (
+            function.takes if not function.many else (function.takes[0], *[function.takes[1]] * (len(arguments) - 1))
+        )
         for index, (want, written) in enumerate(zip(takes, node.arguments, strict=True)):
             found = arguments[index]
             if found.type.kind == "unknown":
@@ -431,7 +515,10 @@ class Checker:
                 continue
             elif want == "like":
                 if found.type.kind != arguments[0].type.kind:
-                    self.halt(f"`{name}` takes values of one kind, found {_shown(arguments[0].type)} and {_shown(found.type)}", written.span)
+                    self.halt(
+                        f"`{name}` takes values of one kind, found {_shown(arguments[0].type)} and {_shown(found.type)}",
+                        written.span,
+                    )
                 if found.type.kind == "number":
                     arguments[index] = self._to_scale_of(arguments[0], found, written.span)
             elif found.type.kind != "number":
@@ -442,9 +529,14 @@ class Checker:
                 if not (found.type.unit or PLAIN).dimension:
                     arguments[index] = replace(found, type=replace(found.type, unit=DEGREE))
                 else:
-                    arguments[index] = self._to_scale_of(Ex("constant", (), Type("number", DEGREE)), found, written.span)
+                    arguments[index] = self._to_scale_of(
+                        Ex("constant", (), Type("number", DEGREE)), found, written.span
+                    )
             elif want == "plain" and (found.type.unit or PLAIN).dimension:
-                self.halt(f"`{name}` takes a plain number, found one in {found.type.unit.code if found.type.unit else ''}", written.span)
+                self.halt(
+                    f"`{name}` takes a plain number, found one in {found.type.unit.code if found.type.unit else ''}",
+                    written.span,
+                )
         gives = {
             "same": replace(arguments[0].type, literal=False) if arguments else UNKNOWN,
             "plain": Type("number", PLAIN),
@@ -468,8 +560,18 @@ class Checker:
         parameters: tuple[int, ...] = ()
         if name == "crc":
             if len(rest) != 5:
-                self.halt("`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end: `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`", node.span)
-            found = [int(e.value) if isinstance(e, tree.Truth) else int(number_signed(e.number)) if isinstance(e, tree.Quantity) and not e.unit else -1 for e in rest]
+                self.halt(
+                    "`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end: `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`",
+                    node.span,
+                )
+            found = [
+                int(e.value)
+                if isinstance(e, tree.Truth)
+                else int(number_signed(e.number))
+                if isinstance(e, tree.Quantity) and not e.unit
+                else -1
+                for e in rest
+            ]
             if found[0] not in (8, 16, 24, 32) or not all(0 <= f < 2 ** found[0] for f in found[1:]):
                 self.halt("`crc` takes a width of 8, 16, 24 or 32 bits and numbers that fit into it", node.span)
             parameters = tuple(found)
@@ -487,7 +589,9 @@ class Checker:
         wanted = 2 if name == "join_of" else 1
         if len(node.arguments) != wanted:
             self.halt(f"`{name}` takes {wanted} value{'s' if wanted > 1 else ''}: {AGGREGATES[name]}", node.span)
-        within = replace(scope, names={**scope.names, **{n: t for n, (t, _) in scope.inner.items()}}, in_repeat=True, inner={})
+        within = replace(
+            scope, names={**scope.names, **{n: t for n, (t, _) in scope.inner.items()}}, in_repeat=True, inner={}
+        )
         value = self.typed(node.arguments[0], within)
         repeats: frozenset[int] | None = None
         for used in _names_in(value):
@@ -496,16 +600,33 @@ class Checker:
         if repeats is None or not repeats:
             self.halt(f"`{name}` speaks of lines inside one repeat above: {AGGREGATES[name]}", node.span)
         kind = value.type.kind
-        wants = {"sum_of": ("number",), "mean_of": ("number",), "min_of": ("number",), "max_of": ("number",), "any_of": ("truth",), "all_of": ("truth",), "join_of": ("text",)}.get(name)
+        wants = {
+            "sum_of": ("number",),
+            "mean_of": ("number",),
+            "min_of": ("number",),
+            "max_of": ("number",),
+            "any_of": ("truth",),
+            "all_of": ("truth",),
+            "join_of": ("text",),
+        }.get(name)
         if wants and kind not in (*wants, "unknown"):
-            self.halt(f"`{name}` takes {'a number' if wants == ('number',) else 'something true or false' if wants == ('truth',) else 'a text'}, found {_shown(value.type)}", node.arguments[0].span)
+            self.halt(
+                f"`{name}` takes {'a number' if wants == ('number',) else 'something true or false' if wants == ('truth',) else 'a text'}, found {_shown(value.type)}",
+                node.arguments[0].span,
+            )
         joint = ""
         if name == "join_of":
             mark = node.arguments[1]
             if not isinstance(mark, tree.String):
                 self.halt('`join_of` takes what stands between as a text, as in `join_of(word, ",")`', node.span)
             joint = mark.text
-        gives = Type("number", PLAIN) if name == "count_of" else TRUTH if name in ("any_of", "all_of") else replace(value.type, literal=False)
+        gives = (
+            Type("number", PLAIN)
+            if name == "count_of"
+            else TRUTH
+            if name in ("any_of", "all_of")
+            else replace(value.type, literal=False)
+        )
         return Ex("aggregate", (value,), gives, (name, tuple(sorted(repeats)), joint), line)
 
     def _earlier(self, node: tree.Call, scope: Scope) -> Ex:
@@ -550,4 +671,10 @@ def is_late(ex: Ex) -> bool:
 def _shown(found: Type) -> str:
     if found.kind == "number":
         return f"a number in {found.unit.code}" if found.unit and found.unit.code != "1" else "a plain number"
-    return {"truth": "true or false", "text": "a text", "code": "a code", "position": "a position", "time": "a time"}.get(found.kind, found.kind)
+    return {
+        "truth": "true or false",
+        "text": "a text",
+        "code": "a code",
+        "position": "a position",
+        "time": "a time",
+    }.get(found.kind, found.kind)

@@ -16,7 +16,9 @@ from .problems import DefinitionError, Problem, meant
 SAY_WORDS = ("device", "site", "value", "limit", "type")
 
 
-def check_condition(text: str, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]) -> tuple[ConditionPlan | None, list[Problem]]:
+def check_condition(
+    text: str, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]
+) -> tuple[ConditionPlan | None, list[Problem]]:
     """A condition's plan, or None with the errors.
 
     `types` maps the key of a device type to its fields and to its setpoints (name to unit code).
@@ -43,7 +45,9 @@ def _one(node: tree.Condition, wanted: type, word: str, checker: Checker) -> tre
     return found[0] if found else None
 
 
-def _checked(node: tree.Condition, checker: Checker, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]) -> ConditionPlan:
+def _checked(
+    node: tree.Condition, checker: Checker, types: Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]
+) -> ConditionPlan:
     on = _one(node, tree.On, "on", checker)
     raising = _one(node, tree.Raise, "raise when", checker)
     clearing = _one(node, tree.Clear, "clear when", checker)
@@ -87,7 +91,10 @@ def _checked(node: tree.Condition, checker: Checker, types: Mapping[str, tuple[M
             plain = word.removeprefix("setpoint ").strip()
             if word in SAY_WORDS or word in fields or (word != plain and plain in setpoints):
                 continue
-            checker.error(f"`{{{word}}}` is neither a field nor a setpoint{meant(plain, [*fields, *setpoints, *SAY_WORDS])}", say.span)
+            checker.error(
+                f"`{{{word}}}` is neither a field nor a setpoint{meant(plain, [*fields, *setpoints, *SAY_WORDS])}",
+                say.span,
+            )
     template = say.template if isinstance(say, tree.Say) else None
     return ConditionPlan(
         node.name, node.priority, on.device_type, on.labels, rule, still, clear, raise_held, clear_held, template,
@@ -118,9 +125,18 @@ def _widened(rule: Ex, amount: float, unit: object, checker: Checker, node: tree
         step = amount * band.factor / scale.factor
         constant = Ex("constant", (), Type("number", scale), step if rule.op in ("<", "<=") else -step)
         # The limit itself, moved, counts as good: `a < l` is over once a >= l + d.
-        return Ex("<" if rule.op in ("<", "<=") else ">", (left, Ex("+", (right, constant), right.type)), rule.type, None, rule.line)
+        return Ex(
+            "<" if rule.op in ("<", "<=") else ">",
+            (left, Ex("+", (right, constant), right.type)),
+            rule.type,
+            None,
+            rule.line,
+        )
     if rule.op == "not":
-        checker.halt("a deadband goes with comparisons joined by `and` and `or`; write the opposite comparison instead of `not`", node.span)
+        checker.halt(
+            "a deadband goes with comparisons joined by `and` and `or`; write the opposite comparison instead of `not`",
+            node.span,
+        )
     return rule
 
 
@@ -142,5 +158,7 @@ def _limits(rule: Ex, written: tree.Expr) -> list[Limit]:
             number = float(right.value) if right.op == "constant" else None
             unit = left.type.unit.code if left.type.unit else None
             span = limit_text.span
-            found.append(Limit(left.value, sign, setpoint, number, unit, left, right, span.line, span.column, span.end_column))
+            found.append(
+                Limit(left.value, sign, setpoint, number, unit, left, right, span.line, span.column, span.end_column)
+            )
     return found

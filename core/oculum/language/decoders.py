@@ -88,7 +88,13 @@ class _Decoders(Reads):
                     frame.scope.names.pop(statement.name, None)
         return tuple(steps)
 
-    def branch(self, statements: tuple[tree.Statement, ...], frame: Frame, before: dict[str, Type], touched: dict[int, tuple[int, str]] | None) -> tuple[Step, ...]:
+    def branch(
+        self,
+        statements: tuple[tree.Statement, ...],
+        frame: Frame,
+        before: dict[str, Type],
+        touched: dict[int, tuple[int, str]] | None,
+    ) -> tuple[Step, ...]:
         """One arm: it sees what stood before the choice, not what its sisters gave."""
         kept = frame.scope.names
         used = frame.used
@@ -101,8 +107,15 @@ class _Decoders(Reads):
         given = frame.scope.names
         for name, found in given.items():
             other = kept.get(name)
-            if other is not None and name not in before and (other.kind, other.unit and other.unit.code) != (found.kind, found.unit and found.unit.code):
-                self.check.error(f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of one name must agree", self.spans.get(name, statements[0].span))
+            if (
+                other is not None
+                and name not in before
+                and (other.kind, other.unit and other.unit.code) != (found.kind, found.unit and found.unit.code)
+            ):
+                self.check.error(
+                    f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of one name must agree",
+                    self.spans.get(name, statements[0].span),
+                )
         frame.scope.names = {**kept, **given}
         if used is not None and frame.used is not None:
             for byte, (bits, by) in frame.used.items():
@@ -125,18 +138,44 @@ class _Decoders(Reads):
                 rule = self.early(check._truth(node.rule, scope), node.rule.span) if node.rule else None
                 return RejectStep(line, node.failure or "malformed", node.reason, rule, node.unless)
             case tree.Stamp():
-                return StampStep(line, self.kinded(node.value, frame, "time", "`stamp` takes a time: the moment at which the readings were measured"))
+                return StampStep(
+                    line,
+                    self.kinded(
+                        node.value,
+                        frame,
+                        "time",
+                        "`stamp` takes a time: the moment at which the readings were measured",
+                    ),
+                )
             case tree.Device():
-                return DeviceStep(line, self.kinded(node.value, frame, "text", "`device` takes a text: the name of the device that the readings belong to"))
+                return DeviceStep(
+                    line,
+                    self.kinded(
+                        node.value,
+                        frame,
+                        "text",
+                        "`device` takes a text: the name of the device that the readings belong to",
+                    ),
+                )
             case tree.Length():
                 self.only((*STORED, "text"), "length", node.span, frame)
                 low = self.early(check._number(node.low, scope), node.low.span)
-                high = self.early(check._number(node.high, scope), node.high.span) if node.high else None if node.least else low
+                high = (
+                    self.early(check._number(node.high, scope), node.high.span)
+                    if node.high
+                    else None
+                    if node.least
+                    else low
+                )
                 return LengthStep(line, low, high)
             case tree.Skip():
                 self.only(STORED, "skip", node.span, frame)
                 frame.last = None
-                count = node.count if isinstance(node.count, int) else self.early(check._number(node.count, scope), node.count.span)
+                count = (
+                    node.count
+                    if isinstance(node.count, int)
+                    else self.early(check._number(node.count, scope), node.count.span)
+                )
                 return SkipStep(line, count, 1 if node.bits else 8)
             case tree.When():
                 rule = self.early(check._truth(node.rule, scope), node.rule.span)
@@ -179,7 +218,9 @@ class _Decoders(Reads):
                 return ColumnsStep(line, node.by)
             case tree.Pattern():
                 self.only(("text",), "pattern", node.span, frame)
-                frame.groups = tuple(re.findall(r"\?P<([a-z][a-z0-9_]*)>", node.text))  # where it cannot be read, that is the one mistake
+                frame.groups = tuple(
+                    re.findall(r"\?P<([a-z][a-z0-9_]*)>", node.text)
+                )  # where it cannot be read, that is the one mistake
                 frame.groups = self.pattern(node)
                 return PatternStep(line, node.text)
             case tree.Command():
@@ -196,7 +237,10 @@ class _Decoders(Reads):
     def early(self, ex: Ex, span: Span) -> Ex:
         """An expression that must be known before the message before is looked at."""
         if is_late(ex):
-            self.check.halt("`before` can be used in `derive` and `missing` only: whether a message is good cannot depend on the one before", span)
+            self.check.halt(
+                "`before` can be used in `derive` and `missing` only: whether a message is good cannot depend on the one before",
+                span,
+            )
         return ex
 
     def kinded(self, node: tree.Expr, frame: Frame, kind: str, words: str) -> Ex:
@@ -240,9 +284,13 @@ class _Decoders(Reads):
                 return Ex("=", (value, constants[0]), TRUTH, None, span.line)
             if bounds[0] > bounds[1]:
                 check.halt(f"the range goes downwards: write `{option.high} to {option.low}`", span)
-            parts = tuple(Ex(sign, (value, c), TRUTH, None, span.line) for sign, c in zip((">=", "<="), constants, strict=True))
+            parts = tuple(
+                Ex(sign, (value, c), TRUTH, None, span.line) for sign, c in zip((">=", "<="), constants, strict=True)
+            )
             return Ex("and", parts, TRUTH, None, span.line)
-        literal = Ex("constant", (), Type("code", literal=True) if option.kind == "code" else Type("text"), option.low, span.line)
+        literal = Ex(
+            "constant", (), Type("code", literal=True) if option.kind == "code" else Type("text"), option.low, span.line
+        )
         return check._compare(compare, "=", value, literal)
 
     def derive(self, node: tree.Derive, frame: Frame) -> Step:
@@ -258,11 +306,15 @@ class _Decoders(Reads):
                 parse_unit(unit.code)
             except UnitError:
                 if not any(isinstance(q, tree.Into) for q in node.qualifiers) and node.name not in self.declared:
-                    self.check.halt(f"the unit of `{node.name}` comes out as {unit.code}: say `into` and a unit", node.value.span)
+                    self.check.halt(
+                        f"the unit of `{node.name}` comes out as {unit.code}: say `into` and a unit", node.value.span
+                    )
         spec = FieldSpec(node.name, kind, unit.code if kind == "number" and unit else None, found.codes)
         for q in node.qualifiers:
             if not isinstance(q, tree.Within | tree.Missing | tree.Into | tree.Word | tree.Stamped):
-                self.check.halt("a derived value takes `within`, `missing … when`, `into`, `stamped` and `hidden`", q.span)
+                self.check.halt(
+                    "a derived value takes `within`, `missing … when`, `into`, `stamped` and `hidden`", q.span
+                )
         cleaning, spec = self.cleaning(node, spec, unit if kind == "number" else None, frame, ())
         late = is_late(value) or any(s.when is not None and is_late(s.when) for s in cleaning.sentinels)
         if late and frame.scope.in_repeat:
@@ -290,7 +342,16 @@ class _Decoders(Reads):
         number = self.repeats
         if frame.level >= limits.REPEAT_DEPTH:
             check.halt(f"repeats nest at most {limits.REPEAT_DEPTH} deep", node.span)
-        allowed = {"end": STORED, "times": STORED, "bits": STORED, "record": STORED, "frames": ("bytes",), "list": DOCUMENTS, "lines": ("text",), "columns": ("text",)}[count.kind]
+        allowed = {
+            "end": STORED,
+            "times": STORED,
+            "bits": STORED,
+            "record": STORED,
+            "frames": ("bytes",),
+            "list": DOCUMENTS,
+            "lines": ("text",),
+            "columns": ("text",),
+        }[count.kind]
         if source not in allowed:
             check.halt(f"this repeat belongs to {' and '.join(allowed)}; this is {source}", node.span)
         if count.kind == "columns" and not frame.columns:
@@ -320,13 +381,28 @@ class _Decoders(Reads):
             check.halt("a repeat must read something", node.span)
         self.readings += most * len(inner.group) if cursor else 0
         if self.readings > limits.READINGS_PER_MESSAGE:
-            check.halt(f"a message gives at most {limits.READINGS_PER_MESSAGE} readings: bound the repeat with `up to`", node.span)
+            check.halt(
+                f"a message gives at most {limits.READINGS_PER_MESSAGE} readings: bound the repeat with `up to`",
+                node.span,
+            )
         plain = any(isinstance(step, ReadStep | ValueStep | SpanStep | DeriveStep) and not step.hidden for step in body)
-        moves = each is not None or not plain or any(analysis.sets_own(step) for step in body) or any("{" in name for name in inner.group)
+        moves = (
+            each is not None
+            or not plain
+            or any(analysis.sets_own(step) for step in body)
+            or any("{" in name for name in inner.group)
+        )
         if len(inner.group) and not moves:
-            check.warn("every repeat gives its readings the same time, so that only the last stays: add `each 10 min earlier`", node.span)
+            check.warn(
+                "every repeat gives its readings the same time, so that only the last stays: add `each 10 min earlier`",
+                node.span,
+            )
         for name in list(frame.scope.inner):
-            if name in inner.scope.names and name not in outer_names and (frame.scope.inner[name][0].kind != inner.scope.names[name].kind):
+            if (
+                name in inner.scope.names
+                and name not in outer_names
+                and (frame.scope.inner[name][0].kind != inner.scope.names[name].kind)
+            ):
                 frame.scope.inner.pop(name)
         for name, found in {**inner.scope.names, **{n: t for n, (t, _) in inner.scope.inner.items()}}.items():
             if name not in outer_names and name in inner.scope.names:
@@ -364,19 +440,32 @@ class _Decoders(Reads):
             check.halt("say how it is written, as in `open at data as base64`", node.region.span)
         if extent is not None and encoding in ("base64", "hex") and frame.scope.source in STORED:
             check.halt(f"`{encoding}` unwraps a text; these are bytes already", node.region.span)
-        counting = Counting(node.order == "little" if node.order else frame.scope.counting.little, frame.scope.counting.first)
+        counting = Counting(
+            node.order == "little" if node.order else frame.scope.counting.little, frame.scope.counting.first
+        )
         kept, kept_source, kept_counting = frame.scope, frame.scope.source, frame.scope.counting
         frame.scope.source, frame.scope.counting = source, counting
         last, columns, groups, records, used = frame.last, frame.columns, frame.groups, frame.records, frame.used
         frame.last, frame.columns, frame.groups, frame.records, frame.used = None, False, (), False, None
-        maybe_absent = "required" not in node.words and (at is not None or (extent is not None and extent.mode == "record"))
+        maybe_absent = "required" not in node.words and (
+            at is not None or (extent is not None and extent.mode == "record")
+        )
         outer, frame.conditional = frame.conditional, frame.conditional or maybe_absent
         body = self.body(node.body, frame)
         frame.conditional = outer
         kept.source, kept.counting = kept_source, kept_counting
         frame.last, frame.columns, frame.groups, frame.records, frame.used = last, columns, groups, records, used
         frame.last = None
-        return OpenStep(node.span.line, extent, at, encoding, source, "malformed" if "required" in node.words else None, "once" in node.words, body)
+        return OpenStep(
+            node.span.line,
+            extent,
+            at,
+            encoding,
+            source,
+            "malformed" if "required" in node.words else None,
+            "once" in node.words,
+            body,
+        )
 
     def region(self, address: tree.Address, frame: Frame) -> tuple[Extent | None, At | None]:
         source = frame.scope.source
@@ -435,7 +524,9 @@ class _Decoders(Reads):
             check.halt("constants stand at the top of a decoder", node.span)
         if node.name in frame.scope.names:
             check.halt(f"`{node.name}` stands already above", node.span)
-        unit = check.unit(node.unit, node.span).code if node.unit else "1" if node.kind in ("number", "integer") else None
+        unit = (
+            check.unit(node.unit, node.span).code if node.unit else "1" if node.kind in ("number", "integer") else None
+        )
         if unit is not None and node.kind not in ("number", "integer"):
             check.halt(f"a {node.kind} has no unit", node.span)
         wants = {"number": "number", "integer": "number", "text": "text", "flag": "truth"}[node.kind]
@@ -471,7 +562,11 @@ class _Decoders(Reads):
         try:
             found = re2.compile(node.text, options)
         except re2.error as error:
-            detail = error.args[0].decode(errors="replace") if error.args and isinstance(error.args[0], bytes) else str(error)
+            detail = (
+                error.args[0].decode(errors="replace")
+                if error.args and isinstance(error.args[0], bytes)
+                else str(error)
+            )
             self.check.halt(f"the pattern cannot be read: {detail}", node.span)
         return tuple(found.groupindex)
 
@@ -495,7 +590,9 @@ class _Decoders(Reads):
                             check.halt("a parameter is written as a number, a flag, a code or a time", statement.span)
                         steps.append(step)
                     case tree.Put():
-                        raw = raw_of(check.halt, statement.address, statement.storage, scope.counting, statement.span, inner.last)
+                        raw = raw_of(
+                            check.halt, statement.address, statement.storage, scope.counting, statement.span, inner.last
+                        )
                         inner.last = raw
                         steps.append(PutStep(statement.span.line, raw, check._number(statement.value, scope)))
                     case tree.Derive():
@@ -521,28 +618,41 @@ class _Decoders(Reads):
         for name, spec in frame.group.items():
             known = self.fields.get(name)
             if known is not None and (known.kind, known.unit, known.wide) != (spec.kind, spec.unit, spec.wide):
-                self.check.error(f"`{name}` is {known.kind} in {known.unit or 'no unit'} elsewhere: two lines of one name must agree", self.spans.get(name, Span(1, 1, 2)))
+                self.check.error(
+                    f"`{name}` is {known.kind} in {known.unit or 'no unit'} elsewhere: two lines of one name must agree",
+                    self.spans.get(name, Span(1, 1, 2)),
+                )
             self.fields[name] = spec
 
 
 def _bytes_unread(work: _Decoders, node: tree.Decoder, frame: Frame, steps: tuple[Step, ...], tail: int) -> None:
     """Warns of bytes that no line reads, where the length is fixed and every place is."""
-    if frame.used is None or any(isinstance(s, RepeatStep | RecordsStep | OpenStep | HandStep | SkipStep) or analysis.bodies(s) for s in steps):
+    if frame.used is None or any(
+        isinstance(s, RepeatStep | RecordsStep | OpenStep | HandStep | SkipStep) or analysis.bodies(s) for s in steps
+    ):
         return
-    if any(isinstance(s, ReadStep) and any(r.place.mode == "next" for r in s.raws) for s in steps) or any(isinstance(s, SpanStep) for s in steps):
+    if any(isinstance(s, ReadStep) and any(r.place.mode == "next" for r in s.raws) for s in steps) or any(
+        isinstance(s, SpanStep) for s in steps
+    ):
         return
     lengths = [s.low.value for s in steps if isinstance(s, LengthStep) and s.high is s.low and s.low.op == "constant"]
     if not lengths:
         return
     tail = max(tail, 1 if any(analysis.checks_end(e) for s in steps for e in analysis.expressions(s)) else 0)
-    unread = [b for b in range(int(lengths[-1]) - tail) if b not in frame.used and not any(b == analysis.read_byte(e) for s in steps for e in analysis.expressions(s))]
+    unread = [
+        b
+        for b in range(int(lengths[-1]) - tail)
+        if b not in frame.used and not any(b == analysis.read_byte(e) for s in steps for e in analysis.expressions(s))
+    ]
     if unread:
         base = frame.scope.counting.first
         shown = ", ".join(str(b + base) for b in unread[:6]) + (" and more" if len(unread) > 6 else "")
         work.check.warn(f"no line reads byte{'s' if len(unread) > 1 else ''} {shown}", node.span)
 
 
-def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, owner: str | None = None, others: Others | None = None) -> tuple[DecoderPlan | None, list[Problem]]:
+def check_decoder(
+    text: str, declared: Mapping[str, FieldSpec] | None = None, owner: str | None = None, others: Others | None = None
+) -> tuple[DecoderPlan | None, list[Problem]]:
     """A decoder's plan, or None with the errors; warnings come along either way.
 
     `declared` are the fields of the device type (converted to, and held against); `owner` its key,
@@ -559,7 +669,9 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
     if owner is not None and node.name != owner:
         checker.error(f"this decoder belongs to the device type `{owner}`", node.span, owner)
     if node.source in DOCUMENTS and node.order:
-        checker.error(f"a byte order has no meaning in {node.source.upper() if node.source != 'senml' else 'SenML'}", node.span)
+        checker.error(
+            f"a byte order has no meaning in {node.source.upper() if node.source != 'senml' else 'SenML'}", node.span
+        )
     if node.counted not in (None, 0, 1):
         checker.error("places are counted from 0 or from 1", node.span)
     work = _Decoders(checker, declared, others)
@@ -583,6 +695,15 @@ def check_decoder(text: str, declared: Mapping[str, FieldSpec] | None = None, ow
     if checker.failed:
         return None, problems
     plan = DecoderPlan(
-        node.name, node.source, steps, tuple(work.fields.values()), tuple(frame.group.values()), tail, tuple(work.constants), tuple(work.commands), work.before, frozenset(checker.raw_names)
+        node.name,
+        node.source,
+        steps,
+        tuple(work.fields.values()),
+        tuple(frame.group.values()),
+        tail,
+        tuple(work.constants),
+        tuple(work.commands),
+        work.before,
+        frozenset(checker.raw_names),
     )
     return plan, problems

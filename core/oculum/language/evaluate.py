@@ -56,7 +56,12 @@ def _finite(values: Any, state: Any) -> Val:
     finite = np.isfinite(values)
     if np.all(finite):
         return Val(values, state)
-    return Val(np.where(finite, values, 0.0), joined(np.asarray(state), np.where(finite, 1, NO_NUMBER)) if isinstance(state, np.ndarray) or state == 1 else state)
+    return Val(
+        np.where(finite, values, 0.0),
+        joined(np.asarray(state), np.where(finite, 1, NO_NUMBER))
+        if isinstance(state, np.ndarray) or state == 1
+        else state,
+    )
 
 
 def evaluate(ex: Ex, names: Names) -> Val:
@@ -76,7 +81,10 @@ def evaluate(ex: Ex, names: Names) -> Val:
         rule, then, otherwise = (evaluate(a, names) for a in ex.args)
         truth = np.asarray(rule.values, bool)
         shaped = truth[..., None] if ex.type.kind == "position" else truth
-        return Val(np.where(shaped, then.values, otherwise.values), joined(rule.state, np.where(truth, then.state, otherwise.state)))
+        return Val(
+            np.where(shaped, then.values, otherwise.values),
+            joined(rule.state, np.where(truth, then.state, otherwise.state)),
+        )
     parts = [evaluate(a, names) for a in ex.args]
     first = parts[0]
     if op == "missing":
@@ -94,15 +102,25 @@ def evaluate(ex: Ex, names: Names) -> Val:
         return _finite(values, first.state)
     second = parts[1]
     if op == "and":
-        false = np.logical_or(np.logical_and(first.known, np.logical_not(first.values)), np.logical_and(second.known, np.logical_not(second.values)))
-        return Val(np.logical_and(first.values, second.values) & ~false, np.logical_or(false, np.logical_and(first.known, second.known)))
+        false = np.logical_or(
+            np.logical_and(first.known, np.logical_not(first.values)),
+            np.logical_and(second.known, np.logical_not(second.values)),
+        )
+        return Val(
+            np.logical_and(first.values, second.values) & ~false,
+            np.logical_or(false, np.logical_and(first.known, second.known)),
+        )
     if op == "or":
         true = np.logical_or(np.logical_and(first.known, first.values), np.logical_and(second.known, second.values))
         return Val(true, np.logical_or(true, np.logical_and(first.known, second.known)))
     state = joined(first.state, second.state)
     a, b = first.values, second.values
     if op in ("=", "!="):
-        same = np.equal(a, b) if ex.args[0].type.kind != "text" else np.asarray(np.asarray(a, object) == np.asarray(b, object))
+        same = (
+            np.equal(a, b)
+            if ex.args[0].type.kind != "text"
+            else np.asarray(np.asarray(a, object) == np.asarray(b, object))
+        )
         return Val(same if op == "=" else np.logical_not(same), state)
     if op in ("<", "<=", ">", ">="):
         compare = {"<": np.less, "<=": np.less_equal, ">": np.greater, ">=": np.greater_equal}[op]

@@ -15,7 +15,27 @@ from .parser import parse
 from .problems import DefinitionError, Span
 
 FAILURES = ("malformed", "too short", "unknown layout", "checksum")
-STORAGES = ("u8", "i8", "u16", "i16", "u24", "i24", "u32", "i32", "u64", "i64", "f16", "f32", "f64", "bcd2", "bcd4", "flag", "code { 0 off, 1 on }", "text", "hex")
+STORAGES = (
+    "u8",
+    "i8",
+    "u16",
+    "i16",
+    "u24",
+    "i24",
+    "u32",
+    "i32",
+    "u64",
+    "i64",
+    "f16",
+    "f32",
+    "f64",
+    "bcd2",
+    "bcd4",
+    "flag",
+    "code { 0 off, 1 on }",
+    "text",
+    "hex",
+)
 PLAINS = ("number", "integer", "flag", "text", "time iso", "code { 0 off, 1 on }", "hex")
 PRIORITIES = ("critical", "high", "medium", "low")
 SOURCES = ("bytes", "registers", "coils", "json", "cbor", "senml", "text")
@@ -108,13 +128,27 @@ class _Row:
         if found is None:
             return self.absent(label, at or self.end, prefix, **more)
         more.setdefault("optional", True)
-        return self.part(label, found.start(1) + 1, found.end(1) + 1, prefix=prefix, whole=self._before(found.start()), **more)
+        return self.part(
+            label, found.start(1) + 1, found.end(1) + 1, prefix=prefix, whole=self._before(found.start()), **more
+        )
 
     def word(self, label: str, pattern: str, at: int | None = None, word: str | None = None) -> Slot:
         found = re.search(rf"(?<=\s){pattern}(?!\w)", self.masked)
         if found is None:
-            return Slot(label, at or self.end, at or self.end, "", "word", (word or pattern,), "  ", at or self.end, True)
-        return Slot(label, found.start() + 1, found.end() + 1, found.group(0), "word", (word or pattern,), "  ", self._before(found.start()), True)
+            return Slot(
+                label, at or self.end, at or self.end, "", "word", (word or pattern,), "  ", at or self.end, True
+            )
+        return Slot(
+            label,
+            found.start() + 1,
+            found.end() + 1,
+            found.group(0),
+            "word",
+            (word or pattern,),
+            "  ",
+            self._before(found.start()),
+            True,
+        )
 
     def quoted(self, label: str, nth: int = 0) -> Slot:
         found = list(re.finditer(r'"(?:[^"\\]|\\.)*"', self.text))
@@ -134,12 +168,33 @@ class _Row:
 
 def _head(node: tree.Definition, row: _Row) -> Form:
     if isinstance(node, tree.Condition):
-        return Form("What the condition is", row.line, (row.quoted("name"), row.after("priority", r"priority (\w+)", " priority ", kind="choice", options=PRIORITIES, optional=False)))
+        return Form(
+            "What the condition is",
+            row.line,
+            (
+                row.quoted("name"),
+                row.after(
+                    "priority", r"priority (\w+)", " priority ", kind="choice", options=PRIORITIES, optional=False
+                ),
+            ),
+        )
     name = re.search(r"decoder (\w+)", row.masked)
     assert name is not None
-    slots = [row.part("name", name.start(1) + 1, name.end(1) + 1), row.after("reads", r"\bfor (\w+)", " for ", kind="choice", options=SOURCES, optional=False)]
+    slots = [
+        row.part("name", name.start(1) + 1, name.end(1) + 1),
+        row.after("reads", r"\bfor (\w+)", " for ", kind="choice", options=SOURCES, optional=False),
+    ]
     if node.source in ("bytes", "registers"):
-        slots.append(row.after("most significant byte", r", ((?:big|little) endian)", ", ", slots[1].end_column, kind="choice", options=("big endian", "little endian")))
+        slots.append(
+            row.after(
+                "most significant byte",
+                r", ((?:big|little) endian)",
+                ", ",
+                slots[1].end_column,
+                kind="choice",
+                options=("big endian", "little endian"),
+            )
+        )
     return Form("What the decoder reads", row.line, tuple(slots))
 
 
@@ -148,16 +203,29 @@ def _statement(node: tree.Statement, row: _Row, source: str) -> Form:
         case tree.Read():
             return Form("A field", row.line, tuple(_read(node, row, source)))
         case tree.Derive():
-            slots = [row.span("field", node.name_span), row.span("is", node.value.span, what="field"), row.after("converted into", r"\binto (\S+)", " into ", node.value.span.end_column, what="unit")]
+            slots = [
+                row.span("field", node.name_span),
+                row.span("is", node.value.span, what="field"),
+                row.after("converted into", r"\binto (\S+)", " into ", node.value.span.end_column, what="unit"),
+            ]
             return Form("A value that follows from others", row.line, (*slots, row.word("hidden", "hidden")))
         case tree.Reject():
             word = "unless" if node.unless else "when"
             rule = [row.span(f"refused {word}", node.rule.span, what="field")] if node.rule is not None else []
             reason = row.quoted("because")
-            failure = row.after("counted as", rf"\bas ({'|'.join(FAILURES)})", " as ", reason.end_column + 1, kind="choice", options=FAILURES)
+            failure = row.after(
+                "counted as",
+                rf"\bas ({'|'.join(FAILURES)})",
+                " as ",
+                reason.end_column + 1,
+                kind="choice",
+                options=FAILURES,
+            )
             return Form("What is refused", row.line, (reason, failure, *rule))
         case tree.MissingRule():
-            return Form("What is missing", row.line, (row.quoted("because"), row.span("when", node.rule.span, what="field")))
+            return Form(
+                "What is missing", row.line, (row.quoted("because"), row.span("when", node.rule.span, what="field"))
+            )
         case tree.Stamp():
             return Form("When it was measured", row.line, (row.span("time", node.value.span, what="field"),))
         case tree.Device():
@@ -201,7 +269,14 @@ def _read(node: tree.Read, row: _Row, source: str) -> Iterator[Slot]:
         yield row.span("kept as", kind.span, options=PLAINS if documents else STORAGES)
     if measured:
         if node.unit_span is not None and isinstance(node.unit, str):
-            yield row.span("unit", node.unit_span, prefix="  ", whole=row._before(node.unit_span.column - 1), optional=True, what="unit")
+            yield row.span(
+                "unit",
+                node.unit_span,
+                prefix="  ",
+                whole=row._before(node.unit_span.column - 1),
+                optional=True,
+                what="unit",
+            )
             end = node.unit_span.end_column
         elif node.unit is None:
             yield row.absent("unit", end, "  ", what="unit")
@@ -213,8 +288,20 @@ def _read(node: tree.Read, row: _Row, source: str) -> Iterator[Slot]:
     marks = [q for q in node.qualifiers if isinstance(q, tree.Missing) and q.span.line == row.line]
     for mark in marks:
         column = mark.span.column + len("missing ")
-        yield row.part("missing", column, mark.span.end_column, prefix="  missing ", whole=row._before(mark.span.column - 1), optional=True)
-    yield row.absent("missing" if not marks else "missing too", row.end, "  missing ", options=('"not measured" raw "---"' if documents else '"sensor fault" raw 0xFFFF',))
+        yield row.part(
+            "missing",
+            column,
+            mark.span.end_column,
+            prefix="  missing ",
+            whole=row._before(mark.span.column - 1),
+            optional=True,
+        )
+    yield row.absent(
+        "missing" if not marks else "missing too",
+        row.end,
+        "  missing ",
+        options=('"not measured" raw "---"' if documents else '"sensor fault" raw 0xFFFF',),
+    )
     if measured:
         yield row.after("converted into", r"\binto (\S+)", "  into ", row.end, what="unit")
     yield row.word("hidden", "hidden", end)
@@ -225,12 +312,26 @@ def _read(node: tree.Read, row: _Row, source: str) -> Iterator[Slot]:
 def _clause(node: tree.Clause, row: _Row) -> Form:
     match node:
         case tree.On():
-            return Form("Which devices", row.line, (row.after("device type", r"\bon (\w+)", "on ", what="type", optional=False), row.after("labels", r"\bwith label (.+?)\s*$", " with label ")))
+            return Form(
+                "Which devices",
+                row.line,
+                (
+                    row.after("device type", r"\bon (\w+)", "on ", what="type", optional=False),
+                    row.after("labels", r"\bwith label (.+?)\s*$", " with label "),
+                ),
+            )
         case tree.Raise():
             return Form("When it is raised", row.line, (
                 row.span("when", node.rule.span, what="field"), row.after("deadband", r"\bdeadband (.+?)(?=\s+held\b|\s*$)", " deadband ", node.rule.span.end_column),
                 row.after("for at least", r"\bheld (.+?)\s*$", " held "),
             ))  # fmt: skip
         case tree.Clear():
-            return Form("When it is cleared", row.line, (row.span("when", node.rule.span, what="field"), row.after("for at least", r"\bheld (.+?)\s*$", " held ")))
+            return Form(
+                "When it is cleared",
+                row.line,
+                (
+                    row.span("when", node.rule.span, what="field"),
+                    row.after("for at least", r"\bheld (.+?)\s*$", " held "),
+                ),
+            )
     return Form("What it says", row.line, (row.quoted("sentence"),))

@@ -42,7 +42,9 @@ def format_definition(text: str) -> str:
     own, behind = _comments(text)
     rows: list[Row] = []  # line, indent, cells
     if isinstance(node, tree.Decoder):
-        order = (f", {node.order} endian" if node.order else "") + (f", counted from {node.counted}" if node.counted is not None else "")
+        order = (f", {node.order} endian" if node.order else "") + (
+            f", counted from {node.counted}" if node.counted is not None else ""
+        )
         rows.append((node.span.line, "", [f"decoder {node.name} for {node.source}{order}"]))
         _body(node.body, "  ", rows)
     else:
@@ -97,12 +99,20 @@ def _body(statements: Iterable[tree.Statement], indent: str, rows: list[Row]) ->
         inner = indent + "  "
         match node:
             case tree.Read():
-                cells = [_address(node.address), node.name, _kind(node.kind), _unit(node.unit), " ".join(_qualifier(q) for q in node.qualifiers)]
+                cells = [
+                    _address(node.address),
+                    node.name,
+                    _kind(node.kind),
+                    _unit(node.unit),
+                    " ".join(_qualifier(q) for q in node.qualifiers),
+                ]
                 while cells and not cells[-1]:
                     cells.pop()
                 rows.append((line, indent, cells))
             case tree.Put():
-                rows.append((line, indent, [f"{_address(node.address)}  {_storage(node.storage)} = {expression(node.value)}"]))
+                rows.append(
+                    (line, indent, [f"{_address(node.address)}  {_storage(node.storage)} = {expression(node.value)}"])
+                )
             case tree.When():
                 rows.append((line, indent, [f"when {expression(node.rule)}"]))
                 _body(node.body, inner, rows)
@@ -144,7 +154,9 @@ def _head(node: tree.Repeat | tree.Apart | tree.Open | tree.Command) -> str:
 def _line(node: tree.Statement) -> str:
     match node:
         case tree.Derive():
-            return f"derive {node.name} = {expression(node.value)}" + "".join(" " + _qualifier(q) for q in node.qualifiers)
+            return f"derive {node.name} = {expression(node.value)}" + "".join(
+                " " + _qualifier(q) for q in node.qualifiers
+            )
         case tree.MissingRule():
             return f"missing {quoted(node.reason)} {', '.join(name for name, _ in node.names)} when {expression(node.rule)}"
         case tree.Reject():
@@ -156,13 +168,17 @@ def _line(node: tree.Statement) -> str:
         case tree.Device():
             return f"device {expression(node.value)}"
         case tree.Length():
-            return f"length {'at least ' if node.least else ''}{expression(node.low)}" + (f" to {expression(node.high)}" if node.high else "")
+            return f"length {'at least ' if node.least else ''}{expression(node.low)}" + (
+                f" to {expression(node.high)}" if node.high else ""
+            )
         case tree.Skip():
             word = "bits" if node.bits else "byte" if node.count == 1 else "bytes"
             return f"skip {_amount(node.count)} {word}"
         case tree.Records():
             region = f"bytes {node.first} to {node.last}, " if node.first is not None else ""
-            return f"records {region}tag {_storage(node.tag)}, size {_storage(node.size)}{', once' if node.once else ''}"
+            return (
+                f"records {region}tag {_storage(node.tag)}, size {_storage(node.size)}{', once' if node.once else ''}"
+            )
         case tree.Hand():
             return f"decode {_address(node.region)}{f' as {node.encoding}' if node.encoding else ''} with {', '.join(name for name, _ in node.decoders)}"
         case tree.Constant():
@@ -242,7 +258,13 @@ def _path(path: tree.Path) -> str:
             case tree.Keyed():
                 text += f"[{step.key} = {quoted(step.value) if isinstance(step.value, str) else step.word}]"
             case _:
-                text += ("." if text else "") + (step if isinstance(step, str) and _is_name(step) else quoted(step) if isinstance(step, str) else str(step))
+                text += ("." if text else "") + (
+                    step
+                    if isinstance(step, str) and _is_name(step)
+                    else quoted(step)
+                    if isinstance(step, str)
+                    else str(step)
+                )
     return text or "."
 
 
@@ -285,7 +307,11 @@ def _scales(scales: tuple[tree.Scale, ...]) -> str:
 
 def _storage(storage: tree.Storage) -> str:
     name = f"unsigned {storage.low} to {storage.high} bytes" if storage.name == "unsigned" else storage.name
-    return name + (f" {storage.order}" if storage.order else "") + (f" {storage.words} word first" if storage.words else "")
+    return (
+        name
+        + (f" {storage.order}" if storage.order else "")
+        + (f" {storage.words} word first" if storage.words else "")
+    )
 
 
 def _kind(node: tree.Kind) -> str:
@@ -296,10 +322,16 @@ def _kind(node: tree.Kind) -> str:
             return "flag present" if node.present else "flag"
         case tree.Codes():
             texts = ", ".join(f"{number} {text if _is_name(text) else quoted(text)}" for number, text in node.texts)
-            other = f", otherwise {node.other if _is_name(node.other) else quoted(node.other)}" if node.other is not None else ""
+            other = (
+                f", otherwise {node.other if _is_name(node.other) else quoted(node.other)}"
+                if node.other is not None
+                else ""
+            )
             return "code" + (f" {_storage(node.storage)}" if node.storage else "") + " { " + texts + other + " }"
         case tree.PositionKind():
-            return "position " + ", ".join(("number" if part is None else _storage(part)) + _scales(scales) for part, scales in node.parts)
+            return "position " + ", ".join(
+                ("number" if part is None else _storage(part)) + _scales(scales) for part, scales in node.parts
+            )
         case tree.Clock():
             stored = "number" if node.storage is None else _storage(node.storage)
             return f"time {stored} {node.unit} since {quoted(node.since)}{' wrapping' if node.wrapping else ''}"
@@ -320,7 +352,13 @@ def _unit(unit: str | tree.UnitBy | None) -> str:
 
 
 def _is_name(text: str) -> bool:
-    return bool(text) and text[0].isalpha() and text.islower() and text.isascii() and all(c.isalnum() or c == "_" for c in text)
+    return (
+        bool(text)
+        and text[0].isalpha()
+        and text.islower()
+        and text.isascii()
+        and all(c.isalnum() or c == "_" for c in text)
+    )
 
 
 def _mark(raw: str | int | float, word: str) -> str:
@@ -363,7 +401,11 @@ def _clause(node: tree.Clause) -> str:
             labels = ", ".join(f"label {name} {sign} {quoted(text)}" for name, sign, text in node.labels)
             return f"on {node.device_type}" + (f" with {labels}" if labels else "")
         case tree.Raise():
-            band = f" deadband {node.deadband.number}{' ' + node.deadband.unit if node.deadband.unit else ''}" if node.deadband else ""
+            band = (
+                f" deadband {node.deadband.number}{' ' + node.deadband.unit if node.deadband.unit else ''}"
+                if node.deadband
+                else ""
+            )
             return f"raise when {expression(node.rule)}{band}{_held(node.held)}"
         case tree.Clear():
             return f"clear when {expression(node.rule)}{_held(node.held)}"
@@ -406,7 +448,9 @@ def expression(node: tree.Expr, above: int = 0) -> str:
             where = f"byte {node.first}" if node.last is None else f"bytes {node.first} to {node.last}"
             return f"{node.storage}{' ' + node.order if node.order else ''} at {where}{_bits(node.bits)}"
         case tree.Choice():
-            return bracketed(f"if {expression(node.rule)} then {expression(node.then)} else {expression(node.otherwise)}", 0)
+            return bracketed(
+                f"if {expression(node.rule)} then {expression(node.then)} else {expression(node.otherwise)}", 0
+            )
         case tree.Unary(sign="-"):
             return bracketed(f"-{expression(node.value, 7)}", 7)
         case tree.Unary(sign="not"):
@@ -416,7 +460,9 @@ def expression(node: tree.Expr, above: int = 0) -> str:
         case tree.Power():
             return bracketed(f"{expression(node.value, 9)} ^ {node.exponent}", 8)
         case tree.Membership():
-            return bracketed(f"{expression(node.value, 5)} in {{ {', '.join(expression(o) for o in node.options)} }}", 4)
+            return bracketed(
+                f"{expression(node.value, 5)} in {{ {', '.join(expression(o) for o in node.options)} }}", 4
+            )
         case tree.Binary():
             level = PRECEDENCE.get(node.sign, 4)
             left, right = (5, 5) if level == 4 else (level, level + 1)

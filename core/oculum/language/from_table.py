@@ -26,7 +26,19 @@ _TYPES: list[tuple[str, str]] = [
     (r"(?:i|s|int|sint|signed|short)\W*(?:int(?:eger)?)?\W*(?:of\W*)?(8|16|24|32|48|64)", "i"),
     (r"(?:f|float|real|ieee\W*754)\W*(16|32|64)", "f"),
 ]  # fmt: skip
-_NAMED = {"byte": "u8", "word": "u16", "dword": "u32", "float": "f32", "single": "f32", "double": "f64", "real": "f32", "half": "f16", "char": "u8", "short": "i16", "ushort": "u16"}
+_NAMED = {
+    "byte": "u8",
+    "word": "u16",
+    "dword": "u32",
+    "float": "f32",
+    "single": "f32",
+    "double": "f64",
+    "real": "f32",
+    "half": "f16",
+    "char": "u8",
+    "short": "i16",
+    "ushort": "u16",
+}
 _UNITS = {
     "°c": "Cel", "c": "Cel", "degc": "Cel", "deg c": "Cel", "°f": "[degF]", "°": "deg", "degrees": "deg", "µg/l": "ug/L", "mg/l": "mg/L", "l/min": "L/min", "l/h": "L/h", "l": "L",
     "m³": "m3", "m³/h": "m3/h", "m3/h": "m3/h", "w/m²": "W/m2", "kn": "[kn_i]", "knots": "[kn_i]", "ntu": "{NTU}", "rpm": "/min", "1/min": "/min", "sec": "s", "hours": "h", "minutes": "min",
@@ -56,11 +68,19 @@ class FromTable:
 def table_rows(text: str) -> list[list[str]]:
     """The cells of a pasted table: CSV with commas, semicolons or tabs, or rows between bars."""
     if any(line.lstrip().startswith("|") for line in text.splitlines()):
-        rows = [[cell.strip() for cell in line.strip().strip("|").split("|")] for line in text.splitlines() if line.strip().startswith("|")]
+        rows = [
+            [cell.strip() for cell in line.strip().strip("|").split("|")]
+            for line in text.splitlines()
+            if line.strip().startswith("|")
+        ]
         return [row for row in rows if not all(re.fullmatch(r":?-+:?|", cell) for cell in row)]
     sample = text[:4000]
     mark = max(("\t", ";", ","), key=lambda c: sample.count(c))
-    return [[cell.strip() for cell in row] for row in csv.reader(io.StringIO(text), delimiter=mark) if any(cell.strip() for cell in row)]
+    return [
+        [cell.strip() for cell in row]
+        for row in csv.reader(io.StringIO(text), delimiter=mark)
+        if any(cell.strip() for cell in row)
+    ]
 
 
 def columns_of(rows: Sequence[Sequence[str]]) -> tuple[dict[str, int], bool]:
@@ -81,7 +101,10 @@ def columns_of(rows: Sequence[Sequence[str]]) -> tuple[dict[str, int], bool]:
     def share(k: int, test: re.Pattern[str]) -> float:
         return sum(bool(test.fullmatch(c.strip())) for c in cells[k]) / max(len(cells[k]), 1)
 
-    tests = {"address": re.compile(r"(0x)?[0-9A-Fa-f]+( ?(-|–|to|\.\.) ?(0x)?[0-9A-Fa-f]+)?"), "factor": re.compile(r"[x×*]? ?[0-9]*[.,]?[0-9]+")}
+    tests = {
+        "address": re.compile(r"(0x)?[0-9A-Fa-f]+( ?(-|–|to|\.\.) ?(0x)?[0-9A-Fa-f]+)?"),
+        "factor": re.compile(r"[x×*]? ?[0-9]*[.,]?[0-9]+"),
+    }
     for role, test in tests.items():
         for k in range(width):
             if k not in found.values() and share(k, test) > 0.6:
@@ -192,7 +215,10 @@ def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[s
     bits = re.search(r"bits?\s*([0-9]+)(?:\s*(?:-|–|to|\.\.)\s*([0-9]+))?", cell("address").lower())
     first, last = int(place[1], 0), int(place[2], 0) if place[2] else None
     storage = storage_of(cell("type"))
-    codes = re.findall(r"(?:^|[,;\s])([0-9]{1,5})\s*[:=]?\s*([A-Za-z][A-Za-z0-9 _/-]*?)(?=\s*(?:[,;]|$|\s[0-9]+\s*[:=]))", cell("codes"))
+    codes = re.findall(
+        r"(?:^|[,;\s])([0-9]{1,5})\s*[:=]?\s*([A-Za-z][A-Za-z0-9 _/-]*?)(?=\s*(?:[,;]|$|\s[0-9]+\s*[:=]))",
+        cell("codes"),
+    )
     if cell("access").lower().strip() in ("w", "wo", "write", "write only"):
         return "can be written only: it belongs into a command"
     name = name_of(cell("name"), taken)

@@ -65,7 +65,10 @@ def _after_first(text: str, mark: str) -> str:
 def bearing(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
     """Initial bearing along the great circle, degrees clockwise from north, 0 to below 360."""
     a, b, span = np.radians(lat1), np.radians(lat2), np.radians(np.asarray(lon2, float) - np.asarray(lon1, float))
-    return np.mod(np.degrees(np.arctan2(np.sin(span) * np.cos(b), np.cos(a) * np.sin(b) - np.sin(a) * np.cos(b) * np.cos(span))), 360.0)
+    return np.mod(
+        np.degrees(np.arctan2(np.sin(span) * np.cos(b), np.cos(a) * np.sin(b) - np.sin(a) * np.cos(b) * np.cos(span))),
+        360.0,
+    )
 
 
 def _degrees(compute: Callable[[Any], Any]) -> Callable[[Any], Any]:
@@ -80,13 +83,17 @@ FUNCTIONS: dict[str, Function] = {
     "abs": Function(("number",), "same", np.abs, "abs(x): the magnitude of x"),
     "min": Function(("number", "same"), "same", np.minimum, "min(a, b, ...): the lowest", many=True),
     "max": Function(("number", "same"), "same", np.maximum, "max(a, b, ...): the highest", many=True),
-    "clamp": Function(("number", "same", "same"), "same", lambda x, a, b: np.minimum(np.maximum(x, a), b), "clamp(x, low, high)"),
+    "clamp": Function(
+        ("number", "same", "same"), "same", lambda x, a, b: np.minimum(np.maximum(x, a), b), "clamp(x, low, high)"
+    ),
     "round": Function(("number",), "same", _round, "round(x): to whole numbers, half away from zero"),
     "floor": Function(("number",), "same", np.floor, "floor(x): down to a whole number"),
     "ceil": Function(("number",), "same", np.ceil, "ceil(x): up to a whole number"),
     "mod": Function(("number", "same"), "same", np.mod, "mod(a, b): what is left of a after whole steps of b"),
     "sqrt": Function(("plain",), "plain", np.sqrt, "sqrt(x): of a plain number"),
-    "power": Function(("plain", "plain"), "plain", lambda a, b: np.power(np.asarray(a, float), b), "power(a, b): a to the b"),
+    "power": Function(
+        ("plain", "plain"), "plain", lambda a, b: np.power(np.asarray(a, float), b), "power(a, b): a to the b"
+    ),
     "log": Function(("plain",), "plain", np.log, "log(x): natural, of a plain number"),
     "log10": Function(("plain",), "plain", np.log10, "log10(x): to base 10, of a plain number"),
     "exp": Function(("plain",), "plain", np.exp, "exp(x): of a plain number"),
@@ -96,31 +103,67 @@ FUNCTIONS: dict[str, Function] = {
     "asin": Function(("plain",), "deg", _degrees(np.arcsin), "asin(x): the angle"),
     "acos": Function(("plain",), "deg", _degrees(np.arccos), "acos(x): the angle"),
     "atan": Function(("plain",), "deg", _degrees(np.arctan), "atan(x): the angle"),
-    "atan2": Function(("number", "same"), "deg", lambda y, x: np.degrees(np.arctan2(y, x)), "atan2(y, x): the angle of a point"),
-    "wrapped": Function(("number", "plain"), "same", _wrapped, "wrapped(difference, bits): the change of a counter of so many bits, which may have wrapped either way"),
+    "atan2": Function(
+        ("number", "same"), "deg", lambda y, x: np.degrees(np.arctan2(y, x)), "atan2(y, x): the angle of a point"
+    ),
+    "wrapped": Function(
+        ("number", "plain"),
+        "same",
+        _wrapped,
+        "wrapped(difference, bits): the change of a counter of so many bits, which may have wrapped either way",
+    ),
     "bit_count": Function(("plain",), "plain", _bit_count, "bit_count(x): how many bits are set"),
     "raw": Function(("field",), "plain", None, "raw(field): the number as it stands in the message"),
-    "first_known": Function(("any", "like"), "same", None, "first_known(a, b, ...): the first that is not missing", many=True),
+    "first_known": Function(
+        ("any", "like"), "same", None, "first_known(a, b, ...): the first that is not missing", many=True
+    ),
     "before": Function(("field",), "same", None, "before(field): its value in the message before, of the same device"),
     "previous": Function(("field",), "same", None, "previous(field): its last known value in this repeat"),
-    "part": Function(("text", "text", "plain"), "text", _part, 'part(text, ",", 2): the second part between commas, -1 the last', by_row=True),
-    "before_first": Function(("text", "text"), "text", _before_first, "before_first(text, mark): what stands before the first mark", by_row=True),
+    "part": Function(
+        ("text", "text", "plain"),
+        "text",
+        _part,
+        'part(text, ",", 2): the second part between commas, -1 the last',
+        by_row=True,
+    ),
+    "before_first": Function(
+        ("text", "text"),
+        "text",
+        _before_first,
+        "before_first(text, mark): what stands before the first mark",
+        by_row=True,
+    ),
     "after_first": Function(("text", "text"), "text", _after_first, "after_first(text, mark)", by_row=True),
-    "before_last": Function(("text", "text"), "text", _before_last, "before_last(text, mark): what stands before the last mark", by_row=True),
+    "before_last": Function(
+        ("text", "text"), "text", _before_last, "before_last(text, mark): what stands before the last mark", by_row=True
+    ),
     "after_last": Function(("text", "text"), "text", _after_last, "after_last(text, mark)", by_row=True),
     "lower": Function(("text",), "text", str.lower, "lower(text): in small letters", by_row=True),
     "upper": Function(("text",), "text", str.upper, "upper(text): in capital letters", by_row=True),
     "trimmed": Function(("text",), "text", str.strip, "trimmed(text): without blanks around it", by_row=True),
-    "text_length": Function(("text",), "plain", lambda text: float(len(text)), "text_length(text): its number of characters", by_row=True),
-    "contains": Function(("text", "text"), "truth", lambda text, other: other in text, "contains(text, other)", by_row=True),
+    "text_length": Function(
+        ("text",), "plain", lambda text: float(len(text)), "text_length(text): its number of characters", by_row=True
+    ),
+    "contains": Function(
+        ("text", "text"), "truth", lambda text, other: other in text, "contains(text, other)", by_row=True
+    ),
     "starts_with": Function(("text", "text"), "truth", str.startswith, "starts_with(text, other)", by_row=True),
-    "calendar": Function(("plain",) * 6, "time", None, "calendar(year, month, day, hour, minute, second): a time in UTC"),
-    "second_pass": Function(("time", "text"), "truth", None, "second_pass(time, zone): whether its local time comes for the second time that day"),
+    "calendar": Function(
+        ("plain",) * 6, "time", None, "calendar(year, month, day, hour, minute, second): a time in UTC"
+    ),
+    "second_pass": Function(
+        ("time", "text"),
+        "truth",
+        None,
+        "second_pass(time, zone): whether its local time comes for the second time that day",
+    ),
     "latitude": Function(("position",), "deg", None, "latitude(position)"),
     "longitude": Function(("position",), "deg", None, "longitude(position)"),
     "point": Function(("deg", "deg"), "position", None, "point(latitude, longitude)"),
     "distance": Function(("position", "position"), "m", None, "distance(a, b): along the ground"),
-    "bearing": Function(("position", "position"), "deg", None, "bearing(a, b): the direction from a to b, clockwise from north"),
+    "bearing": Function(
+        ("position", "position"), "deg", None, "bearing(a, b): the direction from a to b, clockwise from north"
+    ),
 }
 
 AGGREGATES: dict[str, str] = {
@@ -159,7 +202,9 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
     lam = span
     with np.errstate(all="ignore"):
         for _ in range(12):
-            sin_sigma = np.hypot(np.cos(u2) * np.sin(lam), np.cos(u1) * np.sin(u2) - np.sin(u1) * np.cos(u2) * np.cos(lam))
+            sin_sigma = np.hypot(
+                np.cos(u2) * np.sin(lam), np.cos(u1) * np.sin(u2) - np.sin(u1) * np.cos(u2) * np.cos(lam)
+            )
             cos_sigma = np.sin(u1) * np.sin(u2) + np.cos(u1) * np.cos(u2) * np.cos(lam)
             sigma = np.arctan2(sin_sigma, cos_sigma)
             sin_alpha = np.where(sin_sigma == 0, 0.0, np.cos(u1) * np.cos(u2) * np.sin(lam) / sin_sigma)
@@ -167,12 +212,31 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
             cos_2m = np.where(cos2_alpha == 0, 0.0, cos_sigma - 2 * np.sin(u1) * np.sin(u2) / cos2_alpha)
             c = flattening / 16 * cos2_alpha * (4 + flattening * (4 - 3 * cos2_alpha))
             before = lam
-            lam = span + (1 - c) * flattening * sin_alpha * (sigma + c * sin_sigma * (cos_2m + c * cos_sigma * (2 * cos_2m**2 - 1)))
+            lam = span + (1 - c) * flattening * sin_alpha * (
+                sigma + c * sin_sigma * (cos_2m + c * cos_sigma * (2 * cos_2m**2 - 1))
+            )
         u_sq = cos2_alpha * (major**2 - minor**2) / minor**2
         a = 1 + u_sq / 16384 * (4096 + u_sq * (-768 + u_sq * (320 - 175 * u_sq)))
         b = u_sq / 1024 * (256 + u_sq * (-128 + u_sq * (74 - 47 * u_sq)))
-        delta = b * sin_sigma * (cos_2m + b / 4 * (cos_sigma * (2 * cos_2m**2 - 1) - b / 6 * cos_2m * (4 * sin_sigma**2 - 3) * (4 * cos_2m**2 - 3)))
+        delta = (
+            b
+            * sin_sigma
+            * (
+                cos_2m
+                + b
+                / 4
+                * (cos_sigma * (2 * cos_2m**2 - 1) - b / 6 * cos_2m * (4 * sin_sigma**2 - 3) * (4 * cos_2m**2 - 3))
+            )
+        )
         exact = minor * a * (sigma - delta)
-        circle = EARTH_RADIUS_M * 2 * np.arcsin(np.sqrt(np.clip(np.sin((phi2 - phi1) / 2) ** 2 + np.cos(phi1) * np.cos(phi2) * np.sin(span / 2) ** 2, 0, 1)))
+        circle = (
+            EARTH_RADIUS_M
+            * 2
+            * np.arcsin(
+                np.sqrt(
+                    np.clip(np.sin((phi2 - phi1) / 2) ** 2 + np.cos(phi1) * np.cos(phi2) * np.sin(span / 2) ** 2, 0, 1)
+                )
+            )
+        )
     good = np.isfinite(exact) & (np.abs(lam - before) < 1e-9)
     return np.where(good, exact, circle)

@@ -52,11 +52,17 @@ def _lark() -> Lark:
 
 
 def _expected(error: UnexpectedInput) -> str:
-    names = set(getattr(error, "expected", None) or getattr(error, "accepts", None) or getattr(error, "allowed", None) or ())
+    names = set(
+        getattr(error, "expected", None) or getattr(error, "accepts", None) or getattr(error, "allowed", None) or ()
+    )
     words = sorted({WORDS.get(name, f"`{name.lower()}`") for name in names if not name.startswith("__")})
     if len(words) > 7:
         words = words[:7] + ["..."]
-    return "" if not words else ": expected " + (", ".join(words[:-1]) + " or " + words[-1] if len(words) > 1 else words[0])
+    return (
+        ""
+        if not words
+        else ": expected " + (", ".join(words[:-1]) + " or " + words[-1] if len(words) > 1 else words[0])
+    )
 
 
 def _syntax_problem(error: Exception, lines: list[str], shift: int) -> Problem:
@@ -71,36 +77,68 @@ def _syntax_problem(error: Exception, lines: list[str], shift: int) -> Problem:
             return Problem("this line is indented, but no block begins above it", Span(line + shift, 1, 2))
         found = WORDS.get(token.type, "")
         shown = f"`{token}`" + (f" ({found})" if found and not found.startswith("`") else "")
-        return Problem(f"found {shown}{_expected(error)}", Span((token.line or 1) + shift, token.column or 1, (token.column or 1) + max(len(token), 1)))
+        return Problem(
+            f"found {shown}{_expected(error)}",
+            Span((token.line or 1) + shift, token.column or 1, (token.column or 1) + max(len(token), 1)),
+        )
     if isinstance(error, UnexpectedCharacters):
         found = lines[error.line - 1][error.column - 1 : error.column] if error.line <= len(lines) else ""
         word = re.match(r"[A-Za-z0-9_]+", lines[error.line - 1][error.column - 1 :]) if found else None
         shown = word.group(0) if word else found
-        return Problem(f"found `{shown}`{_expected(error)}", Span(error.line + shift, error.column, error.column + max(len(shown), 1)))
+        return Problem(
+            f"found `{shown}`{_expected(error)}",
+            Span(error.line + shift, error.column, error.column + max(len(shown), 1)),
+        )
     return Problem("the indentation matches no block above it", Span(shift + 1, 1, 2))
 
 
 def _guard(text: str) -> None:
     """Bounds that hold before a parser sees the text. Raises DefinitionError."""
     if len(text) > limits.SOURCE_CHARACTERS:
-        raise DefinitionError([Problem(f"the text has {len(text)} characters; at most {limits.SOURCE_CHARACTERS} are taken", Span(1, 1, 2))])
+        raise DefinitionError(
+            [
+                Problem(
+                    f"the text has {len(text)} characters; at most {limits.SOURCE_CHARACTERS} are taken", Span(1, 1, 2)
+                )
+            ]
+        )
     depth = 0
     for index, line in enumerate(text.split("\n"), 1):
         if "\t" in line:
             column = line.index("\t") + 1
-            raise DefinitionError([Problem("found a tab: indent with blanks", Span(index, column, column + 1), fix="  ")])
+            raise DefinitionError(
+                [Problem("found a tab: indent with blanks", Span(index, column, column + 1), fix="  ")]
+            )
         if len(line) > limits.LINE_CHARACTERS:
-            raise DefinitionError([Problem(f"the line has {len(line)} characters; at most {limits.LINE_CHARACTERS} are taken", Span(index, 1, 2))])
+            raise DefinitionError(
+                [
+                    Problem(
+                        f"the line has {len(line)} characters; at most {limits.LINE_CHARACTERS} are taken",
+                        Span(index, 1, 2),
+                    )
+                ]
+            )
         bare = re.sub(r'"(?:[^"\\\n]|\\["\\])*"|`[^`\n]+`|#.*', "", line)
         deepest = depth
         for bracket in re.findall(r"[()]", bare):  # brackets may stay open over lines
             depth = max(depth + (1 if bracket == "(" else -1), 0)
             deepest = max(deepest, depth)
         if deepest + len(re.findall(r"\bnot\b|\bif\b|-\s*(?=-)", bare)) > limits.EXPRESSION_DEPTH:
-            raise DefinitionError([Problem(f"expressions nest at most {limits.EXPRESSION_DEPTH} deep", Span(index, 1, 2))])
-        if any(ord(c) < 32 or 0x7F <= ord(c) < 0xA0 or c in "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f" for c in line):
+            raise DefinitionError(
+                [Problem(f"expressions nest at most {limits.EXPRESSION_DEPTH} deep", Span(index, 1, 2))]
+            )
+        if any(
+            ord(c) < 32
+            or 0x7F <= ord(c) < 0xA0
+            or c in "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f"
+            for c in line
+        ):
             raise DefinitionError([Problem("found a control or direction character: remove it", Span(index, 1, 2))])
-        if (len(line) - len(line.lstrip(" "))) // 2 > limits.BLOCK_DEPTH + 1 and line.strip() and not line.lstrip().startswith("#"):
+        if (
+            (len(line) - len(line.lstrip(" "))) // 2 > limits.BLOCK_DEPTH + 1
+            and line.strip()
+            and not line.lstrip().startswith("#")
+        ):
             raise DefinitionError([Problem(f"blocks nest at most {limits.BLOCK_DEPTH} deep", Span(index, 1, 2))])
 
 
@@ -122,10 +160,24 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
         shift += 1
     lines = all_lines[shift:]
     if not lines:
-        raise DefinitionError([Problem('the text is empty: begin with `decoder NAME for bytes` or `condition "name" priority high`', Span(1, 1, 2))])
+        raise DefinitionError(
+            [
+                Problem(
+                    'the text is empty: begin with `decoder NAME for bytes` or `condition "name" priority high`',
+                    Span(1, 1, 2),
+                )
+            ]
+        )
     first = lines[0].split(" ")[0]
     if first not in ("decoder", "condition"):
-        raise DefinitionError([Problem(f"found `{first or ' '}`: a definition begins with `decoder` or `condition`", Span(shift + 1, 1, len(first) + 1))])
+        raise DefinitionError(
+            [
+                Problem(
+                    f"found `{first or ' '}`: a definition begins with `decoder` or `condition`",
+                    Span(shift + 1, 1, len(first) + 1),
+                )
+            ]
+        )
     problems: list[Problem] = []
     names: set[str] = set()
     for _ in range(limits.ERRORS_SHOWN):

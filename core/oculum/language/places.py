@@ -37,7 +37,9 @@ def split(storage: str) -> tuple[str, int]:
     return letters, count
 
 
-def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: Counting, span: Span, last: Raw | None = None) -> Raw:
+def raw_of(
+    halt: Halt, address: tree.Address, storage: tree.Storage, counting: Counting, span: Span, last: Raw | None = None
+) -> Raw:
     """The place and width of a stored number. `halt` is called for a mistake and does not return."""
     letter, width_bits = split(storage.name)
     little = counting.little if storage.order is None else storage.order == "little"
@@ -57,10 +59,17 @@ def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: C
                 halt(f"a payload has at most {limits.PAYLOAD_BYTES} bytes", address.span)
             if first < 0 and first + width > 0:
                 halt(f"`{storage.name}` at byte {first} reaches beyond the end of the payload", span)
-            place = Place("end" if first < 0 else "start", first if first < 0 else _from(halt, first, counting, address.span), width)
+            place = Place(
+                "end" if first < 0 else "start",
+                first if first < 0 else _from(halt, first, counting, address.span),
+                width,
+            )
         case tree.InNext():
             if isinstance(address.width, tree.Node):
-                halt(f"`{storage.name}` has a width of its own: write `next` alone, or read it as `unsigned 1 to 8 bytes`", address.span)
+                halt(
+                    f"`{storage.name}` has a width of its own: write `next` alone, or read it as `unsigned 1 to 8 bytes`",
+                    address.span,
+                )
             place = Place("next", 0, address.width or needs)
         case tree.InStream():
             if letter not in ("u", "i", "sm", "oc") or width_bits > 56:
@@ -76,13 +85,19 @@ def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: C
                 halt("a range of registers goes upwards", address.span)
             place = Place("register", address.first, 2 * count)
             if bits is None and width_bits != 16 * count:
-                halt(f"`{storage.name}` has {width_bits} bits, {count} register{'s' if count > 1 else ''} {16 * count}: say which bits, as in `register {address.first} bits 7 to 0`", span)
+                halt(
+                    f"`{storage.name}` has {width_bits} bits, {count} register{'s' if count > 1 else ''} {16 * count}: say which bits, as in `register {address.first} bits 7 to 0`",
+                    span,
+                )
         case tree.InCoil():
             return Raw(Place("coil", address.number, 0), False, "u", 1, 0)
         case tree.InRecord():
             place = Place("record", address.tag, whole)
         case _:
-            halt("found a place of documents or text: a decoder for bytes reads `byte 3`, `next`, `same`, `record 1`", address.span)
+            halt(
+                "found a place of documents or text: a decoder for bytes reads `byte 3`, `next`, `same`, `record 1`",
+                address.span,
+            )
     if place.width > 8:
         halt("a number has at most 8 bytes", address.span)
     if swapped and (place.width not in (4, 8) or bits):
@@ -90,7 +105,10 @@ def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: C
     if bits:
         if bits.high >= place.width * 8:
             plural = "s" if place.width > 1 else ""
-            halt(f"bit {bits.high + counting.first} lies outside {place.width} byte{plural}: bits count from {counting.first} (lowest) to {place.width * 8 - 1 + counting.first}", address.span)
+            halt(
+                f"bit {bits.high + counting.first} lies outside {place.width} byte{plural}: bits count from {counting.first} (lowest) to {place.width * 8 - 1 + counting.first}",
+                address.span,
+            )
         have = bits.high - bits.low + 1
         if have != width_bits:
             halt(
@@ -102,7 +120,10 @@ def raw_of(halt: Halt, address: tree.Address, storage: tree.Storage, counting: C
             halt("a floating-point number takes whole bytes", span)
         return Raw(place, little, letter, width_bits, bits.low)
     if width_bits % 8:
-        halt(f"`{storage.name}` is no whole number of bytes: say which bits, as in `byte 0 bits {width_bits - 1} to 0`", span)
+        halt(
+            f"`{storage.name}` is no whole number of bytes: say which bits, as in `byte 0 bits {width_bits - 1} to 0`",
+            span,
+        )
     if place.width != whole:
         halt(f"`{storage.name}` has {whole} byte{'s' if whole > 1 else ''}, the address {place.width}", span)
     return Raw(place, little, letter, width_bits, 0, swapped)

@@ -15,7 +15,23 @@ from . import limits, tree
 from .build import number_signed
 from .checker import PLAIN, SECOND, TRUTH, Checker, Scope, is_late, type_of
 from .places import DYNAMIC, raw_of, split
-from .plan import NO_CLEANING, At, Cleaning, Extent, FieldSpec, Linear, Place, Raw, ReadStep, Sentinel, SpanStep, Step, UnitChoice, ValueStep, Zoned
+from .plan import (
+    NO_CLEANING,
+    At,
+    Cleaning,
+    Extent,
+    FieldSpec,
+    Linear,
+    Place,
+    Raw,
+    ReadStep,
+    Sentinel,
+    SpanStep,
+    Step,
+    UnitChoice,
+    ValueStep,
+    Zoned,
+)
 from .problems import Span, meant
 
 LARGEST = 2**62
@@ -69,7 +85,9 @@ def epoch_us(text: str, checker: Checker, span: Span) -> int:
     except ValueError:
         checker.halt(f'"{text}" is no date: write it as "2000-01-01" or "2000-01-01T00:00:00Z"', span)
     moment = moment.replace(tzinfo=UTC) if moment.tzinfo is None else moment
-    return round((moment - datetime(1970, 1, 1, tzinfo=UTC)) / (datetime(1970, 1, 1, 0, 0, 0, 1) - datetime(1970, 1, 1)))
+    return round(
+        (moment - datetime(1970, 1, 1, tzinfo=UTC)) / (datetime(1970, 1, 1, 0, 0, 0, 1) - datetime(1970, 1, 1))
+    )
 
 
 def compatible(declared: str, found: str) -> bool:
@@ -100,7 +118,9 @@ class Reads:
                 if not frame.scope.in_repeat:
                     self.check.halt("`{index}` in a name counts repeats; this line stands in none", node.name_span)
             elif used not in frame.scope.names:
-                self.check.halt(f"`{used}` in `{name}` is no value read above{meant(used, frame.scope.names)}", node.name_span)
+                self.check.halt(
+                    f"`{used}` in `{name}` is no value read above{meant(used, frame.scope.names)}", node.name_span
+                )
             elif frame.scope.names[used].kind not in ("number", "text", "code"):
                 self.check.halt(f"a name is made from numbers and texts; `{used}` is neither", node.name_span)
         self.spans.setdefault(name, node.name_span)
@@ -108,8 +128,14 @@ class Reads:
     def emit(self, name: str, span: Span, spec: FieldSpec, frame: Frame, hidden: bool, late: bool = False) -> None:
         earlier = frame.scope.names.get(name)
         found = type_of(spec)
-        if earlier is not None and (earlier.kind, earlier.unit and earlier.unit.code) != (found.kind, found.unit and found.unit.code):
-            self.check.halt(f"`{name}` is {earlier.kind} in {earlier.unit.code if earlier.unit else 'no unit'} above: two lines of one name must agree", span)
+        if earlier is not None and (earlier.kind, earlier.unit and earlier.unit.code) != (
+            found.kind,
+            found.unit and found.unit.code,
+        ):
+            self.check.halt(
+                f"`{name}` is {earlier.kind} in {earlier.unit.code if earlier.unit else 'no unit'} above: two lines of one name must agree",
+                span,
+            )
         if earlier is not None and spec.kind == "code":
             known = frame.group.get(name)
             if known is not None and known.codes != spec.codes:
@@ -125,7 +151,9 @@ class Reads:
             frame.maybe.add(name)
 
     # qualifiers --------------------------------------------------------------
-    def cleaning(self, node: tree.Read | tree.Derive, spec: FieldSpec, unit: Unit | None, frame: Frame, raws: tuple[Raw, ...]) -> tuple[Cleaning, FieldSpec]:
+    def cleaning(
+        self, node: tree.Read | tree.Derive, spec: FieldSpec, unit: Unit | None, frame: Frame, raws: tuple[Raw, ...]
+    ) -> tuple[Cleaning, FieldSpec]:
         check = self.check
         sentinels: list[Sentinel] = []
         low = high = None
@@ -144,7 +172,11 @@ class Reads:
                         check.halt(f"`within` is for numbers; `{spec.name}` is a {spec.kind}", q.span)
                     low, high = float(check.bounded(q.low, q.span)), float(check.bounded(q.high, q.span))
                     if low > high:
-                        check.halt(f"the range goes downwards: write `within {q.high} to {q.low}`", q.span, f"within {q.high} to {q.low}")
+                        check.halt(
+                            f"the range goes downwards: write `within {q.high} to {q.low}`",
+                            q.span,
+                            f"within {q.high} to {q.low}",
+                        )
                 case tree.Missing(when=None):
                     for raw, word in zip(q.raws, q.raw_words, strict=True):
                         self.fits(raw, word, raws, q.span)
@@ -168,7 +200,9 @@ class Reads:
             into = None
             spec = replace(spec, unit=unit.code)
         if declared is not None and not hidden and not compatible(declared.kind, spec.kind):
-            check.halt(f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name])
+            check.halt(
+                f"`{spec.name}` is declared as {declared.kind}, this line gives {spec.kind}", self.spans[spec.name]
+            )
         if numeric and unit is not None:
             final = spec.unit
             if into:
@@ -179,13 +213,20 @@ class Reads:
             if target.dimension != unit.dimension:
                 source = "declared in" if not into else "to be given in"
                 span = into.span if into else (node.qualifiers[0].span if node.qualifiers else self.spans[spec.name])
-                check.halt(f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is {describe(unit.dimension)}", span)
+                check.halt(
+                    f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is {describe(unit.dimension)}",
+                    span,
+                )
             convert = None
             if not same_scale(unit, target):
                 convert = between(unit, target)
                 if not into:
                     low, high = (None if x is None else (x * convert[0] + convert[1]) / convert[2] for x in (low, high))
-                    check.warn(f"`{spec.name}` is declared in {target.code}: values in {unit.code} are converted", self.spans[spec.name], f"{unit.code}  into {target.code}")
+                    check.warn(
+                        f"`{spec.name}` is declared in {target.code}: values in {unit.code} are converted",
+                        self.spans[spec.name],
+                        f"{unit.code}  into {target.code}",
+                    )
             spec = replace(spec, unit=final, wide=spec.wide and convert is None)
             found = Cleaning(tuple(sentinels), low, high, convert, unit_by, stamped)
             return NO_CLEANING if found == NO_CLEANING else found, spec
@@ -204,14 +245,20 @@ class Reads:
         for arm in node.arms:
             unit = check.unit(arm.unit, node.span)
             if unit.dimension != first.dimension:
-                check.halt(f"`{unit.code}` is {describe(unit.dimension)}, but `{first.code}` is {describe(first.dimension)}: one field has one dimension", node.span)
+                check.halt(
+                    f"`{unit.code}` is {describe(unit.dimension)}, but `{first.code}` is {describe(first.dimension)}: one field has one dimension",
+                    node.span,
+                )
             option = arm.option
             if chooser.kind == "code" and isinstance(option, str):
                 option = next((number for number, text in chooser.codes if text == option), -2)
                 if option == -2:
                     check.halt(f"{arm.word} is not one of the texts of `{node.name}`", node.span)
             if isinstance(option, str) != (chooser.kind == "text"):
-                check.halt(f"{arm.word} cannot be a value of `{node.name}`, which is {'a text' if chooser.kind == 'text' else 'a number'}", node.span)
+                check.halt(
+                    f"{arm.word} cannot be a value of `{node.name}`, which is {'a text' if chooser.kind == 'text' else 'a number'}",
+                    node.span,
+                )
             linear = linear_of(check, arm.scales, node.span)
             arms.append((option, linear, between(unit, first)))
         return first, UnitChoice(node.name, tuple(arms))
@@ -220,7 +267,10 @@ class Reads:
         if not raws:
             return
         if isinstance(raw, str):
-            self.check.halt(f"found {word if raw.startswith(chr(0)) else chr(34) + raw + chr(34)}: a mark in bytes is a number, such as 0xFFFF", span)
+            self.check.halt(
+                f"found {word if raw.startswith(chr(0)) else chr(34) + raw + chr(34)}: a mark in bytes is a number, such as 0xFFFF",
+                span,
+            )
         for place in raws:
             if place.storage == "f" or place.storage in DYNAMIC:
                 continue
@@ -240,17 +290,24 @@ class Reads:
             tree.InRegister: (("registers",), "register"), tree.InCoil: (("coils",), "coil"),
         }.get(type(address), ((*STORED, "text") if isinstance(address, tree.InRest) else STORED, "a place in bytes"))  # fmt: skip
         if source not in needs[0]:
-            self.check.halt(f"{needs[1] if ' ' in needs[1] else '`' + needs[1] + '`'} belongs to {' and '.join(needs[0])}; this is {source}", address.span)
+            self.check.halt(
+                f"{needs[1] if ' ' in needs[1] else '`' + needs[1] + '`'} belongs to {' and '.join(needs[0])}; this is {source}",
+                address.span,
+            )
         if isinstance(address, tree.InColumn) and not frame.columns:
             self.check.halt('say first what stands between columns, as in `columns by ";"`', address.span)
         if isinstance(address, tree.InGroup) and address.name not in frame.groups:
-            self.check.halt(f"`{address.name}` is no group of the pattern{meant(address.name, frame.groups)}", address.span)
+            self.check.halt(
+                f"`{address.name}` is no group of the pattern{meant(address.name, frame.groups)}", address.span
+            )
         if isinstance(address, tree.InRecord) and not frame.records:
             self.check.halt("say first how records are made, as in `records tag u8, size u8`", address.span)
         if source in DOCUMENTS or source == "text":
             return self.read_value(node, frame)
         kind = node.kind
-        if (isinstance(kind, tree.Plain) and kind.word in ("text", "hex")) or (isinstance(kind, tree.Flag) and kind.present):
+        if (isinstance(kind, tree.Plain) and kind.word in ("text", "hex")) or (
+            isinstance(kind, tree.Flag) and kind.present
+        ):
             return self.read_span(node, frame)
         return self.read_number(node, frame)
 
@@ -271,7 +328,13 @@ class Reads:
                 linears = (linear_of(check, kind.scales, span),)
                 whole = raws[0].storage != "f" and linears[0].c == 1
                 unit = unit or PLAIN
-                wide = whole and raws[0].bits > 53 and raws[0].storage in ("u", "i", "sm", "oc", *DYNAMIC) and linears[0].plain and unit.code == "1"
+                wide = (
+                    whole
+                    and raws[0].bits > 53
+                    and raws[0].storage in ("u", "i", "sm", "oc", *DYNAMIC)
+                    and linears[0].plain
+                    and unit.code == "1"
+                )
                 spec = FieldSpec(node.name, "integer" if whole and unit.code == "1" else "number", unit.code, (), wide)
             case tree.Flag():
                 bits = getattr(address, "bits", None)
@@ -293,10 +356,19 @@ class Reads:
                 first_storage, second_storage = (s for s in storages if s is not None)
                 first = raw(first_storage)
                 letter, width = split(second_storage.name)
-                if width % 8 or first.bits % 8 or getattr(address, "bits", None) or first.place.mode not in ("start", "end", "next", "register"):
+                if (
+                    width % 8
+                    or first.bits % 8
+                    or getattr(address, "bits", None)
+                    or first.place.mode not in ("start", "end", "next", "register")
+                ):
                     check.halt("a position takes whole bytes", span)
                 step = first.place.width // 2 if first.place.mode == "register" else first.place.width
-                place = Place("next", 0, width // 8) if first.place.mode == "next" else Place(first.place.mode, first.place.offset + step, width // 8)
+                place = (
+                    Place("next", 0, width // 8)
+                    if first.place.mode == "next"
+                    else Place(first.place.mode, first.place.offset + step, width // 8)
+                )
                 if first.place.mode == "end" and first.place.offset + first.place.width + width // 8 > 0:
                     check.halt("the position reaches beyond the end of the payload", span)
                 raws = (first, Raw(place, first.little, letter, width, 0))
@@ -312,18 +384,27 @@ class Reads:
                 if digits != len(kind.pattern):
                     check.halt("packed digits have nothing between them: write YYYYMMDDhhmmss", span)
                 if digits % 2 or digits > 16:
-                    check.halt("packed digits stand two a byte: the pattern has an even number of letters, at most 16", span)
+                    check.halt(
+                        "packed digits stand two a byte: the pattern has an even number of letters, at most 16", span
+                    )
                 if isinstance(address, tree.InNext) and address.width == digits // 2:
                     address = tree.InNext(address.span, None, address.bits)
                 raws = (raw_of(check.halt, address, tree.Storage(f"u{4 * digits}"), scope.counting, span, frame.last),)
                 calendar = self.zoned(kind, frame)
                 spec = FieldSpec(node.name, "time")
             case _:
-                check.halt(f"`{getattr(kind, 'word', 'time')}` is a kind of documents; in bytes say how it is stored, such as `u16`", span)
+                check.halt(
+                    f"`{getattr(kind, 'word', 'time')}` is a kind of documents; in bytes say how it is stored, such as `u16`",
+                    span,
+                )
         if node.unit and spec.kind not in ("number", "integer"):
             check.halt(f"a {spec.kind} has no unit", node.unit_span or node.span)
         if not isinstance(kind, tree.PositionKind) and raws[0].place.mode not in ("record",):
-            self.no_words(node, (tree.Required,), "asks for something that may be absent; bytes at a place are always there, or the message is too short")
+            self.no_words(
+                node,
+                (tree.Required,),
+                "asks for something that may be absent; bytes at a place are always there, or the message is too short",
+            )
         self.no_words(node, (tree.Words, tree.After, tree.Sized), "belongs to text")
         cleaning, spec = self.cleaning(node, spec, unit, frame, raws)
         if not self.in_command:
@@ -332,13 +413,28 @@ class Reads:
         frame.last = raws[-1]
         self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
         default = self.default(node, spec)
-        return ReadStep(node.span.line, node.name, raws, linears, spec, cleaning, has(node, "hidden"), clock, required_of(node), has(node, "once"), calendar, default)
+        return ReadStep(
+            node.span.line,
+            node.name,
+            raws,
+            linears,
+            spec,
+            cleaning,
+            has(node, "hidden"),
+            clock,
+            required_of(node),
+            has(node, "once"),
+            calendar,
+            default,
+        )
 
     def read_span(self, node: tree.Read, frame: Frame) -> Step:
         check, kind = self.check, node.kind
         present = isinstance(kind, tree.Flag)
         if present and not isinstance(node.address, tree.InRecord):
-            check.halt("`flag present` says whether a record is there, as in `record 9  charging  flag present`", kind.span)
+            check.halt(
+                "`flag present` says whether a record is there, as in `record 9  charging  flag present`", kind.span
+            )
         extent = self.extent(node.address, frame)
         if node.unit:
             check.halt("a text has no unit", node.unit_span or node.span)
@@ -349,7 +445,19 @@ class Reads:
         form = "present" if present else kind.word if isinstance(kind, tree.Plain) else ""
         self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
         frame.last = None
-        return SpanStep(node.span.line, node.name, extent, form, has(node, "padded"), sized, spec, cleaning, has(node, "hidden"), required_of(node), has(node, "once"))
+        return SpanStep(
+            node.span.line,
+            node.name,
+            extent,
+            form,
+            has(node, "padded"),
+            sized,
+            spec,
+            cleaning,
+            has(node, "hidden"),
+            required_of(node),
+            has(node, "once"),
+        )
 
     def extent(self, address: tree.Address, frame: Frame) -> Extent:
         """A run of bytes; raises Halt for an address that is none."""
@@ -385,7 +493,9 @@ class Reads:
                 if count < 1:
                     check.halt("a range of registers goes upwards", address.span)
                 return Extent("register", address.first, 2 * count)
-        check.halt("this is no run of whole bytes: write `bytes 4 to 11`, `next 8 bytes`, `rest` or `record 1`", address.span)
+        check.halt(
+            "this is no run of whole bytes: write `bytes 4 to 11`, `next 8 bytes`, `rest` or `record 1`", address.span
+        )
 
     def codes(self, kind: tree.Codes, bits: int) -> tuple[tuple[int, str], ...]:
         numbers = [n for n, _ in kind.texts]
@@ -399,7 +509,9 @@ class Reads:
     def clock(self, kind: tree.Clock, raw: Raw | None) -> tuple[float, int, bool]:
         found = self.check.unit(kind.unit, kind.span)
         if found.dimension != SECOND.dimension:
-            self.check.halt(f"a time counts seconds or the like; `{kind.unit}` is {describe(found.dimension)}", kind.span)
+            self.check.halt(
+                f"a time counts seconds or the like; `{kind.unit}` is {describe(found.dimension)}", kind.span
+            )
         if kind.wrapping and (raw is None or raw.storage != "u" or raw.bits > 48):
             self.check.halt("a counter that wraps is stored unsigned, in at most 48 bits", kind.span)
         return float(found.factor), epoch_us(kind.since, self.check, kind.span), kind.wrapping
@@ -413,7 +525,9 @@ class Reads:
         if kind.zone is not None and kind.zone_name:
             zone_field = kind.zone
             if frame.scope.names.get(zone_field) is None or frame.scope.names[zone_field].kind != "text":
-                check.halt(f'`{zone_field}` is no text read above: a zone is a name such as "Atlantic/Azores"', kind.span)
+                check.halt(
+                    f'`{zone_field}` is no text read above: a zone is a name such as "Atlantic/Azores"', kind.span
+                )
         elif kind.zone is not None:
             try:
                 ZoneInfo(kind.zone)
@@ -440,7 +554,10 @@ class Reads:
                 form = "hex integer" if kind.form == "hex" else kind.word
                 written = written or kind.form is not None
                 spec = FieldSpec(node.name, kind.word, unit.code)
-            case tree.Stored(storage=tree.Storage(name="u64" | "i64", order=None, words=None), scales=()) if unit in (None, PLAIN):
+            case tree.Stored(storage=tree.Storage(name="u64" | "i64", order=None, words=None), scales=()) if unit in (
+                None,
+                PLAIN,
+            ):
                 form, unit = kind.storage.name, PLAIN
                 spec = FieldSpec(node.name, "integer", unit.code, (), True)
             case tree.Plain(word="text" | "hex"):
@@ -470,7 +587,8 @@ class Reads:
                 spec = FieldSpec(node.name, "position")
             case _:
                 check.halt(
-                    "a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`; `u64` and `i64`, without scale and unit, keep all digits", kind.span
+                    "a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`; `u64` and `i64`, without scale and unit, keep all digits",
+                    kind.span,
                 )
         places: tuple[At, ...]
         match address:
@@ -520,7 +638,10 @@ class Reads:
         word = found.value.word
         if spec.kind == "code":
             if word not in [text for _, text in spec.codes]:
-                self.check.halt(f"`{word}` is not one of the texts of this code{meant(word, [t for _, t in spec.codes])}", found.span)
+                self.check.halt(
+                    f"`{word}` is not one of the texts of this code{meant(word, [t for _, t in spec.codes])}",
+                    found.span,
+                )
             return word
         if spec.kind == "flag" and found.value.kind == "truth":
             return word == "true"
@@ -533,28 +654,54 @@ class Reads:
     def no_words(self, node: tree.Read, kinds: tuple[type, ...], why: str) -> None:
         for q in node.qualifiers:
             if isinstance(q, kinds):
-                name = {tree.Required: "required", tree.Words: "words", tree.After: "after", tree.Sized: "size"}[type(q)]
+                name = {tree.Required: "required", tree.Words: "words", tree.After: "after", tree.Sized: "size"}[
+                    type(q)
+                ]
                 self.check.halt(f"`{name}` {why}", q.span)
 
     # remarks ---------------------------------------------------------------------
-    def sensible(self, node: tree.Read, raws: tuple[Raw, ...], linears: tuple[Linear, ...], spec: FieldSpec, cleaning: Cleaning) -> None:
+    def sensible(
+        self, node: tree.Read, raws: tuple[Raw, ...], linears: tuple[Linear, ...], spec: FieldSpec, cleaning: Cleaning
+    ) -> None:
         """Warns of a range that the storage cannot hold, a scale that loses digits, codes without a text."""
         raw, linear = raws[0], linears[0]
         if spec.kind == "code" and raw.storage == "u" and raw.bits <= 8 and raw.bits > 1:
             absent = 2**raw.bits - len(spec.codes)
             if -1 not in dict(spec.codes) and 0 < absent <= 4 and raw.bits <= 3:
                 lost = [str(n) for n in range(2**raw.bits) if n not in dict(spec.codes)]
-                self.untold[spec.name] = (f"`{spec.name}` has no text for {', '.join(lost)}: such a value will be missing (say `otherwise` and a text, or reject it)", node.kind.span)
+                self.untold[spec.name] = (
+                    f"`{spec.name}` has no text for {', '.join(lost)}: such a value will be missing (say `otherwise` and a text, or reject it)",
+                    node.kind.span,
+                )
         if spec.kind not in ("number", "integer") or raw.storage not in ("u", "i"):
             return
         low, high = (-(2 ** (raw.bits - 1)), 2 ** (raw.bits - 1) - 1) if raw.storage == "i" else (0, 2**raw.bits - 1)
         ends = sorted(((low * linear.a + linear.b) / linear.c, (high * linear.a + linear.b) / linear.c))
-        if cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high < ends[0] or cleaning.low > ends[1]):
-            self.check.warn(f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say here: {ends[0]:g} to {ends[1]:g}", node.span)
-        elif cleaning.convert is None and cleaning.low is not None and cleaning.high is not None and (cleaning.high > ends[1] + 1e-9 or cleaning.low < ends[0] - 1e-9):
-            self.check.warn(f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} goes beyond it", node.span)
+        if (
+            cleaning.convert is None
+            and cleaning.low is not None
+            and cleaning.high is not None
+            and (cleaning.high < ends[0] or cleaning.low > ends[1])
+        ):
+            self.check.warn(
+                f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say here: {ends[0]:g} to {ends[1]:g}",
+                node.span,
+            )
+        elif (
+            cleaning.convert is None
+            and cleaning.low is not None
+            and cleaning.high is not None
+            and (cleaning.high > ends[1] + 1e-9 or cleaning.low < ends[0] - 1e-9)
+        ):
+            self.check.warn(
+                f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} goes beyond it",
+                node.span,
+            )
         if raw.bits + max(abs(linear.a).bit_length() - 1, 0) > 53 and not linear.plain:
-            self.check.warn("the largest values have more digits than a number keeps (about 15): the scale loses the last ones", node.kind.span)
+            self.check.warn(
+                "the largest values have more digits than a number keeps (about 15): the scale loses the last ones",
+                node.kind.span,
+            )
 
     def touch(self, node: tree.Read, raws: tuple[Raw, ...], frame: Frame) -> None:
         """Notes which bits a line reads and warns where another has read them."""
@@ -568,7 +715,10 @@ class Reads:
                 part = (mask >> (8 * (k if raw.little else raw.place.width - 1 - k))) & 0xFF
                 have, by = frame.used.get(raw.place.offset + k, (0, ""))
                 if have & part and by != node.name:
-                    self.check.warn(f"`{node.name}` reads bits of byte {raw.place.offset + k + frame.scope.counting.first} that `{by}` has read already", node.address.span)
+                    self.check.warn(
+                        f"`{node.name}` reads bits of byte {raw.place.offset + k + frame.scope.counting.first} that `{by}` has read already",
+                        node.address.span,
+                    )
                     return
             for k in range(raw.place.width):
                 part = (mask >> (8 * (k if raw.little else raw.place.width - 1 - k))) & 0xFF

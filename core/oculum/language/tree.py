@@ -113,7 +113,21 @@ class InTopic(Node):
     level: int
 
 
-Address = InBytes | InNext | InStream | InRest | InSame | InRegister | InCoil | InRecord | InDocument | InColumn | InGroup | InHeader | InTopic
+Address = (
+    InBytes
+    | InNext
+    | InStream
+    | InRest
+    | InSame
+    | InRegister
+    | InCoil
+    | InRecord
+    | InDocument
+    | InColumn
+    | InGroup
+    | InHeader
+    | InTopic
+)
 
 
 # kinds -------------------------------------------------------------------

@@ -24,8 +24,18 @@ class Migration(migrations.Migration):
                 ("previous", models.BinaryField(max_length=65536, null=True)),
                 ("expect", models.JSONField()),
                 ("at", models.DateTimeField(auto_now_add=True)),
-                ("definition", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="cases", to="definitions.definition")),
-                ("person", models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                (
+                    "definition",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="cases", to="definitions.definition"
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
             options={
                 "constraints": [models.UniqueConstraint(fields=("definition", "name"), name="one_case_a_name")],

@@ -19,9 +19,24 @@ class Migration(migrations.Migration):
                 ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
                 ("why", models.CharField(blank=True, max_length=300)),
                 ("at", models.DateTimeField(auto_now=True)),
-                ("device", models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name="hold", to="fleet.device")),
-                ("person", models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ("version", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="holds", to="definitions.version")),
+                (
+                    "device",
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="hold", to="fleet.device"
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "version",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="holds", to="definitions.version"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
@@ -31,10 +46,30 @@ class Migration(migrations.Migration):
                 ("labels", models.JSONField(default=dict)),
                 ("share", models.PositiveSmallIntegerField(default=100)),
                 ("began_at", models.DateTimeField(auto_now_add=True)),
-                ("definition", models.OneToOneField(on_delete=django.db.models.deletion.CASCADE, related_name="rollout", to="definitions.definition")),
-                ("person", models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ("site", models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to="fleet.site")),
-                ("version", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="+", to="definitions.version")),
+                (
+                    "definition",
+                    models.OneToOneField(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="rollout", to="definitions.definition"
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "site",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to="fleet.site"
+                    ),
+                ),
+                (
+                    "version",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="+", to="definitions.version"
+                    ),
+                ),
             ],
         ),
     ]

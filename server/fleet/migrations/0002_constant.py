@@ -17,10 +17,17 @@ class Migration(migrations.Migration):
                 ("name", models.CharField(max_length=63)),
                 ("value", models.JSONField()),
                 ("valid_from", models.DateTimeField()),
-                ("device", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name="constants", to="fleet.device")),
+                (
+                    "device",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="constants", to="fleet.device"
+                    ),
+                ),
             ],
             options={
-                "constraints": [models.UniqueConstraint(fields=("device", "name", "valid_from"), name="one_constant_a_moment")],
+                "constraints": [
+                    models.UniqueConstraint(fields=("device", "name", "valid_from"), name="one_constant_a_moment")
+                ],
             },
         ),
     ]
