@@ -6,6 +6,7 @@ import struct
 import sys
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -222,8 +223,8 @@ def measure(seconds: float) -> dict[str, Any]:
             assert np.array_equal(mine.groups[0].columns[name].values, theirs[name]), name
         print(f"fixed layout, batches of {count}", file=sys.stderr)
         own, hand = by_turns(
-            lambda p=payloads: decode(plan, p), lambda p=payloads, n=count: fixed_by_hand(p.data, n), count, share
-        )  # type: ignore[misc]
+            partial(decode, plan, payloads), partial(fixed_by_hand, payloads.data, count), count, share
+        )
         figures[f"fixed_messages_per_s_{count}"], figures[f"fixed_numpy_messages_per_s_{count}"] = own, hand
         ratios[f"fixed_to_numpy_{count}"] = own / hand
     ratios["fixed_to_numpy"] = min(ratios[f"fixed_to_numpy_{count}"] for count in BATCHES)
@@ -240,8 +241,8 @@ def measure(seconds: float) -> dict[str, Any]:
         _equal(name, mine, [by_hand(p) for p in raw])  # type: ignore[operator]
         print(f"{name}, batches of {count}", file=sys.stderr)
         own, hand = by_turns(
-            lambda q=own_plan, p=payloads: decode(q, p), lambda r=raw, f=by_hand: [f(p) for p in r], count, share
-        )  # type: ignore[misc]
+            partial(decode, own_plan, payloads), partial(lambda f, r: [f(p) for p in r], by_hand, raw), count, share
+        )
         figures[f"{name}_messages_per_s"], figures[f"{name}_python_messages_per_s"] = own, hand
         ratios[f"{name}_to_python_loop"] = own / hand
     print("raft buoys", file=sys.stderr)

@@ -52,6 +52,24 @@ class Payloads:
         )
         return cls(data, ends - lengths, ends, received, headers, constants, before)
 
+    def taken(self, rows: np.ndarray) -> Payloads:
+        """Some of the messages, in their order. rows: int64 (k,), rising; whose message before is left out has none."""
+        chosen = rows.tolist()
+        before = None
+        if self.before is not None:
+            place = np.full(len(self) + 1, -1, np.int64)
+            place[rows] = np.arange(len(rows))
+            before = place[self.before[rows]]
+        return Payloads(
+            self.data,
+            self.starts[rows],
+            self.ends[rows],
+            self.received_us[rows],
+            [self.headers[i] for i in chosen] if self.headers is not None else None,
+            [self.constants[i] for i in chosen] if self.constants is not None else None,
+            before,
+        )
+
     def row(self, index: int) -> bytes:
         return self.data[self.starts[index] : self.ends[index]].tobytes()
 

@@ -154,10 +154,8 @@ def written_us(
         if not known_zone(name):
             good[rows] = False
         elif "Y" not in parts:
-            offset = [
-                int(utc_to_local(int(r), name)[0].utcoffset() / timedelta(microseconds=1)) for r in received[rows]
-            ]  # type: ignore[operator]
-            local_now[rows] += np.array(offset, np.int64)
+            offset = [utc_to_local(int(r), name)[0].utcoffset() or timedelta() for r in received[rows]]
+            local_now[rows] += np.array([o // timedelta(microseconds=1) for o in offset], np.int64)
     if "Y" in parts:
         year = parts["Y"]
         if parts.get("short") is not None:

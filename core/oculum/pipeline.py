@@ -12,9 +12,9 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from .alarms.evaluate import DeviceState, Transition, evaluate_condition
-from .batches import Column, Decoded, Failure, Group, Part, Payloads, Trace
+from .batches import FIRST_REASON, Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
-from .history.events import Newest, build_events, newest_after
+from .history.events import Events, Newest, build_events, newest_after
 from .language.plan import ConditionPlan, DecoderPlan
 
 FUTURE_US = 5 * 60 * 1_000_000
@@ -29,6 +29,30 @@ class WatchedCondition:
     selected: Callable[[int], bool]
     setpoint: Callable[[int, str], float | None]
     states: dict[int, DeviceState]
+
+
+class ConditionFailed(Exception):
+    """A condition that could not be evaluated. key: which one."""
+
+    def __init__(self, key: int, error: Exception) -> None:
+        super().__init__(f"{type(error).__name__}: {error}")
+        self.key = key
+
+
+def advance(
+    condition: WatchedCondition, events: Events, newest: Mapping[tuple[int, str], Newest], until: int
+) -> list[tuple[int, Transition]]:
+    """The transitions of one condition over a batch, with its key. Raises ConditionFailed.
+
+    See `evaluate_condition`; where it fails, the condition's states are not to be used any more.
+    """
+    try:
+        found = evaluate_condition(
+            condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until
+        )
+    except Exception as error:
+        raise ConditionFailed(condition.key, error) from error
+    return [(condition.key, transition) for transition in found]
 
 
 @dataclass
@@ -117,6 +141,53 @@ def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
         )
 
 
+def guarded(plan: DecoderPlan, payloads: Payloads, trace: Trace | None, context: int) -> Decoded:
+    """A decoded batch without its context. A message at which decoding itself fails is refused, its neighbours are not.
+
+    No message is known that makes it fail; one that does must not stand in the way of the others.
+    """
+    try:
+        return without_context(decode(plan, payloads, trace), context)
+    except Exception as error:
+        if len(payloads) - context == 1:
+            return _undone(error)
+    rows = np.arange(context, len(payloads), dtype=np.int64)
+    halves = []
+    for part in (rows[: len(rows) // 2], rows[len(rows) // 2 :]):
+        before = payloads.before[part] if payloads.before is not None else np.zeros(0, np.int64)
+        extra = np.setdiff1d(before[before >= 0], part)
+        chosen = np.concatenate([extra, part])
+        halves.append(guarded(plan, payloads.taken(chosen), None, len(extra)))
+    return _joined(*halves)
+
+
+def _undone(error: Exception) -> Decoded:
+    failure = Failure("failed", f"the decoder itself failed at this message: {type(error).__name__}: {error}"[:300], 0)
+    place = np.zeros(1, np.int32)
+    return Decoded([], [failure], place, place - 1, [], np.zeros(1, np.int64))
+
+
+def _joined(first: Decoded, second: Decoded) -> Decoded:
+    """Two decoded batches as one, the second behind the first."""
+    count, failures, reasons = len(first.failure), len(first.failures), len(first.reasons)
+    groups = list(first.groups)
+    for group in second.groups:
+        columns = {
+            name: Column(c.values, np.where(c.state >= FIRST_REASON, c.state + reasons, c.state).astype(np.int16))
+            for name, c in group.columns.items()
+        }
+        groups.append(replace(group, rows=group.rows + count, columns=columns))
+    return Decoded(
+        groups,
+        first.failures + second.failures,
+        np.concatenate([first.failure, np.where(second.failure >= 0, second.failure + failures, -1)]).astype(np.int32),
+        np.concatenate([first.byte, second.byte]),
+        first.reasons + second.reasons,
+        np.concatenate([first.unread, second.unread]),
+        first.parts + [replace(part, row=part.row + count) for part in second.parts],
+    )
+
+
 def decode_batch(
     plan: DecoderPlan, payloads: Payloads, oldest_us: int, trace: Trace | None = None, context: int = 0
 ) -> Decoded:
@@ -125,7 +196,7 @@ def decode_batch(
     oldest_us: measured times before this moment are older than what is kept. The first `context` messages
     are there only as the ones before, and are not in the result.
     """
-    decoded = without_context(decode(plan, payloads, trace), context)
+    decoded = guarded(plan, payloads, trace, context)
     received = payloads.received_us[context:]
     groups: list[Group] = []
     bad = np.zeros(len(received), bool)
@@ -204,11 +275,21 @@ def process(
         events = build_events(groups, device, arrival, newest, ids)
         effects.newest |= newest_after(events)
         for condition in conditions(type_):
-            found = evaluate_condition(
-                condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until
-            )
-            effects.transitions += [(condition.key, transition) for transition in found]
+            effects.transitions += advance(condition, events, newest, until)
     return effects
+
+
+def between(group: Group, first: int, last: int) -> Group:
+    """What a group has of the batch's rows from `first` to before `last`, as a batch of their own."""
+    keep = np.flatnonzero((group.rows >= first) & (group.rows < last))
+    return replace(
+        group,
+        rows=group.rows[keep] - first,
+        at=group.at[keep],
+        columns={name: column.taken(keep) for name, column in group.columns.items()},
+        device=group.device[keep] if group.device is not None else None,
+        owner=group.owner[keep] if group.owner is not None else None,
+    )
 
 
 def _of_types(

@@ -187,6 +187,13 @@ def evaluate_condition(
     return out
 
 
+def set_back(states: Mapping[int, DeviceState], clock: int) -> None:
+    """The clock was set back to `clock`: a delay that began later begins again with the next evaluation."""
+    for state in states.values():
+        if max(state.raise_since or 0, state.clear_since or 0) > clock:
+            state.raise_since = state.clear_since = state.cause = None
+
+
 def _segments(events: Events) -> list[tuple[int, int]]:
     heads = np.flatnonzero(events.segment == np.arange(len(events)))
     return list(zip(heads.tolist(), [*heads[1:].tolist(), len(events)], strict=True))

@@ -53,6 +53,29 @@ class Events:
         return len(self.device)
 
 
+SET_BACK_US = 5 * 60 * 1_000_000  # a clock that goes back by more has been set right; by less, it stands still
+
+
+def eras(received: np.ndarray, clock: int) -> list[tuple[int, int, np.ndarray]]:
+    """Arrivals by the stretches in which the clock was not set back: first, last + 1, and the moments as they count.
+
+    received: int64 (n,), stamps in order of arrival; clock: the moment that counted before. Within a stretch
+    time never goes back; each stretch is counted as if nothing had been stamped later.
+    """
+    found = []
+    start = 0
+    while start < len(received):
+        if received[start] < clock - SET_BACK_US:
+            clock = int(received[start])
+        arrival = np.maximum.accumulate(np.maximum(received[start:], clock))
+        back = np.flatnonzero(received[start:] < arrival - SET_BACK_US)
+        size = int(back[0]) if len(back) else len(arrival)
+        found.append((start, start + size, arrival[:size]))
+        clock = int(arrival[size - 1])
+        start += size
+    return found
+
+
 def build_events(
     groups: Sequence[Group],
     device: np.ndarray,
@@ -126,6 +149,8 @@ def _track(
     fresh = present & (keys >= before)
     heads = np.flatnonzero(starts)
     known = np.array([_newest_at(newest, int(events.device[h]), spec.name) for h in heads], np.int64)
+    # What was measured far ahead of this arrival came by a clock that has been set right since.
+    known[known > events.arrival[heads] + SET_BACK_US] = np.iinfo(np.int64).min
     fresh &= events.at >= known[device_index]
     source = np.maximum.accumulate(np.where(fresh, np.arange(count), -1)) if count else np.zeros(0, np.int64)
     source = np.where(source >= events.segment, source, -1)
