@@ -2,118 +2,186 @@
 
 from __future__ import annotations
 
+import logging
+from dataclasses import dataclass, replace
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 import psycopg
 from psycopg.types.json import Jsonb
 
-from oculum.history.events import Newest
+from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.pipeline import Effects, process
+from server.store.faults import of_the_database
 
 from .feeding import FIELDS, Arrived
 from .lots import NO_DECODER, known_rows, lots_of, refuse, write_lots
 from .rows import COLUMNS
-from .store import latest_entry, newest_stored, write_latest, write_refused
+from .store import Fenced, latest_entry, newest_stored, write_latest, write_refused
 
 if TYPE_CHECKING:
     from .worker import Engine
 
+log = logging.getLogger("oculum.engine")
 PORTION = 2000
 REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s and d.part = %(part)s"
-SPAN = "from message m join fleet_device d on d.id = m.device_id where d.type_id = %(type)s and m.part = %(part)s and m.received_at >= %(start)s and m.received_at < %(end)s"
+SPAN = (
+    "from message m join fleet_device d on d.id = m.device_id where d.type_id = %(type)s and m.part = %(part)s"
+    " and m.received_at >= %(start)s and m.received_at < %(end)s"
+)
 LISTED = ", ".join(f"r.{c.strip()}" for c in COLUMNS.split(","))
 
 
-def _portion(c: psycopg.Connection[Any], where: dict[str, Any], whole_span: bool) -> list[Any]:
-    """The next messages of a job, in their order."""
-    if whole_span:
-        # Numbers rise with time but for what is under way at once: an hour is more than enough.
-        last = c.execute(
-            "select max(received_at) - interval '1 hour' from message where id = %(after)s and received_at >= %(start)s and received_at < %(end)s",
-            where,
-        ).fetchone()
-        if last is not None and last[0] is not None:
-            where = {**where, "start": max(where["start"], last[0])}
-        return c.execute(f"select {FIELDS} {SPAN} and m.id > %(after)s order by m.id limit {PORTION}", where).fetchall()
-    return c.execute(
-        f"select {FIELDS} from (select r.message_id, r.received_at {REFUSED} and r.message_id > %(after)s order by r.message_id limit {PORTION}) k"
-        " join message m on m.id = k.message_id and m.received_at = k.received_at order by m.id",
-        where,
-    ).fetchall()
+@dataclass(frozen=True)
+class Job:
+    """What is to be decoded again: the refused messages of a type, or all that arrived in [start, end)."""
+
+    id: int
+    type_id: int
+    after: int
+    total: int
+    done: int
+    start: datetime | None
+    end: datetime | None
+    by: str
+
+    @property
+    def whole_span(self) -> bool:
+        return self.start is not None and self.end is not None
+
+    def where(self, part: int) -> dict[str, Any]:
+        return {"type": self.type_id, "part": part, "after": self.after, "start": self.start, "end": self.end}
 
 
-def decode_again_step(engine: Engine) -> bool:
-    """One portion of the oldest waiting job; False if there is none. Raises no alarms: the past is over."""
+def _next_job(c: psycopg.Connection[Any]) -> Job | None:
+    row = c.execute(
+        'select id, type_id, after_id, total, done, start, "end", by from history_decodeagain'
+        " where state in ('waiting', 'running') order by id limit 1 for update"
+    ).fetchone()
+    return Job(*row) if row is not None else None
+
+
+def _portion(c: psycopg.Connection[Any], job: Job, part: int, most: int) -> Arrived:
+    """The next messages of a job, in their order; not beyond a place at which the clock was set back."""
+    if job.whole_span:
+        query = f"select {FIELDS} {SPAN} and m.id > %(after)s order by m.id limit %(most)s"
+    else:
+        query = (
+            f"select {FIELDS} from (select r.message_id, r.received_at {REFUSED} and r.message_id > %(after)s"
+            " order by r.message_id limit %(most)s) k"
+            " join message m on m.id = k.message_id and m.received_at = k.received_at order by m.id"
+        )
+    arrived = Arrived.of(c.execute(query, job.where(part) | {"most": most}).fetchall())
+    return arrived.part(0, eras(arrived.received, 0)[0][1]) if len(arrived) else arrived
+
+
+def decode_again_step(engine: Engine, most: int = PORTION) -> bool:
+    """One portion of the oldest waiting job; False if there is none. Raises no alarms: the past is over.
+
+    A portion that cannot be written is halved; a single message that cannot be is set aside, and the job goes on.
+    """
+    try:
+        with engine.connection.transaction():
+            return _step(engine, most)
+    except Fenced:
+        raise
+    except Exception as error:
+        if isinstance(error, psycopg.Error) and of_the_database(error, engine.connection):
+            raise
+        engine.load()
+        if most > 1:
+            log.warning("%d messages could not be decoded again (%s); halving", most, type(error).__name__)
+            return decode_again_step(engine, most // 2)
+        log.exception("a message could not be decoded again and is set aside")
+        with engine.connection.transaction():
+            _aside(engine, f"{type(error).__name__}: {error}")
+        return True
+
+
+def _aside(engine: Engine, reason: str) -> None:
+    """Goes on behind the next message of the job, which is refused; a job that fails without one has failed."""
     c = engine.connection
-    with c.transaction():
-        job = c.execute(
-            "select id, type_id, after_id, total, start, \"end\" from history_decodeagain where state in ('waiting', 'running') order by id limit 1 for update"
-        ).fetchone()
-        if job is None:
-            return False
-        job_id, type_id, after, total, start, end = job
-        whole_span = start is not None and end is not None
-        where = {"type": type_id, "part": engine.part, "after": after, "start": start, "end": end}
-        if not total:
-            count = c.execute(f"select count(*) {SPAN if whole_span else REFUSED}", where).fetchone()
-            c.execute(
-                "update history_decodeagain set total = %s, state = 'running' where id = %s",
-                (count[0] if count else 0, job_id),
-            )
-        rows = _portion(c, where, whole_span)
-        if not rows:
-            c.execute(
-                "update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job_id,)
-            )
-            return True
-        arrived = Arrived.of(rows)
-        ids, received, device = arrived.ids, arrived.received, arrived.device
-        lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
-        order = np.maximum.accumulate(received)
-        forgotten = _forget(engine, ids, device)
-        effects = process(
-            [lot for _, lot in lots],
-            device,
-            order,
-            ids,
-            engine.newest,
-            engine.registry.type_of,
-            lambda _: [],
-            0,
-            0,
-            engine.registry.owner,
-        )
-        if whole_span:
-            # What the messages gave before goes on record, so that nothing stands twice. The index knows
-            # a stretch of the table only once it is summed up.
-            c.execute("select brin_summarize_new_values('reading_message')")
-            c.execute(
-                f"with gone as (delete from reading_row r using unnest(%s::bigint[]) k(id) where r.message_id = k.id and r.message_id between %s and %s returning {LISTED})"
-                f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
-                (ids.tolist(), int(ids[0]), int(ids[-1])),
-            )
-        before = {
-            r[0]
-            for r in c.execute(
-                "delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)
-            ).fetchall()
-        }
-        refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
-        failed[without] = True
-        write_refused(c, refused + refuse(arrived, without, *NO_DECODER))
-        _count(c, arrived, failed, before)
-        touched = _latest(engine, arrived, effects, forgotten, failed)
+    job = _next_job(c)
+    if job is None:
+        return
+    arrived = _portion(c, job, engine.part, 1)
+    if not len(arrived):
+        c.execute("update history_decodeagain set state = 'failed', reason = %s where id = %s", (reason[:300], job.id))
+        return
+    write_refused(c, refuse(arrived, np.zeros(1, np.int64), "unwritable", reason))
+    c.execute(
+        "update history_decodeagain set done = done + 1, after_id = %s where id = %s", (int(arrived.ids[0]), job.id)
+    )
+
+
+def _step(engine: Engine, most: int) -> bool:
+    c = engine.connection
+    engine.hold()
+    job = _next_job(c)
+    if job is None:
+        return False
+    by = engine.registry.runs_by(job.type_id)
+    if job.by != by:
+        # Other versions than those it began with: what was done so far is done once more, so that all of it is equal.
+        job = replace(job, after=0, total=0, done=0)
         c.execute(
-            "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
-            (len(rows), int((~failed).sum()), int(ids[-1]), job_id),
+            "update history_decodeagain set after_id = 0, total = 0, done = 0, decoded = 0, by = %s where id = %s",
+            (by, job.id),
         )
-        names = [engine.registry.devices[d].name for d in sorted(touched)][:500]
+    if not job.total:
+        count = c.execute(f"select count(*) {SPAN if job.whole_span else REFUSED}", job.where(engine.part)).fetchone()
         c.execute(
-            "insert into live_change (body) values (%s)",
-            (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),),
+            "update history_decodeagain set total = %s, state = 'running' where id = %s",
+            (count[0] if count else 0, job.id),
         )
-        c.execute("select pg_notify('oculum_live', '')")
+    arrived = _portion(c, job, engine.part, most)
+    if not len(arrived):
+        c.execute(
+            "update history_decodeagain set state = 'done', done = greatest(done, total) where id = %s", (job.id,)
+        )
+        return True
+    ids, received, device = arrived.ids, arrived.received, arrived.device
+    lots, without = lots_of(c, engine.registry, arrived, known_rows(engine.registry, arrived))
+    forgotten = _forget(engine, ids, device)
+    effects = process(
+        [lot for _, lot in lots],
+        device,
+        np.maximum.accumulate(received),
+        ids,
+        engine.newest,
+        engine.registry.type_of,
+        lambda _: [],
+        0,
+        0,
+        engine.registry.owner,
+    )
+    if job.whole_span:
+        # What the messages gave before goes on record, so that nothing stands twice. The index knows
+        # a stretch of the table only once it is summed up.
+        c.execute("select brin_summarize_new_values('reading_message')")
+        c.execute(
+            "with gone as (delete from reading_row r using unnest(%s::bigint[]) k(id) where r.message_id = k.id"
+            f" and r.message_id between %s and %s returning {LISTED})"
+            f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
+            (ids.tolist(), int(ids[0]), int(ids[-1])),
+        )
+    gone = c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()
+    refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
+    failed[without] = True
+    write_refused(c, refused + refuse(arrived, without, *NO_DECODER))
+    _count(c, arrived, failed, {row[0] for row in gone})
+    touched = _latest(engine, arrived, effects, forgotten, failed)
+    c.execute(
+        "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
+        (len(arrived), int((~failed).sum()), int(ids[-1]), job.id),
+    )
+    names = [engine.registry.devices[d].name for d in sorted(touched) if d in engine.registry.devices][:500]
+    c.execute(
+        "insert into live_change (body) values (%s)",
+        (Jsonb({"messages": 0, "devices": names, "alarms": [], "control": ["again"]}),),
+    )
+    c.execute("select pg_notify('oculum_live', '')")
     return True
 
 
@@ -158,7 +226,7 @@ def _latest(
         if key not in engine.newest or engine.newest[key].at < at:
             wanted.setdefault(key[0], set()).add(key[1])
     for owner, names in wanted.items():
-        for name, (value, at, message, arrival) in newest_stored(c, owner, names).items():
+        for name, (value, at, message, arrival) in newest_stored(c, owner, names, engine.clock + SET_BACK_US).items():
             if (owner, name) not in engine.newest or engine.newest[owner, name].at < at:
                 engine.newest[owner, name] = Newest(value, at)
                 engine.latest.setdefault(owner, {})[name] = [value, at, message, arrival]

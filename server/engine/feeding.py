@@ -42,7 +42,6 @@ class Arrived:
     received: np.ndarray
     device: np.ndarray
     payloads: list[bytes]
-    txids: list[str]
     headers: list[dict[str, str]]
 
     def __len__(self) -> int:
@@ -50,14 +49,13 @@ class Arrived:
 
     @classmethod
     def of(cls, rows: Sequence[tuple[Any, ...]]) -> Arrived:
-        """Rows of `FIELDS`, with the transaction behind them where it is asked for."""
+        """Rows of `FIELDS`."""
         ids, received, device = (np.array([r[k] for r in rows], np.int64) for k in range(3))
         return cls(
             ids,
             received,
             device,
             [bytes(r[3]) for r in rows],
-            [r[6] for r in rows if len(r) > 6],
             [with_topic(r[4], r[5]) for r in rows],
         )
 
@@ -67,7 +65,6 @@ class Arrived:
             self.received[start:end],
             self.device[start:end],
             self.payloads[start:end],
-            self.txids[start:end],
             self.headers[start:end],
         )
 
@@ -78,7 +75,6 @@ class Arrived:
             self.received[rows],
             self.device[rows],
             [self.payloads[i] for i in index],
-            [],
             [self.headers[i] for i in index],
         )
 

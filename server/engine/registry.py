@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -45,6 +46,7 @@ class Source:
 
     text: str
     fields: list[dict[str, Any]]
+    type_id: int
     made: bool = False  # by no person, from what SenML packs say of themselves
 
 
@@ -69,13 +71,12 @@ class Registry:
     types: dict[str, int] = field(default_factory=dict)  # key -> type, of those with a decoder
     constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
 
-    def load(self, connection: psycopg.Connection, until: tuple[str, int] | None = None) -> None:
-        """Everything as it is at a place of the stream (transaction, number), or at its end."""
+    def load(self, connection: psycopg.Connection, until: int | None = None) -> None:
+        """Everything as it is at a place of the stream, or at its end."""
         self.load_devices(connection)
-        place = until or ("18446744073709551615", 2**62)
         for kind, body in connection.execute(
-            "select kind, body from control_event where (txid, id) <= (%s::text::xid8, %s) and kind <> 'registry' order by txid, id",
-            place,
+            "select kind, body from control_event where id <= %s and kind <> 'registry' order by id",
+            (2**62 if until is None else until,),
         ).fetchall():
             self.apply(connection, kind, body)
 
@@ -153,7 +154,8 @@ class Registry:
         """Has the text of a decoder's version at hand, which never changes; False if there is none."""
         if version not in self.sources:
             row = connection.execute(
-                "select text, fields, person_id is null and why = %s from definitions_version where id = %s",
+                "select v.text, v.fields, d.type_id, v.person_id is null and v.why = %s from definitions_version v"
+                " join definitions_definition d on d.id = v.definition_id where v.id = %s",
                 (MADE, version),
             ).fetchone()
             if row is None:
@@ -172,6 +174,8 @@ class Registry:
         if device_id not in self.running:
             device = self.devices.get(device_id)
             found = self.held.get(device_id)
+            if found is not None and (device is None or self.sources[found].type_id != device.type_id):
+                found = None  # the device has become one of another type since it was held
             if found is None and device is not None:
                 found = self.live.get(device.type_id)
                 version, selection = self.first.get(device.type_id, (None, None))
@@ -179,6 +183,11 @@ class Registry:
                     found = version
             self.running[device_id] = found
         return self.running[device_id]
+
+    def runs_by(self, type_id: int) -> str:
+        """Which versions read the messages of a type, as one short word: another where any of it changes."""
+        held = sorted((d, v) for d, v in self.held.items() if self.type_of(d) == type_id)
+        return hashlib.sha256(repr((self.live.get(type_id), self.first.get(type_id), held)).encode()).hexdigest()[:16]
 
     def decoder(self, version: int | None) -> Decoder | None:
         """A version as a plan; None where there is none, or no sound one."""

@@ -29,6 +29,10 @@ def moment(us: int) -> datetime:
     return EPOCH + timedelta(microseconds=min(max(us, -62_135_596_800_000_000), 253_402_300_799_000_000))
 
 
+class Fenced(RuntimeError):
+    """Another engine has taken this part over; nothing of this one's work is kept."""
+
+
 @dataclass(frozen=True)
 class Refused:
     message_id: int
@@ -194,7 +198,7 @@ def write_latest(connection: psycopg.Connection, rows: list[tuple[int, int, int,
         return
     connection.execute(
         "insert into latest select * from unnest(%s::int[], %s::bigint[], %s::timestamptz[], %s::bigint[], %s::bool[], %s::jsonb[])"
-        " on conflict (device_id) do update set message_id = excluded.message_id, received_at = greatest(latest.received_at, excluded.received_at),"
+        " on conflict (device_id) do update set message_id = excluded.message_id, received_at = excluded.received_at,"
         " messages = latest.messages + excluded.messages, failed = excluded.failed, fields = excluded.fields",
         (
             [r[0] for r in rows], [r[1] for r in rows], [moment(r[2]) for r in rows], [r[3] for r in rows], [r[4] for r in rows],
@@ -206,13 +210,17 @@ def write_latest(connection: psycopg.Connection, rows: list[tuple[int, int, int,
 LOOKED_BACK = 500  # rows of a device that are searched for the newest value of a field
 
 
-def newest_stored(connection: psycopg.Connection, device: int, names: set[str]) -> dict[str, tuple[Any, int, int, int]]:
-    """The newest stored values of a device's fields: value, measured (µs), message, received (µs)."""
+def newest_stored(
+    connection: psycopg.Connection, device: int, names: set[str], until_us: int
+) -> dict[str, tuple[Any, int, int, int]]:
+    """The newest values of a device's fields measured until a moment: value, measured (µs), message, received (µs)."""
     found: dict[str, tuple[Any, int, int, int]] = {}
     rows = connection.execute(
-        "select l.fields, r.nums, r.texts, (extract(epoch from r.at) * 1000000)::bigint, r.message_id, (extract(epoch from r.received_at) * 1000000)::bigint"
-        " from (select * from reading_row where device_id = %s order by at desc limit %s) r join layout l on l.id = r.layout_id order by r.at desc",
-        (device, LOOKED_BACK),
+        "select l.fields, r.nums, r.texts, (extract(epoch from r.at) * 1000000)::bigint, r.message_id,"
+        " (extract(epoch from r.received_at) * 1000000)::bigint from"
+        " (select * from reading_row where device_id = %s and at <= %s order by at desc limit %s) r"
+        " join layout l on l.id = r.layout_id order by r.at desc",
+        (device, moment(until_us), LOOKED_BACK),
     ).fetchall()
     for fields, nums, texts, at, message, received in rows:
         for name, value in row_values(fields, nums, texts).items():

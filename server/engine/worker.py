@@ -7,8 +7,9 @@ written, memory is thrown away and read back the same way.
 from __future__ import annotations
 
 import logging
+import secrets
 import signal
-import time
+from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,16 +18,28 @@ import psycopg
 from django.conf import settings
 from psycopg.types.json import Jsonb
 
-from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
-from oculum.history.events import Events, Newest
-from oculum.pipeline import WatchedCondition, process
+from oculum.alarms.evaluate import DeviceState, Transition, set_back
+from oculum.history.events import SET_BACK_US, Events, Newest, eras
+from oculum.pipeline import ConditionFailed, WatchedCondition, advance, process
+from server.runner.processes import Lock
+from server.runner.pulse import Pulse
+from server.store.faults import of_the_database
 
 from . import alarms
 from .again import decode_again_step
 from .feeding import FIELDS, Arrived
+from .house import House
 from .lots import NO_DECODER, known_rows, lots_of, refuse, write_lots
 from .registry import Condition, Registry
-from .store import Layouts, latest_entry, moment, write_activity, write_latest, write_refused
+from .store import (
+    Fenced,
+    Layouts,
+    latest_entry,
+    moment,
+    write_activity,
+    write_latest,
+    write_refused,
+)
 from .unaided import make, unaided
 
 log = logging.getLogger("oculum.engine")
@@ -35,8 +48,8 @@ MOST_BYTES = 16 * 1024 * 1024
 TICK_S = 0.2
 
 
-# Transaction, number, kind, body, moment in µs: a change that counts from its place in the stream.
-Event = tuple[str, int, str, dict[str, Any], int]
+# Number, kind, body, moment in µs: a change that counts from its place in the stream.
+Event = tuple[int, str, dict[str, Any], int]
 
 
 @dataclass
@@ -53,34 +66,51 @@ class Engine:
     def __init__(self, url: str, part: int = 0) -> None:
         self.url, self.part = url, part
         self.connection = psycopg.connect(url, autocommit=True, application_name=f"oculum engine {part}")
+        self.holder = secrets.token_hex(8)
         self.listening = psycopg.connect(url, autocommit=True, application_name="oculum engine notices")
         for channel in ("oculum_arrival", "oculum_control"):
             self.listening.execute(f"listen {channel}")
         if not self._only_one():
             raise RuntimeError(f"another engine works on part {part} already")
-        self.layouts = Layouts()
         self.packs: dict[int, list[bytes]] = {}  # SenML packs by type, that wait for a decoder to be made
+        self.broken: set[int] = set()  # versions of conditions whose evaluation failed
+        self.failed_makes: Counter[int] = Counter()  # by type
         self.stopping = False
-        self.load()
+        self.take_over()
 
     def _only_one(self) -> bool:
-        row = self.listening.execute("select pg_try_advisory_lock(640, %s)", (self.part,)).fetchone()
+        row = self.connection.execute("select pg_try_advisory_lock(640, %s)", (self.part,)).fetchone()
         return bool(row and row[0])
+
+    def take_over(self) -> None:
+        """This engine works on the part from here on; whichever did before can write no more."""
+        c = self.connection
+        c.execute("insert into engine_cursor (part, id) values (%s, 0) on conflict do nothing", (self.part,))
+        c.execute("update engine_cursor set holder = %s where part = %s", (self.holder, self.part))
+        self.load()
+
+    def hold(self) -> None:
+        """Holds the part until the end of the transaction. Raises Fenced where it is another engine's."""
+        held = self.connection.execute(
+            "select 1 from engine_cursor where part = %s and holder = %s for share", (self.part, self.holder)
+        ).fetchone()
+        if held is None:
+            raise Fenced(f"another engine has taken part {self.part} over")
 
     # memory ------------------------------------------------------------------
     def load(self) -> None:
         """All state from the database, as of the cursor."""
         c = self.connection
-        c.execute(
-            "insert into engine_cursor (part, txid, id) values (%s, '0'::xid8, 0) on conflict do nothing", (self.part,)
-        )
         row = c.execute(
-            "select txid::text, id, (extract(epoch from clock) * 1000000)::bigint from engine_cursor where part = %s",
-            (self.part,),
+            "select id, (extract(epoch from clock) * 1000000)::bigint from engine_cursor"
+            " where part = %s and holder = %s",
+            (self.part, self.holder),
         ).fetchone()
-        assert row is not None
-        self.cursor: tuple[str, int] = (row[0], row[1])
-        self.clock: int = row[2] or 0
+        if row is None:
+            raise Fenced(f"another engine has taken part {self.part} over")
+        self.cursor: int = row[0]
+        self.clock: int = row[1] or 0
+        self.layouts = Layouts()
         self.registry = Registry()
         self.registry.load(c, self.cursor)
         self.newest: dict[tuple[int, str], Newest] = {}
@@ -101,19 +131,17 @@ class Engine:
     def read(self, limit: int) -> tuple[Arrived, list[Event], int | None]:
         """Messages and events after the cursor, and the moment up to which all arrivals are among them.
 
-        Every transaction below xmin is over. Arrivals are stamped after their transaction has its
-        number, so that with none in progress nothing stamped before the clock can still appear.
+        Writers number and stamp while they hold the turn in the stream. `stream_end` waits for whoever has it, so
+        that everything stamped before its clock is committed, and numbered up to its last number.
         """
         c = self.connection
-        now = c.execute("select (extract(epoch from clock_timestamp()) * 1000000)::bigint").fetchone()
-        bounds = c.execute(
-            "select pg_snapshot_xmin(s)::text, pg_snapshot_xmax(s)::text from pg_current_snapshot() s"
-        ).fetchone()
-        assert now is not None and bounds is not None
+        end = c.execute("select clock_us, last_id from stream_end()").fetchone()
+        assert end is not None
+        clock, last = end
         with c.cursor(binary=True) as cursor:
             cursor.execute(
-                f"select {FIELDS}, m.txid::text as transaction from message m where part = %s and (txid, id) > (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id limit %s",
-                (self.part, *self.cursor, bounds[0], limit),
+                f"select {FIELDS} from message m where part = %s and id > %s and id <= %s order by id limit %s",
+                (self.part, self.cursor, last, limit),
             )
             rows = cursor.fetchall()
         total = 0
@@ -123,13 +151,12 @@ class Engine:
                 rows = rows[:index]
                 break
         whole = len(rows) < limit and total <= MOST_BYTES
-        upper = (bounds[0], 0) if whole else (rows[-1][6], rows[-1][0])
         events = c.execute(
-            "select txid::text as transaction, id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event where (txid, id) > (%s::text::xid8, %s) and (txid, id) <= (%s::text::xid8, %s) and txid < %s::text::xid8 order by txid, id",
-            (*self.cursor, *upper, bounds[0]),
+            "select id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event"
+            " where id > %s and id <= %s order by id",
+            (self.cursor, last if whole else rows[-1][0]),
         ).fetchall()
-        arrived = Arrived.of(rows)
-        return arrived, events, int(now[0]) if whole and bounds[0] == bounds[1] else None
+        return Arrived.of(rows), events, clock if whole else None
 
     # one step --------------------------------------------------------------------
     def step(self, limit: int = MOST) -> int:
@@ -141,9 +168,16 @@ class Engine:
             return 0
         try:
             self.write(arrived, events, horizon)
-        except (psycopg.OperationalError, psycopg.InterfaceError):
+        except Fenced:
             raise
+        except ConditionFailed as failed:
+            self.load()
+            self.broken.add(self.registry.conditions[failed.key].version_id)
+            log.exception("condition %d could not be evaluated and is left out until it is published anew", failed.key)
+            return self.step(limit)
         except Exception as error:
+            if isinstance(error, psycopg.Error) and of_the_database(error, self.connection):
+                raise
             self.load()
             if len(arrived) > 1:
                 log.warning("a batch of %d could not be written (%s); halving it", len(arrived), type(error).__name__)
@@ -152,8 +186,19 @@ class Engine:
             self.write(arrived, events, None, aside=f"{type(error).__name__}: {error}")
         packs, self.packs = self.packs, {}
         for type_id, some in packs.items():
-            make(type_id, some)
+            self.make(type_id, some)
         return len(arrived) + len(events)
+
+    def make(self, type_id: int, packs: list[bytes]) -> None:
+        """A decoder for packs that have none; a type for which that failed three times is let be."""
+        if self.failed_makes[type_id] >= 3:
+            return
+        try:
+            make(type_id, packs)
+            self.failed_makes.pop(type_id, None)
+        except Exception:
+            self.failed_makes[type_id] += 1
+            log.exception("no decoder could be made from the packs of type %d", type_id)
 
     def due(self, horizon: int) -> bool:
         for definition, states in self.states.items():
@@ -174,39 +219,58 @@ class Engine:
         told = Told()
         with c.transaction():
             start = 0
-            order = [(int(t), i) for t, i in zip(arrived.txids, arrived.ids.tolist(), strict=True)]
-            for txid, event_id, kind, body, at in events:
-                end = start
-                while end < len(order) and order[end] < (int(txid), event_id):
-                    end += 1
-                if end > start:
-                    self.take(arrived.part(start, end), told, aside)
+            for number, kind, body, at in events:
+                end = int(np.searchsorted(arrived.ids, number))
+                self.take(arrived.part(start, end), told, aside)
                 start = end
-                if kind == "retire":
-                    told.alarms += alarms.clear_retired(c, body["definition"], at)
-                    self.states.pop(body["definition"], None)
-                self.registry.apply(c, kind, body)
-                told.control.append(kind)
-            if start < len(order):
-                self.take(arrived.part(start, len(order)), told, aside)
+                self.apply(kind, body, at, told)
+            self.take(arrived.part(start, len(arrived)), told, aside)
             if horizon is not None:
                 self.tick(horizon + 1, told)
             self.keep_states()
-            last = [(int(e[0]), e[1]) for e in events[-1:]] + order[-1:]
-            if last:
-                txid_number, ident = max(last)
-                self.cursor = (str(txid_number), ident)
-            c.execute(
-                "update engine_cursor set txid = %s::text::xid8, id = %s, clock = %s, messages = messages + %s, at = clock_timestamp() where part = %s",
-                (*self.cursor, moment(self.clock), len(arrived), self.part),
+            before = self.cursor
+            self.cursor = max([before, *(e[0] for e in events[-1:]), *arrived.ids[-1:].tolist()])
+            moved = c.execute(
+                "update engine_cursor set id = %s, clock = %s, messages = messages + %s, at = clock_timestamp()"
+                " where part = %s and id = %s and holder = %s",
+                (self.cursor, moment(self.clock), len(arrived), self.part, before, self.holder),
             )
+            if moved.rowcount != 1:
+                raise Fenced(f"another engine has taken part {self.part} over")
             if told.messages or told.alarms or told.control:
                 self.tell(told)
 
+    def apply(self, kind: str, body: dict[str, Any], at: int, told: Told) -> None:
+        """One event of the stream. One that cannot be applied is logged and left out: the stream goes on."""
+        try:
+            if kind == "retire":
+                told.alarms += alarms.clear_retired(self.connection, body["definition"], at)
+                self.states.pop(body["definition"], None)
+            self.registry.apply(self.connection, kind, body)
+            self.failed_makes.clear()
+            told.control.append(kind)
+        except psycopg.Error:
+            raise
+        except Exception:
+            log.exception("an event `%s` of the stream could not be applied and is left out", kind)
+
     def take(self, arrived: Arrived, told: Told, aside: str | None) -> None:
         """Messages between two events: nothing that they go by changes among them."""
-        # The engine's clock follows the arrivals and never goes back.
-        arrival = np.maximum.accumulate(np.maximum(arrived.received, self.clock))
+        for start, end, arrival in eras(arrived.received, self.clock):
+            if arrival[0] < self.clock:
+                self.set_back(int(arrival[0]))
+            self.take_era(arrived.part(start, end), arrival, told, aside)
+
+    def set_back(self, clock: int) -> None:
+        """The clock has been set right: delays that began later than now begin again with the next reading."""
+        log.warning(
+            "arrivals are stamped %.0f s earlier than before: the clock was set back", (self.clock - clock) / 1e6
+        )
+        for states in self.states.values():
+            set_back(states, clock + SET_BACK_US)
+
+    def take_era(self, arrived: Arrived, arrival: np.ndarray, told: Told, aside: str | None) -> None:
+        """Messages among which the clock does not go back. arrival: int64 (n,), the moments as they count."""
         self.clock = int(arrival[-1])
         c, registry = self.connection, self.registry
         known = known_rows(registry, arrived)
@@ -258,7 +322,8 @@ class Engine:
         self.tick(int(arrival[-1]), told)
 
     def watched(self, type_id: int) -> list[WatchedCondition]:
-        return [self.watch(c) for c in self.registry.conditions.values() if c.type_id == type_id]
+        conditions = [c for c in self.registry.conditions.values() if c.type_id == type_id]
+        return [self.watch(c) for c in conditions if c.version_id not in self.broken]
 
     def watch(self, condition: Condition) -> WatchedCondition:
         registry = self.registry
@@ -276,11 +341,8 @@ class Engine:
         none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
         found: list[tuple[int, Transition]] = []
         for condition in self.registry.conditions.values():
-            w = self.watch(condition)
-            found += [
-                (w.key, t)
-                for t in evaluate_condition(w.plan, none, self.newest, w.setpoint, w.selected, w.states, until)
-            ]
+            if condition.version_id not in self.broken:
+                found += advance(self.watch(condition), none, self.newest, until)
         told.alarms += self.alarm(found)
 
     def alarm(self, transitions: list[tuple[int, Transition]]) -> list[int]:
@@ -352,34 +414,19 @@ class Engine:
         self.connection.execute("select pg_notify('oculum_live', '')")
 
     # the loop ----------------------------------------------------------------------
-    def run(self) -> None:
+    def run(self, pulse: Pulse) -> None:
         """Works until told to stop; after a lost database the process ends and is started anew."""
         for number in (signal.SIGTERM, signal.SIGINT):
             signal.signal(number, lambda *_: setattr(self, "stopping", True))
-        kept_house = 0.0
+        house = House()
         while not self.stopping:
-            if time.monotonic() - kept_house > 600:
-                self.keep_house()
-                kept_house = time.monotonic()
+            pulse.beat()
+            if house.due:
+                house.keep(self.connection)
             taken = self.step()
             if taken == 0 and not decode_again_step(self):
                 for _ in self.listening.notifies(timeout=TICK_S, stop_after=1):
                     pass
-
-    def keep_house(self) -> None:
-        """Partitions for the days ahead, and an end to what is older than its retention."""
-        c = self.connection
-        c.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-1, 3) d")
-        for (name,) in c.execute(
-            "select relname from pg_class where relname ~ '^message_[0-9]{8}$' and relkind = 'r' and relname < 'message_' || to_char(now() - make_interval(days => %s), 'YYYYMMDD')",
-            (settings.RAW_RETENTION_DAYS,),
-        ).fetchall():
-            c.execute(f'drop table "{name}"')
-        c.execute(
-            "delete from refused where received_at < now() - make_interval(days => %s)", (settings.RAW_RETENTION_DAYS,)
-        )
-        c.execute("delete from live_change where at < now() - interval '10 minutes'")
-        c.execute("delete from intake_refusal where minute < now() - interval '30 days'")
 
 
 def main() -> None:
@@ -388,10 +435,13 @@ def main() -> None:
     import django
 
     django.setup()
-    engine = Engine(settings.INSTANCE.database_url(), int(os.environ.get("OCULUM_PART", "0")))
+    part = int(os.environ.get("OCULUM_PART", "0"))
+    lock = Lock(settings.INSTANCE.folder, f"engine-{part}")
+    lock.or_exit()
+    engine = Engine(settings.INSTANCE.database_url(), part)
     log.info("working on part %d", engine.part)
     (settings.INSTANCE.folder / "run" / "engine.ready").touch()
-    engine.run()
+    engine.run(Pulse(settings.INSTANCE.folder, "engine"))
 
 
 if __name__ == "__main__":

@@ -23,16 +23,14 @@ def notice_registry(*, accounts: bool = False) -> None:
         cursor.execute("select pg_notify('oculum_registry', '')")
 
 
-def control(kind: str, body: dict[str, Any], person: Person | None = None) -> int:
-    """Puts a change into the stream, in order with the messages. Returns its number."""
+def control(kind: str, body: dict[str, Any], person: Person | None = None) -> None:
+    """Puts a change into the stream, in order with the messages: its number is given when the transaction commits."""
     with connection.cursor() as cursor:
         cursor.execute(
-            "insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s) returning id",
+            "insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s)",
             (kind, json.dumps(body), person.pk if person else None),
         )
-        row = cursor.fetchone()
         cursor.execute("select pg_notify('oculum_control', '')")
-    return int(row[0])
 
 
 def registry_changed(person: Person | None = None, *, accounts: bool = False) -> None:
@@ -73,7 +71,7 @@ def set_setpoint(
     *,
     site: int | None = None,
     device: int | None = None,
-) -> int:
+) -> None:
     """Writes a setpoint (None takes an override away) and puts the change into the stream."""
     place: dict[str, Any] = {"type": type_, "name": name, "site_id": site, "device_id": device}
     with transaction.atomic():
@@ -86,6 +84,4 @@ def set_setpoint(
             Setpoint.objects.filter(**place).delete()
         else:
             Setpoint.objects.update_or_create(**place, defaults={"value": value})
-        return control(
-            "setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person
-        )
+        control("setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person)

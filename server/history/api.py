@@ -312,15 +312,11 @@ class OverviewView(APIView):
                 (end, end),
             )
             failing = [row[0] for row in cursor.fetchall()]
-            cursor.execute("select txid::text, id, at from engine_cursor order by part limit 1")
-            place = cursor.fetchone()
-            behind = 0
-            if place:
-                cursor.execute(
-                    "select count(*) from (select 1 from message where part = 0 and (txid, id) > (%s::text::xid8, %s) limit 100000) x",
-                    place[:2],
-                )
-                (behind,) = cursor.fetchone()
+            cursor.execute(
+                "select c.at, (select count(*) from (select 1 from message where id > c.id limit 100000) x)"
+                " from engine_cursor c order by c.part limit 1"
+            )
+            seen, behind = cursor.fetchone() or (None, 0)
             cursor.execute("select count(*) from intake_unknownsender where adopted_as_id is null")
             (unknown,) = cursor.fetchone()
         open_ = Alarm.objects.filter(raised_at__lte=end)
@@ -333,7 +329,7 @@ class OverviewView(APIView):
             "messages_per_minute": messages / 10, "refused_per_minute": (refused + unknown_messages) / 10, "unknown_senders": unknown,
             "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(), "failing_types": failing,
             "conditions": Definition.objects.filter(kind="condition", live__isnull=False).count(), "open_alarms": sum(by_priority.values()),
-            "unacknowledged": open_.filter(acknowledged_at=None).count(), "by_priority": dict(by_priority), "engine_behind": behind, "engine_seen": place[2] if place else None,
+            "unacknowledged": open_.filter(acknowledged_at=None).count(), "by_priority": dict(by_priority), "engine_behind": behind, "engine_seen": seen,
         })  # fmt: skip
 
 

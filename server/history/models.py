@@ -18,6 +18,8 @@ class DecodeAgain(models.Model):
     done = models.PositiveIntegerField(default=0)
     decoded = models.PositiveIntegerField(default=0)
     after_id = models.BigIntegerField(default=0)
-    state = models.CharField(max_length=12, default="waiting")  # waiting, running, paused, done, cancelled
+    state = models.CharField(max_length=12, default="waiting")  # waiting, running, paused, done, cancelled, failed
+    reason = models.CharField(max_length=300, blank=True)
+    by = models.CharField(max_length=16, blank=True)  # the versions that read the messages; see the registry
     start = models.DateTimeField(null=True)
     end = models.DateTimeField(null=True)  # with `start`: all messages of the span, not the refused ones only

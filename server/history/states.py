@@ -11,6 +11,7 @@ from django.db import connection
 
 OVERDUE_CADENCES = 1.5
 SILENT_CADENCES = 3.0
+AHEAD_S = 300
 
 NOW_SQL = """
 select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), l.received_at, l.failed, l.message_id
@@ -39,10 +40,15 @@ class DeviceState:
 
 
 def state_of(received: datetime | None, failed: bool, cadence_s: int | None, at: datetime) -> str:
-    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting (none yet)."""
+    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting (none yet).
+
+    A message stamped more than five minutes ahead came by a wrong clock: nothing is known of its age.
+    """
     if received is None:
         return "waiting"
     age = (at - received).total_seconds()
+    if age < -AHEAD_S:
+        return "overdue"
     if cadence_s and age > SILENT_CADENCES * cadence_s:
         return "silent"
     if failed:

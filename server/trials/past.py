@@ -13,13 +13,13 @@ import psycopg
 from django.conf import settings
 from django.db import connection
 
-from oculum.alarms.evaluate import DeviceState, Transition, evaluate_condition
+from oculum.alarms.evaluate import Transition, set_back
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Payloads, Trace
 from oculum.decoding.sources import plain_document
-from oculum.history.events import build_events, plain
+from oculum.history.events import SET_BACK_US, Newest, build_events, eras, newest_after, plain
 from oculum.language.analysis import untaken
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
-from oculum.pipeline import decode_batch, owned
+from oculum.pipeline import WatchedCondition, advance, between, decode_batch, owned
 from server.engine.feeding import FIELDS, Arrived, feed
 from server.engine.registry import Registry, matches
 from server.engine.store import moment
@@ -390,20 +390,25 @@ def _differences(
 
 def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:
     """How often the draft would have been raised in [start, end), with today's limits and labels."""
-    decoded, device, arrival, ids = stored_readings(type_, start, end)
-    events = build_events(decoded.groups, device, arrival, {}, ids)
+    decoded, device, received, ids = stored_readings(type_, start, end)
     registry = Registry()
     with psycopg.connect(settings.INSTANCE.database_url()) as own:
         registry.load_devices(own)
         for kind, body in own.execute(
-            "select kind, body from control_event where kind = 'setpoint' order by txid, id"
+            "select kind, body from control_event where kind = 'setpoint' order by id"
         ).fetchall():
             registry.apply(own, kind, body)
     chosen = {d.id for d in registry.devices.values() if d.type_id == type_.pk and matches(d.labels, plan.labels)}
-    states: dict[int, DeviceState] = {}
-    found = evaluate_condition(
-        plan, events, {}, registry.limit, chosen.__contains__, states, int(end.timestamp() * 1e6)
-    )
+    watched = WatchedCondition(0, plan, chosen.__contains__, registry.limit, {})
+    newest: dict[tuple[int, str], Newest] = {}
+    found: list[Transition] = []
+    for first, last, arrival in eras(received, 0) or [(0, 0, received)]:
+        set_back(watched.states, int(arrival[0]) + SET_BACK_US if len(arrival) else 0)
+        groups = decoded.groups if last - first == len(ids) else [between(g, first, last) for g in decoded.groups]
+        events = build_events(groups, device[first:last], arrival, newest, ids[first:last])
+        until = int(end.timestamp() * 1e6) if last == len(ids) else int(arrival[-1])
+        found += [transition for _, transition in advance(watched, events, newest, until)]
+        newest |= {key: value for key, (value, _) in newest_after(events).items()}
     return summary(found, registry, len(chosen), len(ids), start, end)
 
 

@@ -23,7 +23,7 @@ SELECTED = "r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigi
 def stored_readings(
     type_: DeviceType, start: datetime, end: datetime
 ) -> tuple[Decoded, np.ndarray, np.ndarray, np.ndarray]:
-    """Readings measured and received in [start, end): as a decoded batch, with device, arrival and message id by row."""
+    """Readings measured and received in [start, end): as a decoded batch, with device, stamp and message id by row."""
     with connection.cursor() as cursor:
         cursor.execute("set local statement_timeout = '60s'")
         cursor.execute("select id, fields from layout")
@@ -33,17 +33,15 @@ def stored_readings(
             (type_.pk, start, end),
         )
         rows = cursor.fetchall()
-    rows.sort(key=lambda r: (r[3], r[4]))
+    rows.sort(key=lambda r: r[4])
     messages = np.array([r[4] for r in rows], np.int64)
     # Rows of one message stand together; they share one row of the batch.
     fresh = np.ones(len(rows), bool)
     fresh[1:] = messages[1:] != messages[:-1]
     heads = np.flatnonzero(fresh)
     device = np.array([rows[i][1] for i in heads], np.int64)
-    arrival = (
-        np.maximum.accumulate(np.array([rows[i][3] for i in heads], np.int64)) if len(heads) else np.zeros(0, np.int64)
-    )
-    return as_decoded(rows, layouts, np.cumsum(fresh) - 1, len(heads)), device, arrival, messages[heads]
+    received = np.array([rows[i][3] for i in heads], np.int64)
+    return as_decoded(rows, layouts, np.cumsum(fresh) - 1, len(heads)), device, received, messages[heads]
 
 
 def stored_of(own: psycopg.Connection[Any], ids: np.ndarray) -> Decoded:

@@ -34,7 +34,7 @@ def instance(services: Any) -> Iterator[Any]:
         tables = cursor.fetchone()[0]
         cursor.execute(f"truncate {tables} restart identity cascade")
         cursor.execute("update broker_accounts set wanted = wanted + 1")
-        cursor.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-2, 2) d")
+        cursor.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-6, 3) d")
     yield services
     connection.close()
 

@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import random
 import signal
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
@@ -61,7 +63,7 @@ def test_any_cutting_gives_the_same(world: World, engine: Any) -> None:
                 "replaced_reading",
             ):
                 connection.execute(f"delete from {table}")
-        engine.load()
+        engine.take_over()
         turn = 0
         while engine.step(limits[turn % len(limits)]):
             turn += 1
@@ -90,7 +92,7 @@ def test_rebuilt_equals_continuous(world: World, engine: Any) -> None:
             "engine_cursor",
         ):
             connection.execute(f"delete from {table}")
-    engine.load()
+    engine.take_over()
     work_off(engine)
     assert world.everything() == rebuilt
 
@@ -167,17 +169,21 @@ def test_a_row_that_cannot_be_written_is_set_aside_and_its_neighbours_go_on(worl
 
 
 def test_a_late_commit_is_never_skipped(world: World, engine: Any) -> None:
-    """A transaction that drew its numbers first and commits last is still read."""
+    """Who writes first and commits last is read first: the others wait for the turn, and the reader too."""
     world.decoder()
-    with psycopg.connect(world.url) as slow:
+    with psycopg.connect(world.url) as slow, ThreadPoolExecutor(2) as pool:
         slow.execute(
             "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
             (START, world.pods[0].pk, payload(1)),
         )
-        world.arrive((1, 5, payload(2)))
-        work_off(engine)
-        assert world.ask("select count(*) from reading_row") == [(0,)], "what follows an open transaction waits for it"
+        other = pool.submit(world.arrive, (1, 5, payload(2)))
+        reading = pool.submit(work_off, engine)
+        waiting = "select count(*) from pg_stat_activity where wait_event = 'advisory'"
+        until(lambda: world.ask(waiting)[0][0] == 2, "both to wait for the turn")
+        assert not other.done() and not reading.done()
         slow.commit()
+        other.result()
+        reading.result()
     work_off(engine)
     assert world.ask("select nums[1] from reading_row order by 1") == [(1.0,), (2.0,)]
 
@@ -297,23 +303,42 @@ def test_two_engines_do_not_work_on_one_part(world: World, engine: Any) -> None:
         Engine(world.url)
 
 
-def test_the_stream_is_read_in_the_order_of_its_transactions(world: World, engine: Any) -> None:
-    """Their numbers are numbers, not texts: 99 comes before 100, and nothing between two reads is skipped or taken twice."""
-    world.decoder()
-    work_off(engine)
+def test_numbers_are_given_in_the_order_of_commit(world: World) -> None:
+    """Four writers, each in transactions of its own: a number is never seen before a lower one is."""
+    stop = threading.Event()
+    seen: list[int] = []
+
+    def write() -> None:
+        with psycopg.connect(world.url) as connection:
+            while not stop.is_set():
+                connection.execute("select stream_turn(2)")
+                for _ in range(2):
+                    connection.execute(
+                        "insert into message (part, received_at, device_id, channel, payload) values (0, %s, 1, 3, '')",
+                        (START,),
+                    )
+                connection.commit()
+
+    writers = [threading.Thread(target=write) for _ in range(4)]
+    for writer in writers:
+        writer.start()
+    with psycopg.connect(world.url, autocommit=True) as connection:
+        while len(seen) < 400:
+            last = seen[-1] if seen else 0
+            seen += [r[0] for r in connection.execute("select id from message where id > %s order by id", (last,))]
+        stop.set()
+        for writer in writers:
+            writer.join()
+        seen += [r[0] for r in connection.execute("select id from message where id > %s order by id", (seen[-1],))]
+        everything = [r[0] for r in connection.execute("select id from message order by id")]
+    assert seen == everything
+
+
+def test_stamps_are_of_their_own_whoever_writes(world: World) -> None:
+    """Two writers in the same microsecond do not stamp alike; a clock that was set back far is followed."""
     with psycopg.connect(world.url) as connection:
-        for txid, at in ((100, 3), (99, 1), (101, 4), (99, 2), (9, 0)):
-            connection.execute(
-                "insert into message (part, received_at, device_id, channel, payload, txid) values (0, %s, %s, 3, %s, %s::text::xid8)",
-                (START + timedelta(seconds=at), world.pods[0].pk, payload(at), txid),
-            )
-        connection.execute("update engine_cursor set txid = '0', id = 0")
-    engine.cursor = ("0", 0)
-    taken = []
-    while True:
-        arrived, _, _ = engine.read(2)
-        if not len(arrived):
-            break
-        taken += [int(t) for t in arrived.txids]
-        engine.cursor = (arrived.txids[-1], int(arrived.ids[-1]))
-    assert taken == [9, 99, 99, 100, 101]
+        stamps = [connection.execute("select stream_turn(1000)").fetchone()[0] for _ in range(50)]  # type: ignore[index]
+        assert all(b - a >= timedelta(microseconds=1000) for a, b in zip(stamps, stamps[1:], strict=False))
+        far = connection.execute("select setval('arrival_stamp', %s)", (10**15 * 4,)).fetchone()
+        ((stamp, now),) = connection.execute("select stream_turn(1), clock_timestamp()").fetchall()
+        assert far and abs((stamp - now).total_seconds()) < 5

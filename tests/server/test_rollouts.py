@@ -138,7 +138,7 @@ def test_a_rollout_needs_a_version_in_force_and_an_engineer(world: World) -> Non
     definition = Definition.objects.create(kind="decoder", name="pod", type=world.type)
     client = signed_in(world, "engineer")
     refused = send(client, "POST", f"definitions/{definition.pk}/publish", {"text": DECODER, "first": {"share": 10}})
-    assert refused.status_code == 409 and "no version is in force" in refused.json()["error"]["message"]
+    assert refused.status_code == 409 and "no version is in force" in refused.json()["detail"]
     assert definition.versions.count() == 0
     assert send(client, "PUT", f"definitions/{definition.pk}/rollout", {"number": 1, "share": 0}).status_code == 400
     viewer = signed_in(world, "viewer")

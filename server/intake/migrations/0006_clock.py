@@ -1,0 +1,17 @@
+"""The clock by which retention goes: it never leaps."""
+
+from django.db import migrations
+
+SQL = """
+create table kept_clock (
+    single boolean primary key default true check (single),
+    trusted timestamptz not null,
+    leapt_from timestamptz,
+    leapt_at timestamptz
+);
+"""
+
+
+class Migration(migrations.Migration):
+    dependencies = [("intake", "0005_order")]
+    operations = [migrations.RunSQL(SQL, "drop table kept_clock")]

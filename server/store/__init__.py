@@ -1,0 +1,1 @@
+"""What all who speak to the database share."""
