@@ -140,7 +140,7 @@ def measure(seconds: float) -> dict[str, Any]:
 
         from server.fleet.models import Device, DeviceType
         from server.fleet.registering import give_key, registry_changed
-        from server.intake.accounts import reload_broker, write_accounts
+        from server.intake.accounts import Account, Allowed, reload_broker, write_accounts
         from server.intake.senders import QUERY
         from server.runner import stack
 
@@ -156,10 +156,10 @@ def measure(seconds: float) -> dict[str, Any]:
         with connection.cursor() as cursor:
             cursor.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-1, 1) d")
             cursor.execute(QUERY)
-            hashes = [(row[1], row[6]) for row in cursor.fetchall()]
+            accounts = [Account(row[1], row[6]) for row in cursor.fetchall()]
         connection.close()
         stack.start_broker(instance)
-        write_accounts(instance, hashes)
+        write_accounts(instance, accounts, Allowed(10**9, 10**12))
         reload_broker(instance)
         say("measuring the ceilings: receiving only, copying only")
         receiving = asyncio.run(receive_only(keys, instance.broker_port, seconds * 0.3, instance))

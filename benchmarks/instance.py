@@ -12,6 +12,7 @@ from pathlib import Path
 
 from server.runner import stack
 from server.runner.instance import Instance
+from server.runner.processes import end
 
 
 @contextmanager
@@ -44,6 +45,6 @@ def own_database() -> Iterator[Instance]:
         call_command("migrate", verbosity=0)
         yield instance
     finally:
-        stack.stop(instance, "broker")
-        stack.stop(instance, "postgres", signal.SIGINT, 60)
+        end(folder, "broker")
+        end(folder, "postgres", signal.SIGINT, 60)
         shutil.rmtree(folder, ignore_errors=True)

@@ -3,25 +3,32 @@
 from __future__ import annotations
 
 import asyncio
-import hashlib
 import logging
 import re
 import shutil
 import time
 from collections import Counter, deque
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
+from enum import Enum
 from pathlib import Path
 
 import psycopg
 from psycopg.types.json import Jsonb
+from psycopg.types.multirange import Multirange
+
+from server.store.faults import of_the_database
 
 from .senders import Source
 
 log = logging.getLogger("oculum.inbox")
 MQTT, HTTP, LOADED = 1, 2, 3
 MOST = 1000
+MOST_RANGES = 200
+MOST_WAITING = 20_000
+BUSY = "the database does not keep up; send it again"
+FULL = "the disk is down to its reserve; nothing is taken until space is freed"
 COPY = "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, headers, payload) from stdin (format binary)"
 TYPES = ["int2", "timestamptz", "int4", "int4", "int4", "int2", "text", "jsonb", "bytea"]
 
@@ -30,18 +37,51 @@ HEADERS, HEADER_CHARACTERS = 16, 400
 HEADER = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 
 
+def storable(text: str) -> str:
+    """A text as the database can keep it: without NUL, and nothing that is no character."""
+    return text.replace("\0", "").encode("utf-8", "replace").decode()
+
+
 def headers_of(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
     """What a sender tells beside its message, names in small letters; at most 16, of at most 400 characters each."""
     found: dict[str, str] = {}
     for name, value in pairs:
         name = name.lower()
-        if len(found) < HEADERS and HEADER.fullmatch(name) and name != "topic" and len(value) <= HEADER_CHARACTERS:
-            found[name] = value.replace("\0", "")
+        own = name == "topic" or name.startswith("oculum-")  # what only Oculum says
+        if len(found) < HEADERS and HEADER.fullmatch(name) and not own and len(value) <= HEADER_CHARACTERS:
+            found[name] = storable(value)
     return found
+
+
+class Outcome(Enum):
+    """What became of an arrival: committed; committed before, and given again; beyond a quota; nothing to be stored."""
+
+    TAKEN = "taken"
+    REPEAT = "repeat"
+    QUOTA = "quota"
+    UNSTORABLE = "unstorable"
+
+
+class Busy(Exception):
+    """The database does not keep up, or does not answer: the sender may try again."""
 
 
 class Full(Exception):
     """Nothing is acknowledged any more: the disk is down to its reserve."""
+
+
+@dataclass(frozen=True)
+class Mark:
+    """The broker's mark on a message: which of its runs, the message's number in it, bytes queued until then."""
+
+    run: str
+    number: int
+    bytes: int
+
+    @classmethod
+    def of(cls, text: str) -> Mark | None:
+        found = re.fullmatch(r"([0-9a-f]{16})-([0-9]{1,18})-([0-9]{1,18})", text, re.ASCII)
+        return cls(found[1], int(found[2]), int(found[3])) if found else None
 
 
 @dataclass
@@ -50,30 +90,36 @@ class Arrival:
     channel: int
     topic: str
     payload: bytes
-    packet: tuple[str, int, bool] | None = None  # session, packet number, marked as repeat
-    seq: int = 0
+    mark: Mark | None = None
     headers: dict[str, str] | None = None
-
-    def digest(self) -> bytes:
-        return hashlib.sha256(self.topic.encode() + b"\0" + self.payload).digest()[:16]
+    patient: bool = False  # waits where there is no space, since nobody has been told anything yet
 
 
 class Inbox:
-    """One writer with one connection. `put` returns when the arrival is committed."""
+    """One writer with one connection, in the order in which arrivals are put. `put` returns after the commit."""
 
-    def __init__(self, url: str, folder: Path, reserve: int, unknown_senders: int, unknown_messages: int) -> None:
+    def __init__(
+        self,
+        url: str,
+        folder: Path,
+        reserve: int,
+        unknown_senders: int,
+        unknown_messages: int,
+        trouble: Callable[[str | None], None] = lambda _: None,
+    ) -> None:
         self.url, self.folder, self.reserve = url, folder, reserve
         self.unknown_senders, self.unknown_messages = unknown_senders, unknown_messages
-        self.waiting: list[tuple[Arrival, asyncio.Future[bool]]] = []
-        self.acknowledged: deque[tuple[float, str, int, int]] = deque()  # when, session, packet, seq
-        self.seq = time.time_ns()
+        self.trouble = trouble
+        self.waiting: deque[tuple[Arrival, asyncio.Future[Outcome]]] = deque()
         self.refusals: Counter[tuple[int, str]] = Counter()
+        self.taken: Mark | None = None  # the last one of which everything before is taken as well
+        self.days: set[date] = set()  # those for which a partition is there
         self.wake = asyncio.Event()
         self.connection: psycopg.AsyncConnection | None = None
         self.checked_disk = 0.0
         self.full = False
-        self.writing = False
-        self.alone: set[int] = set()  # arrivals of a batch that failed: each is tried by itself
+        self.writing = 0
+        self.alone = 0  # arrivals of a batch that failed: each is tried by itself
 
     def disk_full(self) -> bool:
         now = time.monotonic()
@@ -82,18 +128,33 @@ class Inbox:
             self.full = shutil.disk_usage(self.folder).free < self.reserve
         return self.full
 
-    def refuse(self, device_id: int | None, reason: str) -> None:
+    def refuse(self, device_id: int | None, reason: str, count: int = 1) -> None:
         """Counts an arrival that was turned away, to be seen on the arrivals screen."""
-        self.refusals[(device_id or 0, reason)] += 1
+        self.refusals[(device_id or 0, reason)] += count
         self.wake.set()
 
-    async def put(self, arrival: Arrival) -> bool:
-        """True once committed, False if it was turned away (a repeat, or beyond a quota). Raises Full."""
-        if self.disk_full():
-            raise Full("the disk is down to its reserve; nothing is taken until space is freed")
-        future: asyncio.Future[bool] = asyncio.get_running_loop().create_future()
+    def put(self, arrival: Arrival) -> asyncio.Future[Outcome]:
+        """What became of it, once that is settled. Raises Full and Busy.
+
+        Its place is the one it has when this is called, not when it is awaited.
+        """
+        if self.disk_full() and not arrival.patient:
+            raise Full(FULL)
+        if len(self.waiting) >= MOST_WAITING and not arrival.patient:
+            raise Busy(BUSY)
+        future: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
         self.waiting.append((arrival, future))
         self.wake.set()
+        return future
+
+    async def put_within(self, arrival: Arrival, seconds: float) -> Outcome:
+        """As `put`; an arrival that nobody has begun to write by then is taken back. Raises Full and Busy."""
+        future = self.put(arrival)
+        await asyncio.wait([future], timeout=seconds)
+        place = next((i for i, (_, f) in enumerate(self.waiting) if f is future), None)
+        if not future.done() and place is not None:
+            del self.waiting[place]
+            raise Busy(BUSY)
         return await future
 
     async def finished(self, seconds: float = 3) -> None:
@@ -109,151 +170,165 @@ class Inbox:
             await self.wake.wait()
             self.wake.clear()
             while self.waiting or self.refusals:
-                size = 1 if self.waiting and id(self.waiting[0][0]) in self.alone else MOST
-                batch, self.waiting = self.waiting[:size], self.waiting[size:]
-                self.writing = bool(batch)
+                if self.waiting and self.disk_full():
+                    self.trouble(FULL)
+                    self._no_space()
+                    await asyncio.sleep(0.5)
+                    continue
+                batch = [self.waiting.popleft() for _ in range(min(1 if self.alone else MOST, len(self.waiting)))]
+                self.writing = len(batch)
                 try:
                     results = await self.write([arrival for arrival, _ in batch])
-                except (psycopg.OperationalError, OSError) as error:
-                    log.warning("the database does not answer (%s); %d arrivals wait", type(error).__name__, len(batch))
-                    self.waiting = batch + self.waiting
-                    self.connection = None
-                    await asyncio.sleep(pause)
-                    pause = min(pause * 2, 5)
-                    continue
-                except psycopg.Error as error:
-                    if len(batch) == 1:
-                        log.warning("an arrival could not be stored: %s", error)
-                        self.alone.discard(id(batch[0][0]))
-                        self.refuse(batch[0][0].source.device_id, "could not be stored")
-                        if not batch[0][1].done():
-                            batch[0][1].set_result(False)
+                except (psycopg.Error, OSError) as error:
+                    if not isinstance(error, psycopg.Error) or of_the_database(error, self.connection):
+                        log.warning("the database does not answer (%s); %d wait", type(error).__name__, len(batch))
+                        self.trouble("the database does not answer: nothing is taken")
+                        self.waiting.extendleft(reversed(batch))
+                        await self.disconnect()
+                        await asyncio.sleep(pause)
+                        pause = min(pause * 2, 2)
                         continue
-                    log.exception("a batch of %d could not be stored; taking it one by one", len(batch))
-                    self.alone = {id(arrival) for arrival, _ in batch}
-                    self.waiting = batch + self.waiting
-                    continue
+                    if len(batch) > 1:
+                        log.exception("a batch of %d could not be stored; taking it one by one", len(batch))
+                        self.alone = len(batch)
+                        self.waiting.extendleft(reversed(batch))
+                        continue
+                    log.warning("an arrival could not be stored: %s", error)
+                    self.refuse(batch[0][0].source.device_id if batch else None, "could not be stored")
+                    results = [Outcome.UNSTORABLE] * len(batch)
                 pause = 0.1
-                if self.alone:
-                    self.alone -= {id(arrival) for arrival, _ in batch}
-                for (arrival, future), result in zip(batch, results, strict=True):
+                self.trouble(None)
+                self.alone = max(self.alone - len(batch), 0)
+                for (_, future), result in zip(batch, results, strict=True):
                     if not future.done():
                         future.set_result(result)
-                    if arrival.packet is not None:
-                        self.acknowledged.append((time.monotonic(), arrival.packet[0], arrival.packet[1], arrival.seq))
-                self.writing = False
+                self.writing = 0
+
+    def _no_space(self) -> None:
+        """Those who wait for an answer hear that there is no space; the others keep their places."""
+        kept: deque[tuple[Arrival, asyncio.Future[Outcome]]] = deque()
+        for arrival, future in self.waiting:
+            if arrival.patient:
+                kept.append((arrival, future))
+            elif not future.done():
+                future.set_exception(Full(FULL))
+        self.waiting = kept
 
     async def connected(self) -> psycopg.AsyncConnection:
-        if self.connection is None or self.connection.closed:
+        if self.connection is None or self.connection.closed or self.connection.broken:
             self.connection = await psycopg.AsyncConnection.connect(self.url, application_name="oculum inbox")
         return self.connection
 
-    async def write(self, arrivals: list[Arrival]) -> list[bool]:
+    async def disconnect(self) -> None:
+        if self.connection is not None:
+            await self.connection.close()
+        self.connection = None
+
+    async def write(self, arrivals: list[Arrival]) -> list[Outcome]:
+        """Arrivals and what was turned away, in one transaction. Returns what became of each."""
         connection = await self.connected()
+        counts, self.refusals = self.refusals, Counter()
+        days = set(self.days)
         try:
-            async with connection.cursor() as cursor:
-                results = [True] * len(arrivals)
-                await self.drop_repeats(cursor, arrivals, results)
+            async with connection.transaction(), connection.cursor() as cursor:
+                results, taken = await self.drop_repeats(cursor, arrivals)
                 unknown: dict[int, int] = {}
                 for i, arrival in enumerate(arrivals):
-                    if results[i] and arrival.source.unknown is not None:
-                        kept = await self.unknown(cursor, arrival)
+                    if results[i] is Outcome.TAKEN and arrival.source.unknown is not None:
+                        kept = await self.unknown(cursor, arrival, counts)
                         if kept is None:
-                            results[i] = False
+                            results[i] = Outcome.QUOTA
                         else:
                             unknown[i] = kept
-                taken = [i for i, result in enumerate(results) if result]
-                if taken:
-                    # The stamp is drawn after the transaction has its number: see the engine's horizon.
-                    await cursor.execute("select pg_current_xact_id(), clock_timestamp()")
-                    row = await cursor.fetchone()
-                    assert row is not None
-                    stamp: datetime = row[1]
-                    async with cursor.copy(COPY) as copy:
-                        copy.set_types(TYPES)
-                        for k, i in enumerate(taken):
-                            a = arrivals[i]
-                            s = a.source
-                            await copy.write_row(
-                                (
-                                    s.part,
-                                    stamp + timedelta(microseconds=k),
-                                    s.device_id,
-                                    unknown.get(i),
-                                    s.via_id,
-                                    a.channel,
-                                    a.topic,
-                                    Jsonb(a.headers) if a.headers else None,
-                                    a.payload,
-                                )
-                            )
-                    opened = {
-                        (a.packet[0], a.packet[1]): a for a in (arrivals[i] for i in taken) if a.packet is not None
-                    }
-                    if opened:
-                        for a in opened.values():
-                            self.seq += 1
-                            a.seq = self.seq
-                        await cursor.execute(
-                            "insert into mqtt_open select * from unnest(%s::text[], %s::int[], %s::bytea[], %s::bigint[])"
-                            " on conflict (session, packet) do update set digest = excluded.digest, seq = excluded.seq",
-                            (
-                                [k[0] for k in opened],
-                                [k[1] for k in opened],
-                                [a.digest() for a in opened.values()],
-                                [a.seq for a in opened.values()],
-                            ),
-                        )
-                    await cursor.execute("select pg_notify('oculum_arrival', '')")
-                if self.refusals:
-                    counts, self.refusals = self.refusals, Counter()
+                rows = [i for i, result in enumerate(results) if result is Outcome.TAKEN]
+                if rows:
+                    await self.copy(cursor, [(arrivals[i], unknown.get(i)) for i in rows])
+                if counts:
                     await cursor.executemany(
-                        "insert into intake_refusal values (date_trunc('minute', now()), %s, %s, %s) on conflict (minute, device_id, reason) do update set count = intake_refusal.count + excluded.count",
+                        "insert into intake_refusal values (date_trunc('minute', now()), %s, %s, %s)"
+                        " on conflict (minute, device_id, reason)"
+                        " do update set count = intake_refusal.count + excluded.count",
                         [(device, reason, count) for (device, reason), count in counts.items()],
                     )
-            await connection.commit()
-            return results
         except BaseException:
-            if not connection.closed:
-                await connection.rollback()
+            self.refusals += counts
+            self.days = days
             raise
+        self.taken = taken or self.taken
+        return results
 
-    def connection_lost(self) -> None:
-        """The broker may not have heard the last acknowledgements: their packets stay remembered."""
-        self.acknowledged.clear()
+    async def copy(self, cursor: psycopg.AsyncCursor, arrivals: list[tuple[Arrival, int | None]]) -> None:
+        """Rows into the stream: the turn is taken here and held until the commit, which follows at once."""
+        await self.make_days(cursor)
+        await cursor.execute("select stream_turn(%s)", (len(arrivals),))
+        row = await cursor.fetchone()
+        assert row is not None
+        stamp: datetime = row[0]
+        if not {stamp.date(), (stamp + timedelta(microseconds=len(arrivals))).date()} <= self.days:
+            await self.make_days(cursor, stamp)
+        async with cursor.copy(COPY) as copy:
+            copy.set_types(TYPES)
+            for k, (a, unknown) in enumerate(arrivals):
+                s = a.source
+                headers = Jsonb(a.headers) if a.headers else None
+                at = stamp + timedelta(microseconds=k)
+                await copy.write_row(
+                    (s.part, at, s.device_id, unknown, s.via_id, a.channel, a.topic, headers, a.payload)
+                )
+        await cursor.execute("select pg_notify('oculum_arrival', '')")
 
-    async def drop_repeats(self, cursor: psycopg.AsyncCursor, arrivals: list[Arrival], results: list[bool]) -> None:
-        """Sets the result of redelivered packets to False.
+    async def make_days(self, cursor: psycopg.AsyncCursor, at: datetime | None = None) -> None:
+        """Partitions of the day and the next two are there before a row can need them."""
+        today = (at or datetime.now(UTC)).astimezone(UTC).date()
+        wanted = {today + timedelta(days=d) for d in range(3)}
+        if not wanted <= self.days:
+            await cursor.execute("select message_day(d) from unnest(%s::date[]) d", (sorted(wanted),))
+            self.days |= wanted
 
-        A packet is remembered with its commit, and forgotten a minute after its acknowledgement went
-        out if the connection has lasted: by then the broker has it, and may use the number again.
+    async def drop_repeats(
+        self, cursor: psycopg.AsyncCursor, arrivals: list[Arrival]
+    ) -> tuple[list[Outcome], Mark | None]:
+        """Which arrivals are taken for the first time, by their marks; and the last mark.
+
+        What is taken is on record with the commit, as ranges of numbers by run of the broker. A killed broker
+        gives messages again that were acknowledged already, with the marks that they had.
         """
-        ripe = []
-        while self.acknowledged and self.acknowledged[0][0] < time.monotonic() - 60:
-            ripe.append(self.acknowledged.popleft()[1:])
-        if ripe:
-            await cursor.execute(
-                "delete from mqtt_open o using unnest(%s::text[], %s::int[], %s::bigint[]) g(s, p, q) where o.session = g.s and o.packet = g.p and o.seq = g.q",
-                ([g[0] for g in ripe], [g[1] for g in ripe], [g[2] for g in ripe]),
-            )
-        within: dict[tuple[str, int], bytes] = {}
-        for i, arrival in enumerate(arrivals):
-            if arrival.packet is None:
+        results = [Outcome.TAKEN] * len(arrivals)
+        marks = [(i, a.mark) for i, a in enumerate(arrivals) if a.mark is not None]
+        if not marks:
+            return results, None
+        runs = sorted({mark.run for _, mark in marks})
+        await cursor.execute("select run, taken from broker_taken where run = any(%s) for update", (runs,))
+        before: dict[str, Multirange[int]] = {run: taken async for run, taken in cursor}
+        fresh: dict[str, set[int]] = {run: set() for run in runs}
+        for i, mark in marks:
+            if mark.number in fresh[mark.run] or any(mark.number in r for r in before.get(mark.run, [])):
+                results[i] = Outcome.REPEAT
+            else:
+                fresh[mark.run].add(mark.number)
+        for run, numbers in fresh.items():
+            if not numbers:
                 continue
-            session, packet, repeat = arrival.packet
-            if repeat:
-                earlier = within.get((session, packet))
-                if earlier is None:
-                    await cursor.execute(
-                        "select digest from mqtt_open where session = %s and packet = %s", (session, packet)
-                    )
-                    found = await cursor.fetchone()
-                    earlier = bytes(found[0]) if found is not None else None
-                if earlier == arrival.digest():
-                    results[i] = False
-            within[session, packet] = arrival.digest()
+            await cursor.execute(
+                "insert into broker_taken (run, taken) select %s, range_agg(int8range(n, n, '[]')) from unnest(%s::int8[]) n"
+                " on conflict (run) do update set taken = broker_taken.taken + excluded.taken, at = clock_timestamp()"
+                " returning taken",
+                (run, sorted(numbers)),
+            )
+            row = await cursor.fetchone()
+            ranges: Multirange[int] = row[0] if row else Multirange()
+            if len(ranges) > MOST_RANGES:
+                # Numbers that never came: so many later that they will not come any more.
+                low, high = ranges[0].lower, ranges[len(ranges) - MOST_RANGES // 2].upper
+                await cursor.execute(
+                    "update broker_taken set taken = taken + int8multirange(int8range(%s, %s)) where run = %s",
+                    (low, high, run),
+                )
+        return results, max((m for _, m in marks), key=lambda m: (m.run == marks[-1][1].run, m.number))
 
-    async def unknown(self, cursor: psycopg.AsyncCursor, arrival: Arrival) -> int | None:
+    async def unknown(
+        self, cursor: psycopg.AsyncCursor, arrival: Arrival, counts: Counter[tuple[int, str]]
+    ) -> int | None:
         """The id of the unknown sender if its arrival may be kept, within the quota of what it came through."""
         through, name = arrival.source.sender.credential_id, arrival.source.unknown
         await cursor.execute(
@@ -266,7 +341,7 @@ class Inbox:
         await cursor.execute("select id from intake_unknownsender where through_id = %s and name = %s", (through, name))
         known = await cursor.fetchone()
         if known is None and senders >= self.unknown_senders:
-            self.refuse(arrival.source.via_id, "too many unknown senders")
+            counts[(arrival.source.via_id or 0, "too many unknown senders")] += 1
             return None
         full = messages >= self.unknown_messages
         await cursor.execute(

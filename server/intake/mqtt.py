@@ -5,20 +5,25 @@ from __future__ import annotations
 import asyncio
 import logging
 import signal
+import sys
+import time
 from typing import Any
 
 import gmqtt
-import psycopg
 from django.conf import settings
 
-from .accounts import INTAKE, intake_password, reload_broker, write_accounts
-from .inbox import MQTT, Arrival, Full, Inbox, headers_of
-from .notices import notices
-from .senders import Rates, Senders
+from server.runner.processes import Lock
+from server.runner.pulse import Pulse
+from server.store.notices import Connection, follow
+
+from .accounts import INTAKE, REFUSED, TAKEN, Allowed, intake_password, reload_broker, write_accounts
+from .inbox import MQTT, Arrival, Inbox, Mark, Outcome, headers_of, storable
+from .senders import Senders
 
 log = logging.getLogger("oculum.intake")
-SESSION = "oculum-intake"
 IN_FLIGHT = 4000
+PATIENCE_S = 30  # without the broker; then the process ends, and is started anew
+REASONS = ["more messages a minute than allowed", "more than the broker can keep for intake"]
 
 
 def claimed_name(topic: str) -> tuple[str, str | None] | None:
@@ -27,97 +32,134 @@ def claimed_name(topic: str) -> tuple[str, str | None] | None:
     if len(parts) < 2 or parts[0] != "up":
         return None
     if len(parts) >= 4 and parts[2] == "for":
-        return parts[1], parts[3][:63]
+        return parts[1], storable(parts[3][:63])
     return parts[1], None
 
 
-def numbered(client: gmqtt.Client) -> gmqtt.Client:
-    """The client, its messages with their packet numbers: redeliveries are told by them."""
+def thorough(client: gmqtt.Client) -> gmqtt.Client:
+    """The client, which takes a message also where its properties cannot be read: it would never be acknowledged."""
     handler = client._package_handler
-    handle = handler._handle_qos_1_publish_packet
+    parse = handler._parse_properties
 
-    def with_number(mid: int, packet: bytes, print_topic: str, properties: dict[str, Any]) -> None:
-        properties["message_id"] = mid
-        handle(mid, packet, print_topic, properties)
+    def parse_or_leave(packet: bytes) -> tuple[Any, Any]:
+        try:
+            found, left = parse(packet)
+            if found is not None:
+                return found, left
+        except Exception:
+            log.warning("the properties of a packet cannot be read; it is taken without them")
+        size, rest = gmqtt.mqtt.utils.unpack_variable_byte_integer(packet)
+        return {}, rest[size:]
 
-    handler._handle_qos_1_publish_packet = with_number
+    handler._parse_properties = parse_or_leave
     return client
+
+
+def mark_of(properties: dict[str, Any]) -> Mark | None:
+    """The broker's mark. It is the last of its name: what a sender gives by that name stands before it."""
+    told = [value for name, value in properties.get("user_property") or () if name == "oculum-mark"]
+    return Mark.of(told[-1]) if told else None
 
 
 class Listener:
     def __init__(self) -> None:
         self.instance = settings.INSTANCE
         self.url = self.instance.database_url()
+        self.pulse = Pulse(self.instance.folder, "intake")
         self.senders = Senders()
-        self.rates = Rates(settings.MESSAGES_PER_MINUTE, settings.BYTES_PER_MINUTE)
+        self.allowed = Allowed(settings.MESSAGES_PER_MINUTE, settings.BYTES_PER_MINUTE)
         self.inbox = Inbox(
             self.url,
             self.instance.folder,
             settings.DISK_RESERVE_BYTES,
             settings.UNKNOWN_SENDERS,
             settings.UNKNOWN_MESSAGES,
+            lambda what: self.pulse.trouble("inbox", what),
         )
-        self.ready = asyncio.Event()
-        self.connected = asyncio.Event()
+        self.registry = asyncio.Event()  # the registry has been read, and the broker's files are written
+        self.away_since: float | None = time.monotonic()
+        self.told: Mark | None = None
+        self.client: gmqtt.Client | None = None
 
+    # messages ------------------------------------------------------------------
     async def on_message(self, client: Any, topic: str, payload: bytes, qos: int, properties: dict[str, Any]) -> int:
+        """One delivery. When this returns, it is acknowledged to the broker."""
+        try:
+            taken = self.receive(topic, payload, qos, properties)
+        except Exception:
+            log.exception("a message could not be taken")
+            self.inbox.refuse(None, "could not be taken")
+            return 0
+        if taken is not None:
+            await taken
+        return 0
+
+    def receive(
+        self, topic: str, payload: bytes, qos: int, properties: dict[str, Any]
+    ) -> asyncio.Future[Outcome] | None:
+        """Puts a delivery into the inbox, at its place in the order of deliveries; None where there is nothing to put."""
+        if topic == REFUSED:
+            self.refused(bytes(payload))
+            return None
         named = claimed_name(topic)
         sender = self.senders.by_name.get(named[0]) if named else None
         if properties.get("retain") or named is None or sender is None:
-            return 0
+            return None
         source = self.senders.source(sender, named[1])
-        who = source.device_id or (sender.credential_id, source.unknown)
         if len(payload) > settings.MESSAGE_BYTES:
             self.inbox.refuse(source.device_id, "larger than 64 KiB")
-            return 0
-        if not self.rates.allow(who, len(payload)):
-            self.inbox.refuse(source.device_id, "more messages a minute than allowed")
-            return 0
-        packet = (SESSION, int(properties.get("message_id") or 0), bool(properties.get("dup"))) if qos else None
-        arrival = Arrival(
-            source, MQTT, topic[:200], bytes(payload), packet, headers=headers_of(properties.get("user_property") or ())
+            return None
+        # Messages of QoS 0 do not come again, and may overtake others in the broker: they have no place in the order.
+        mark = mark_of(properties) if qos else None
+        headers = headers_of(properties.get("user_property") or ())
+        return self.inbox.put(
+            Arrival(source, MQTT, storable(topic[:200]), bytes(payload), mark, headers=headers, patient=True)
         )
-        while True:
-            try:
-                await self.inbox.put(arrival)
-                return 0
-            except Full:
-                await asyncio.sleep(1)  # not acknowledged: the broker keeps it
 
+    def refused(self, told: bytes) -> None:
+        """What the broker refused since it told last: name, for its rate, for want of space."""
+        for line in told.decode("utf-8", "replace").splitlines():
+            name, *counts = line.split(" ")
+            sender = self.senders.by_name.get(name)
+            for reason, count in zip(REASONS, counts, strict=False):
+                if sender is not None and count.isdecimal() and int(count):
+                    self.inbox.refuse(sender.device_id, reason, int(count))
+
+    # the session ------------------------------------------------------------------
     def on_connect(self, client: Any, flags: int, code: int, properties: dict[str, Any]) -> None:
-        client.subscribe("up/#", qos=1, retain_handling_options=2)
-        self.connected.set()
+        client.subscribe([gmqtt.Subscription("up/#", 1, retain_handling_options=2), gmqtt.Subscription(REFUSED, 0)])
+
+    def on_subscribe(self, client: Any, mid: int, qos: Any, properties: dict[str, Any]) -> None:
+        self.away_since = None
+        self.pulse.trouble("broker", None)
+        (self.instance.folder / "run" / "intake.ready").touch()
+        log.info("listening at the broker")
 
     def on_disconnect(self, client: Any, packet: bytes, exc: Exception | None = None) -> None:
-        self.connected.clear()
-        self.inbox.connection_lost()
+        if self.away_since is None:
+            self.away_since = time.monotonic()
+        self.pulse.trouble("broker", "the broker does not answer: nothing is taken from it")
 
-    async def accounts(self) -> None:
-        """Keeps the registry in memory and the broker's accounts equal to the database.
+    def lost(self, what: str | None) -> None:
+        self.pulse.trouble("registry", f"{what}: changes of the register are not heard of" if what else None)
 
-        The broker is told to read its accounts anew only while we are connected, and only when they
-        differ: it looks over all sessions then, and ours holds what has not been acknowledged.
-        """
-        connection = await psycopg.AsyncConnection.connect(self.url, application_name="oculum accounts")
-        async for _ in notices(self.url, ["oculum_registry"]):
-            if connection.closed or connection.broken:
-                connection = await psycopg.AsyncConnection.connect(self.url, application_name="oculum accounts")
-            row = await (await connection.execute("select wanted from broker_accounts")).fetchone()
-            await self.senders.renew(connection)
-            self.ready.set()
-            await self.connected.wait()
-            if not write_accounts(self.instance, self.senders.hashes) or reload_broker(self.instance):
-                await connection.execute(
-                    "update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,)
-                )
-                await connection.commit()
+    async def renew(self, connection: Connection, channel: str, payload: str) -> None:
+        """Reads the registry and makes the broker's accounts equal to it."""
+        row = await (await connection.execute("select wanted from broker_accounts")).fetchone()
+        await self.senders.renew(connection)
+        write_accounts(self.instance, self.senders.accounts, self.allowed)
+        if reload_broker(self.instance):
+            await connection.execute(
+                "update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,)
+            )
+        self.registry.set()
 
-    async def run(self) -> None:
-        tasks = [asyncio.create_task(self.accounts()), asyncio.create_task(self.inbox.run())]
-        await self.ready.wait()
-        client = numbered(
+    async def session(self) -> None:
+        """One session with the broker after the other, by one name: the broker keeps for us what we have not taken."""
+        await self.registry.wait()
+        client = thorough(
             gmqtt.Client(
-                SESSION,
+                INTAKE,
                 clean_session=False,
                 optimistic_acknowledgement=False,
                 session_expiry_interval=0xFFFFFFFF,
@@ -126,29 +168,63 @@ class Listener:
         )
         client.on_message = self.on_message
         client.on_connect = self.on_connect
+        client.on_subscribe = self.on_subscribe
         client.on_disconnect = self.on_disconnect
         client.set_auth_credentials(INTAKE, intake_password(self.instance))
         client.set_config({"reconnect_retries": -1, "reconnect_delay": 1})
-        stop = asyncio.Event()
-        loop = asyncio.get_running_loop()
-        for number in (signal.SIGTERM, signal.SIGINT):
-            loop.add_signal_handler(number, stop.set)
-        while not stop.is_set():
+        self.client = client
+        while True:
             try:
                 await client.connect(
                     "127.0.0.1", self.instance.broker_port, version=gmqtt.constants.MQTTv50, keepalive=30
                 )
                 break
             except (OSError, gmqtt.mqtt.handler.MQTTConnectError) as error:
-                log.warning("the broker does not answer: %s", error)
+                log.warning("the broker does not let us in: %s", error)
+                self.pulse.trouble("broker", f"the broker does not let intake in ({error})")
                 await asyncio.sleep(0.5)
-        (self.instance.folder / "run" / "intake.ready").touch()
-        log.info("listening at the broker")
-        await stop.wait()
-        await client.disconnect()
-        await self.inbox.finished()  # what was taken is written; it was not acknowledged, and comes again
-        for task in tasks:
+        await asyncio.Event().wait()
+
+    async def watch(self) -> None:
+        """Says that the process lives; ends it when the broker has been away for long; tells the broker how far it is."""
+        while True:
+            self.pulse.beat()
+            if not self.registry.is_set():
+                self.away_since = time.monotonic()  # it is not asked before the registry is there
+            elif self.away_since is not None and time.monotonic() - self.away_since > PATIENCE_S:
+                raise RuntimeError(f"the broker has not been reached for {PATIENCE_S} s")
+            mark = self.inbox.taken
+            if self.client is not None and self.away_since is None and mark is not None and mark != self.told:
+                self.client.publish(TAKEN, f"{mark.run}-{mark.bytes}", qos=0)
+                self.told = mark
+            await asyncio.sleep(0.25)
+
+    async def run(self) -> int:
+        """Works until it is told to stop, or until a part of it has ended. Returns the exit code."""
+        stop = asyncio.Event()
+        loop = asyncio.get_running_loop()
+        for number in (signal.SIGTERM, signal.SIGINT):
+            loop.add_signal_handler(number, stop.set)
+        parts = [
+            asyncio.create_task(part, name=name)
+            for name, part in (
+                ("registry", follow(self.url, ["oculum_registry"], self.renew, self.lost)),
+                ("inbox", self.inbox.run()),
+                ("session", self.session()),
+                ("watch", self.watch()),
+            )
+        ]
+        stopping = asyncio.create_task(stop.wait())
+        done, _ = await asyncio.wait([stopping, *parts], return_when=asyncio.FIRST_COMPLETED)
+        failed = [task for task in done if task is not stopping]
+        for task in failed:
+            log.error("%s has ended", task.get_name(), exc_info=task.exception())
+        if not failed and self.client is not None and self.away_since is None:
+            await self.client.disconnect()
+            await self.inbox.finished()  # what was taken is written; it was not acknowledged, and comes again
+        for task in parts:
             task.cancel()
+        return 1 if failed else 0
 
 
 def main() -> None:
@@ -156,8 +232,10 @@ def main() -> None:
     import uvloop
 
     django.setup()
-    logging.getLogger("gmqtt").setLevel(logging.ERROR)
-    uvloop.run(Listener().run())
+    logging.getLogger("gmqtt").setLevel(logging.CRITICAL)
+    lock = Lock(settings.INSTANCE.folder, "intake")
+    lock.or_exit()
+    sys.exit(uvloop.run(Listener().run()))
 
 
 if __name__ == "__main__":

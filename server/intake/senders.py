@@ -10,6 +10,8 @@ import psycopg
 
 from server.access.keys import digest
 
+from .accounts import Account
+
 
 @dataclass(frozen=True)
 class Sender:
@@ -39,10 +41,17 @@ class Source:
     part: int
     unknown: str | None
 
+    @property
+    def counted_as(self) -> object:
+        """Whose rate an arrival counts in: names that are not known share that of the key behind which they speak."""
+        return self.device_id if self.device_id is not None else ("key", self.sender.credential_id)
+
 
 QUERY = """
-select c.id, coalesce(d.name, c.onboarding), d.id, coalesce(d.part, 0), c.prefix, c.digest, c.broker_hash
+select c.id, coalesce(d.name, c.onboarding), d.id, coalesce(d.part, 0), c.prefix, c.digest, c.broker_hash,
+    1 + (select count(*) from fleet_device b where b.gateway_id = d.id and b.phase <> 'retired')
 from fleet_credential c left join fleet_device d on d.id = c.device_id where d.phase is distinct from 'retired'
+order by 2
 """
 
 
@@ -50,26 +59,27 @@ class Senders:
     """Credentials by name and by key id, devices by name. `renew` replaces all of it at once."""
 
     def __init__(self) -> None:
+        self.known = False  # whether the registry has been read at all
         self.by_name: dict[str, Sender] = {}
         self.by_prefix: dict[str, Sender] = {}
         self.devices: dict[str, Known] = {}
-        self.hashes: list[tuple[str, str]] = []
+        self.accounts: list[Account] = []
 
     def fill(self, credentials: list[tuple], devices: list[tuple]) -> None:
-        by_name, by_prefix, hashes = {}, {}, []
-        for credential_id, username, device_id, part, prefix, key_digest, broker_hash in credentials:
+        by_name, by_prefix, accounts = {}, {}, []
+        for credential_id, username, device_id, part, prefix, key_digest, hashed, weight in credentials:
             sender = Sender(credential_id, username, device_id, part, bytes(key_digest))
             by_name[username] = by_prefix[prefix] = sender
-            hashes.append((username, broker_hash))
-        self.by_name, self.by_prefix, self.hashes = by_name, by_prefix, hashes
+            accounts.append(Account(username, hashed, weight))
+        self.by_name, self.by_prefix, self.accounts = by_name, by_prefix, accounts
         self.devices = {name: Known(device, gateway, part) for name, device, gateway, part in devices}
+        self.known = True
 
     async def renew(self, connection: psycopg.AsyncConnection) -> None:
         credentials = await (await connection.execute(QUERY)).fetchall()
         devices = await (
             await connection.execute("select name, id, gateway_id, part from fleet_device where phase <> 'retired'")
         ).fetchall()
-        await connection.commit()
         self.fill(credentials, devices)
 
     def with_key(self, key: str) -> Sender | None:
@@ -93,7 +103,10 @@ class Senders:
 
 
 class Rates:
-    """Messages and bytes a minute, by sender. Two half-kept minutes make a sliding one."""
+    """Messages and bytes a minute, by sender, where they come by HTTP. Two half-kept minutes make a sliding one.
+
+    The broker keeps its own (see broker/marks.c), before it acknowledges.
+    """
 
     def __init__(self, messages: int, size: int) -> None:
         self.messages, self.size = messages, size

@@ -7,17 +7,19 @@ import json
 from typing import Any
 
 import pytest
+from django.conf import settings
 from websockets.asyncio.client import connect
 from websockets.exceptions import InvalidStatus
 
 from server.live.feed import QUEUE, REMEMBERED, Client, Feed
+from server.runner.pulse import Pulse
 from tests.server.test_api import signed_in
 from tests.server.test_intake import web  # noqa: F401 - a fixture
 from tests.server.world import World, payload, work_off
 
 
 def feed_with(count: int) -> Feed:
-    feed = Feed()
+    feed = Feed(Pulse(settings.INSTANCE.folder, "test"))
     for seq in range(1, count + 1):
         feed.frames.append((seq, b"%d" % seq))
         feed.last = seq
@@ -45,8 +47,6 @@ def test_a_change_reaches_the_browser_and_strangers_hear_nothing(
     engine: Any,
     instance: Any,
 ) -> None:
-    from django.conf import settings
-
     client = signed_in(world, "viewer")
     cookie = f"{settings.SESSION_COOKIE_NAME}={client.cookies[settings.SESSION_COOKIE_NAME].value}"
     address, origin = f"ws://127.0.0.1:{instance.web_port}/live/", f"http://127.0.0.1:{instance.web_port}"
