@@ -12,6 +12,8 @@ from typing import Any
 import gmqtt
 from django.conf import settings
 
+from server.runner.pulse import Pulse
+
 from .payloads import payloads
 from .signals import SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 from .world import DECODERS, Unit, fleet
@@ -19,6 +21,12 @@ from .world import DECODERS, Unit, fleet
 log = logging.getLogger("oculum.fleet")
 AHEAD_US = 60_000_000
 BY_HTTP = {"crate_logger"}
+
+
+async def beat(pulse: Pulse) -> None:
+    while True:
+        pulse.beat()
+        await asyncio.sleep(0.5)
 
 
 def post(address: str, key: str, payload: bytes) -> None:
@@ -45,6 +53,7 @@ async def connected(name: str, key: str, port: int) -> Any:
 
 async def live() -> None:
     instance = settings.INSTANCE
+    beating = asyncio.create_task(beat(Pulse(instance.folder, "fleet")))
     keys = instance.private("demo-keys.json") or {}
     about = json.loads((instance.folder / "demo.json").read_text())
     story = Story(about["end_us"], SEED)
@@ -87,6 +96,7 @@ async def live() -> None:
             except TimeoutError:
                 pass
         at = until
+    beating.cancel()
     for client in clients.values():
         await client.disconnect()
 

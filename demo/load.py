@@ -11,12 +11,13 @@ import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
+import numpy as np
 import psycopg
 from django.conf import settings
-from django.db import transaction
+from django.db import connection, transaction
 from psycopg.types.json import Jsonb
 
-from oculum.language.plan import FieldSpec
+from oculum.language.plan import DecoderPlan, FieldSpec
 from server.access.models import Person
 from server.definitions.models import Case, Definition
 from server.definitions.publishing import plain, publish
@@ -26,7 +27,7 @@ from server.intake.inbox import LOADED
 
 from . import world
 from .payloads import payloads
-from .signals import DAY_US, SEED, Story, headers_of, plan_of, sending_times, topic_of
+from .signals import DAY_US, SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 
 DAYS = 30
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
@@ -82,8 +83,7 @@ def load_records() -> dict[str, str]:
             type_key = text.split("\n  on ")[1].split()[0]
             definition = Definition.objects.create(kind="condition", name=text.split('"')[1], type=types[type_key])
             publish(definition, text, None, "first season")
-    settings.INSTANCE.keep_private("demo-keys.json", keys)
-    settings.INSTANCE.keep_private("sign-in.json", passwords)
+        settings.INSTANCE.keep_private("demo-keys.json", keys)
     return passwords
 
 
@@ -104,58 +104,105 @@ def _cases(definition: Definition) -> None:
         )
 
 
-def load_messages(end_us: int, progress: Callable[[int, int, int], None]) -> int:
-    """Thirty days of payloads into the inbox, a day at a time. Calls progress(built, sent, total)."""
-    story = Story(end_us, SEED)
-    units = world.fleet()
-    ids = dict(Device.objects.values_list("name", "id"))
-    plans = {key: plan_of(key) for key in world.DECODERS}
-    schedule = {unit.name: sending_times(story, unit, end_us - DAYS * DAY_US, end_us) for unit in units}
-    total = sum(len(times) for times in schedule.values())
-    sent = 0
-    with psycopg.connect(
-        settings.INSTANCE.database_url(), autocommit=True, application_name="oculum loader"
-    ) as connection:
+def begin() -> dict[str, str]:
+    """The demo's records, where nobody is registered yet. Returns the sign-ins that were made, if any."""
+    if Person.objects.exists():
+        return {}
+    end = now_us()
+    with transaction.atomic():
+        sign_ins = load_records()
+        # From here on every step of the load is on record in its own transaction.
+        with connection.cursor() as cursor:
+            cursor.execute("create table if not exists demo_load (end_us bigint not null, next_us bigint not null)")
+            cursor.execute("insert into demo_load values (%s, %s)", (end, end - DAYS * DAY_US))
+    return sign_ins
+
+
+def unfinished() -> bool:
+    """Whether a load of the demo was begun in this database, and is not at its end."""
+    with connection.cursor() as cursor:
+        cursor.execute("select to_regclass('demo_load')")
+        if cursor.fetchone() == (None,):
+            return False
+        cursor.execute("select 1 from demo_load where next_us < end_us")
+        return cursor.fetchone() is not None or not (settings.INSTANCE.folder / "demo.json").exists()
+
+
+def load_messages(progress: Callable[[float], None]) -> int:
+    """Thirty days of payloads into the inbox, half a day at a time, from where it was broken off.
+
+    Returns how many messages the demo has, when all are worked off. Calls progress(share done).
+    """
+    with psycopg.connect(settings.INSTANCE.database_url(), autocommit=True, application_name="oculum loader") as loader:
+        row = loader.execute("select end_us, next_us from demo_load").fetchone()
+        assert row is not None
+        end_us, next_us = row
+        story = Story(end_us, SEED)
+        units = world.fleet()
+        ids = dict(Device.objects.values_list("name", "id"))
+        plans = {key: plan_of(key) for key in world.DECODERS}
+        schedule = {unit.name: sending_times(story, unit, end_us - DAYS * DAY_US, end_us) for unit in units}
+        total = sum(len(times) for times in schedule.values())
+        sent = sum(int((times < next_us).sum()) for times in schedule.values())
         first = (EPOCH + timedelta(microseconds=end_us - DAYS * DAY_US)).date()
-        connection.execute("select message_day(%s::date + d) from generate_series(0, %s) d", (first, DAYS + 3))
-        step = DAY_US // 2
-        for start in range(end_us - DAYS * DAY_US, end_us, step):
-            rows: list[tuple[int, int, int | None, str, Jsonb | None, bytes]] = []
+        loader.execute("select message_day(%s::date + d) from generate_series(0, %s) d", (first, DAYS + 3))
+        for start in range(next_us, end_us, DAY_US // 2):
+            rows: list[Row] = []
             for unit in units:
                 times = schedule[unit.name]
-                times = times[(times >= start) & (times < start + step)]
-                if not len(times):
-                    continue
-                via = ids[unit.gateway] if unit.gateway else None
-                delay = 1_200_000 if unit.gateway else 300_000
-                device = ids[unit.name]
-                topic = topic_of(unit)
-                told = headers_of(unit)
-                headers = Jsonb(told) if told else None
-                rows += [
-                    (at + delay, device, via, topic, headers, payload)
-                    for at, payload in zip(times.tolist(), payloads(story, unit, plans[unit.type], times), strict=True)
-                ]
+                times = times[(times >= start) & (times < start + DAY_US // 2)]
+                if len(times):
+                    rows += rows_of(story, unit, plans[unit.type], times, ids)
             rows.sort(key=lambda row: (row[0], row[1]))
-            with connection.transaction(), connection.cursor() as cursor:
-                with cursor.copy(
-                    "copy message (part, received_at, device_id, via_id, channel, topic, headers, payload) from stdin (format binary)"
-                ) as copy:
-                    copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
-                    for received, device, via, topic, headers, payload in rows:
-                        copy.write_row(
-                            (0, EPOCH + timedelta(microseconds=received), device, via, LOADED, topic, headers, payload)
-                        )
-                cursor.execute("select pg_notify('oculum_arrival', '')")
+            with loader.transaction():
+                put(loader, rows)
+                loader.execute("update demo_load set next_us = %s", (start + DAY_US // 2,))
             sent += len(rows)
-            progress(sent, worked_off(connection), total)
-        while (done := worked_off(connection)) < sent:
-            progress(sent, done, total)
+            progress(0.25 * sent / total + 0.75 * worked_off(loader) / total)
+        while not all_worked_off(loader):
+            progress(0.25 + 0.75 * min(worked_off(loader) / total, 1))
             time.sleep(0.1)
-        progress(sent, done, total)
+        progress(1)
+    (settings.INSTANCE.folder / "demo.json").write_text(json.dumps({"end_us": end_us}))
     return total
 
 
-def worked_off(connection: psycopg.Connection) -> int:
-    row = connection.execute("select coalesce(sum(messages), 0) from engine_cursor").fetchone()
+# received, device, via, topic, headers, payload
+Row = tuple[int, int, int | None, str, Jsonb | None, bytes]
+
+
+def rows_of(story: Story, unit: world.Unit, plan: DecoderPlan, times: np.ndarray, ids: dict[str, int]) -> list[Row]:
+    """What one device sends at these times (int64, µs)."""
+    via = ids[unit.gateway] if unit.gateway else None
+    delay = 1_200_000 if unit.gateway else 300_000
+    topic, told = topic_of(unit), headers_of(unit)
+    headers = Jsonb(told) if told else None
+    made = payloads(story, unit, plan, times)
+    return [
+        (at + delay, ids[unit.name], via, topic, headers, payload)
+        for at, payload in zip(times.tolist(), made, strict=True)
+    ]
+
+
+def put(loader: psycopg.Connection, rows: list[Row]) -> None:
+    """Messages into the stream, with the stamps of the past."""
+    columns = "part, received_at, device_id, via_id, channel, topic, headers, payload"
+    with loader.cursor() as cursor:
+        with cursor.copy(f"copy message ({columns}) from stdin (format binary)") as copy:
+            copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
+            for received, device, via, topic, headers, payload in rows:
+                at = EPOCH + timedelta(microseconds=received)
+                copy.write_row((0, at, device, via, LOADED, topic, headers, payload))
+        cursor.execute("select pg_notify('oculum_arrival', '')")
+
+
+def worked_off(loader: psycopg.Connection) -> int:
+    row = loader.execute("select coalesce(sum(messages), 0) from engine_cursor").fetchone()
     return int(row[0]) if row else 0
+
+
+def all_worked_off(loader: psycopg.Connection) -> bool:
+    row = loader.execute(
+        "select not exists (select 1 from message where id > (select coalesce(max(id), 0) from engine_cursor))"
+    ).fetchone()
+    return bool(row and row[0])

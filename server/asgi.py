@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
+import logging
+import os
 import secrets
+import signal
+import time
 from collections.abc import AsyncIterator
 from pathlib import Path
 from typing import Any
@@ -18,7 +23,7 @@ from starlette.middleware import Middleware  # noqa: E402
 from starlette.middleware.gzip import GZipMiddleware  # noqa: E402
 from starlette.middleware.trustedhost import TrustedHostMiddleware  # noqa: E402
 from starlette.requests import Request  # noqa: E402
-from starlette.responses import HTMLResponse, PlainTextResponse, Response  # noqa: E402
+from starlette.responses import HTMLResponse, JSONResponse, PlainTextResponse, Response  # noqa: E402
 from starlette.routing import Mount, Route, WebSocketRoute  # noqa: E402
 from starlette.staticfiles import StaticFiles  # noqa: E402
 from starlette.types import Receive, Scope  # noqa: E402
@@ -26,10 +31,15 @@ from starlette.types import Receive, Scope  # noqa: E402
 from server.access.policy import strict  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
 from server.live.feed import Feed  # noqa: E402
+from server.runner.health import Health, health  # noqa: E402
+from server.runner.pulse import Pulse  # noqa: E402
 
+log = logging.getLogger("oculum.web")
 BUILT: Path = settings.BASE_DIR / "web" / "dist"
-intake = HttpIntake()
-feed = Feed()
+HEALTH_S = 1.0
+pulse = Pulse(settings.INSTANCE.folder, "web")
+intake = HttpIntake(pulse)
+feed = Feed(pulse)
 
 
 async def page(request: Request) -> Response:
@@ -39,19 +49,40 @@ async def page(request: Request) -> Response:
         return PlainTextResponse("the front end is not built: run `./oculum up`", 503)
     nonce = secrets.token_urlsafe(16)
     html = index.read_text().replace("__NONCE__", nonce)
-    return HTMLResponse(
-        html,
-        headers={
-            "Content-Security-Policy": strict(nonce),
-            "Cache-Control": "no-store",
-            "X-Content-Type-Options": "nosniff",
-            "Referrer-Policy": "same-origin",
-        },
-    )
+    headers = {
+        "Content-Security-Policy": strict(nonce),
+        "Cache-Control": "no-store",
+        "X-Content-Type-Options": "nosniff",
+        "Referrer-Policy": "same-origin",
+    }
+    return HTMLResponse(html, headers=headers)
 
 
 async def alive(request: Request) -> Response:
+    """This process answers; what of the others works is at /healthz."""
     return PlainTextResponse("ok")
+
+
+class Healthz:
+    """What works, part by part, asked at most once a second whoever asks how often."""
+
+    def __init__(self) -> None:
+        self.lock = asyncio.Lock()
+        self.at = -HEALTH_S
+        self.found: Health | None = None
+
+    async def answer(self, request: Request) -> Response:
+        async with self.lock:
+            if self.found is None or time.monotonic() - self.at > HEALTH_S:
+                self.found = await asyncio.to_thread(health, settings.INSTANCE)
+                self.at = time.monotonic()
+            found = self.found
+        body = found.as_dict()
+        for part in body["parts"].values():
+            part.pop("pid")
+        last = body["stream"]["last_batch"]
+        body["stream"]["last_batch"] = last.isoformat() if last is not None else None
+        return JSONResponse(body, 200 if found.whole else 503, {"Cache-Control": "no-store"})
 
 
 class Kept(StaticFiles):
@@ -64,10 +95,32 @@ class Kept(StaticFiles):
         return response
 
 
+async def beat() -> None:
+    while True:
+        pulse.beat()
+        await asyncio.sleep(0.5)
+
+
 @contextlib.asynccontextmanager
 async def lifespan(app: Starlette) -> AsyncIterator[None]:
-    async with intake.running(), feed.running():
+    """Parts that run beside the requests; when one of them ends, the process does, and is started anew."""
+    parts = {**intake.parts(), **feed.parts(), "pulse": beat()}
+    tasks = [asyncio.create_task(part, name=name) for name, part in parts.items()]
+    closing = False
+
+    def ended(task: asyncio.Task[None]) -> None:
+        if not closing:
+            log.error("%s has ended", task.get_name(), exc_info=task.exception() if not task.cancelled() else None)
+            os.kill(os.getpid(), signal.SIGTERM)
+
+    for task in tasks:
+        task.add_done_callback(ended)
+    try:
         yield
+    finally:
+        closing = True
+        for task in tasks:
+            task.cancel()
 
 
 async def api(scope: Scope, receive: Receive, send: Any) -> None:
@@ -83,6 +136,7 @@ application = Starlette(
         Mount("/static", GZipMiddleware(StaticFiles(directory=settings.STATIC_ROOT, check_dir=False))),
         Mount("/assets", GZipMiddleware(Kept(directory=BUILT / "assets", check_dir=False))),
         Route("/alive", alive),
+        Route("/healthz", Healthz().answer),
         Route("/{path:path}", page),
     ],
     middleware=[Middleware(TrustedHostMiddleware, allowed_hosts=settings.ALLOWED_HOSTS, www_redirect=False)],

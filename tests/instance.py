@@ -17,6 +17,7 @@ from typing import Any
 
 from server.runner import stack
 from server.runner.instance import ROOT, Instance
+from server.runner.processes import end
 
 
 def new_environment(prefix: str) -> Path:
@@ -52,8 +53,8 @@ def running_services(folder: Path) -> Iterator[Instance]:
         call_command("migrate", verbosity=0)
         yield instance
     finally:
-        stack.stop(instance, "broker")
-        stack.stop(instance, "postgres", signal.SIGINT, 60)
+        end(folder, "broker")
+        end(folder, "postgres", signal.SIGINT, 60)
         shutil.rmtree(folder, ignore_errors=True)
 
 

@@ -4,21 +4,18 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
-import signal
 import subprocess
-import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any
-from urllib.error import URLError
-from urllib.request import urlopen
 
 import typer
 
-from .instance import ROOT, Instance
-from .keeper import PARTS, running
-from .stack import StackError, alive, make_database, port_taken, reachable, start_broker, start_postgres, stop
+from .health import health
+from .instance import ROOT
+from .keeper import stopping
+from .lifecycle import alone, bring_up, chosen, fail, runs, say, stop_all, tell
+from .stack import StackError
 
 app = typer.Typer(
     add_completion=False,
@@ -32,61 +29,6 @@ Port = Annotated[
 Data = Annotated[Path | None, typer.Option("--data", help="folder for all data")]
 
 
-def say(text: str) -> None:
-    typer.echo(text, err=True)
-
-
-def fail(text: str) -> None:
-    typer.echo(f"oculum: {text}", err=True)
-    raise typer.Exit(1)
-
-
-def chosen(port: int | None, data: Path | None) -> Instance:
-    """The instance meant, its folder where the services can reach it."""
-    if port is not None:
-        if not 1024 <= port <= 65_533:
-            fail(f"port {port}: choose one from 1024 to 65533")
-        os.environ["OCULUM_PORT"] = str(port)
-    if data is not None:
-        os.environ["OCULUM_DATA"] = str(data.resolve())
-    moved = ROOT / "var" / "moved-to"
-    if "OCULUM_DATA" not in os.environ and moved.exists():
-        os.environ["OCULUM_DATA"] = moved.read_text().strip()
-    kept = Path(os.environ.get("OCULUM_DATA") or ROOT / "var") / "ports.json"
-    if port is None and "OCULUM_PORT" not in os.environ and kept.exists():
-        os.environ["OCULUM_PORT"] = str(json.loads(kept.read_text())["web"])
-    instance = Instance.from_environment()
-    if not reachable(instance.folder):
-        if data is not None:
-            fail(
-                f"the accounts of PostgreSQL and Mosquitto cannot enter {instance.folder}: choose a folder under /var/lib or /srv with --data"
-            )
-        import hashlib
-
-        elsewhere = Path("/var/lib") / f"oculum-{hashlib.sha256(str(ROOT).encode()).hexdigest()[:8]}"
-        elsewhere.mkdir(parents=True, exist_ok=True, mode=0o711)
-        moved.parent.mkdir(parents=True, exist_ok=True)
-        moved.write_text(str(elsewhere))
-        os.environ["OCULUM_DATA"] = str(elsewhere)
-        say(f"The services' accounts cannot enter {instance.folder}; data is kept in {elsewhere} instead.")
-        instance = Instance.from_environment()
-    return instance
-
-
-def folders(instance: Instance) -> None:
-    for name, mode in (("", 0o711), ("run", 0o711), ("log", 0o700), ("secrets", 0o700)):
-        (instance.folder / name).mkdir(parents=True, exist_ok=True, mode=mode)
-    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
-
-
-def answers(instance: Instance) -> bool:
-    try:
-        with urlopen(f"{instance.address}alive", timeout=1) as response:
-            return response.status == 200
-    except (URLError, OSError):
-        return False
-
-
 @app.command()
 def up(
     port: Port = None,
@@ -98,187 +40,66 @@ def up(
     began = time.monotonic()
     instance = chosen(port, data)
     try:
-        if answers(instance) and alive(instance, "keeper"):
-            say("Oculum runs already.")
-            tell(instance)
-            return
-        folders(instance)
-        if shutil.disk_usage(instance.folder).free < 1_500_000_000:
-            fail(
-                f"the disk of {instance.folder} has less than 1.5 GB left: free some, or choose another folder with --data"
-            )
-        (instance.folder / "ports.json").write_text(json.dumps({"web": instance.web_port}))
-        if port_taken(instance.web_port):
-            fail(f"port {instance.web_port} (web) is taken by another program: choose another with --port")
-        say("Starting database and broker")
-        start_postgres(instance)
-        halfway = (instance.folder / "demo.wanted").exists() and not (instance.folder / "demo.json").exists()
-        if halfway:
-            say("The demo was not loaded to its end the last time; it is loaded afresh.")
-        made = make_database(instance, afresh=halfway)
-        start_broker(instance)
-        prepare(instance, made, empty)
-        keeper(instance)
-        wait_ready(instance)
-        if not empty and not (instance.folder / "demo.json").exists() and (instance.folder / "demo.wanted").exists():
-            demo(instance)
+        with alone(instance):
+            if runs(instance):
+                tell(instance, {})
+                return
+            sign_ins = bring_up(instance, empty)
     except StackError as error:
-        stop_all(instance)
         fail(str(error))
     except KeyboardInterrupt:
-        say("Stopping")
-        stop_all(instance)
         raise typer.Exit(130) from None
     say(f"Ready after {time.monotonic() - began:.0f} s.")
-    tell(instance)
+    tell(instance, sign_ins)
     if detach:
         return
     say("Ctrl-C stops everything.")
     try:
-        while alive(instance, "keeper"):
+        while not stopping(instance).exists():
             time.sleep(0.5)
     except KeyboardInterrupt:
         say("\nStopping")
-        stop_all(instance)
-
-
-def prepare(instance: Instance, made: bool, empty: bool) -> None:
-    import django
-
-    django.setup()
-    from django.core.management import call_command
-
-    if made:
-        say("Making the tables")
-    call_command("migrate", verbosity=0)
-    call_command("collectstatic", verbosity=0, interactive=False)
-    from server.access.models import Person
-
-    if not empty and not Person.objects.exists():
-        (instance.folder / "demo.wanted").touch()
-    if empty and not Person.objects.exists():
-        import secrets
-
-        password = "-".join(secrets.token_hex(2) for _ in range(4))
-        person = Person(username="admin", first_name="Administrator", role="admin")
-        person.set_password(password)
-        person.save()
-        instance.keep_private("sign-in.json", {"admin": password})
-    from django.db import connection
-
-    connection.close()
-
-
-def keeper(instance: Instance) -> None:
-    """The process that starts the others and keeps them running, in a session of its own."""
-    for name in ("keeper", *PARTS):
-        (instance.folder / "run" / f"{name}.ready").unlink(missing_ok=True)
-    with (instance.folder / "log" / "keeper.log").open("ab") as out:
-        child = subprocess.Popen(
-            [sys.executable, "-m", "server.runner.keeper"],
-            env=instance.environment(),
-            cwd=ROOT,
-            stdout=out,
-            stderr=out,
-            stdin=subprocess.DEVNULL,
-            start_new_session=True,
-        )
-    (instance.folder / "run" / "keeper.pid").write_text(str(child.pid))
-
-
-def wait_ready(instance: Instance, seconds: float = 60) -> None:
-    until = time.monotonic() + seconds
-    wanted = [instance.folder / "run" / f"{name}.ready" for name in ("intake", "engine")]
-    while not (answers(instance) and all(path.exists() for path in wanted)):
-        if time.monotonic() > until or not alive(instance, "keeper"):
-            raise StackError(f"not everything started: look into {instance.folder / 'log'}")
-        time.sleep(0.05)
-
-
-def demo(instance: Instance) -> None:
-    """Thirty days of the demo through the inbox, with a progress bar."""
-    from demo.load import load_messages, load_records
-    from demo.signals import now_us
-    from server.access.models import Person
-
-    began = time.monotonic()
-    if not Person.objects.exists():
-        load_records()
-    end = now_us()
-    # The living fleet starts where history ends, and fills the minute that loading took.
-    with typer.progressbar(length=1000, label="Loading thirty days of the demo", file=sys.stderr) as bar:
-
-        def progress(sent: int, done: int, total: int) -> None:
-            bar.update(int(1000 * (0.25 * sent + 0.75 * done) / total) - bar.pos)
-
-        count = load_messages(end, progress)
-    (instance.folder / "demo.json").write_text(json.dumps({"end_us": end}))
-    say(f"{count:,} messages loaded and worked off in {time.monotonic() - began:.0f} s.")
-
-
-def tell(instance: Instance) -> None:
-    typer.echo(f"Oculum is at {instance.address}")
-    for name, password in (instance.private("sign-in.json") or {}).items():
-        typer.echo(f"  sign in as {name:8} {password}")
-    typer.echo(
-        f"  broker 127.0.0.1:{instance.broker_port}, database 127.0.0.1:{instance.database_port}, data {instance.folder}"
-    )
-
-
-def stop_all(instance: Instance) -> None:
-    stop(instance, "keeper", patience=30)
-    for name in reversed(PARTS):
-        stop(instance, name)
-    stop(instance, "broker")
-    stop(instance, "postgres", signal.SIGINT, patience=60)
+        with alone(instance):
+            stop_all(instance)
 
 
 @app.command()
 def down(port: Port = None, data: Data = None) -> None:
     """Stops everything, in order."""
-    stop_all(chosen(port, data))
+    instance = chosen(port, data)
+    with alone(instance):
+        stop_all(instance)
     say("Stopped.")
 
 
 @app.command()
 def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.Option("--json")] = False) -> None:
-    """What runs, where, and how far behind."""
+    """What works, where, and how far behind. Exit code 3 where a part does not do its work."""
     instance = chosen(port, data)
-    found = running(instance)
+    found = health(instance)
     where = {
         "web": instance.address,
         "postgres": f"127.0.0.1:{instance.database_port}",
         "broker": f"127.0.0.1:{instance.broker_port}",
     }
-    behind: dict[str, object] = {}
-    if found["postgres"]:
-        import psycopg
-
-        try:
-            with psycopg.connect(instance.database_url(), connect_timeout=3) as connection:
-                row = connection.execute(
-                    "select coalesce(sum(w.waiting), 0)::bigint, max(c.messages), max(c.at) from engine_cursor c cross join lateral (select count(*) as waiting from"
-                    " (select 1 from message m where m.part = c.part and (m.txid, m.id) > (c.txid, c.id) limit 1000000) x) w"
-                ).fetchone()
-            if row:
-                behind = {
-                    "waiting_messages": row[0],
-                    "taken_messages": row[1],
-                    "last_batch": row[2].isoformat() if row[2] else None,
-                }
-        except psycopg.Error as error:
-            behind = {"error": str(error).strip()}
     if as_json:
-        typer.echo(json.dumps({"parts": found, "where": where, "engine": behind, "folder": str(instance.folder)}))
+        typer.echo(json.dumps(found.as_dict() | {"where": where, "folder": str(instance.folder)}, default=str))
     else:
-        for name, pid in found.items():
-            typer.echo(f"{name:10} {'running, process ' + str(pid) if pid else 'not running':28} {where.get(name, '')}")
-        if behind:
+        for name, part in found.parts.items():
+            word = "works" if part.works else part.what
+            number = f", process {part.pid}" if part.pid else ""
+            typer.echo(f"{name:10} {word + number:40} {where.get(name, '')}".rstrip())
+        stream = found.stream
+        if stream.waiting is not None:
+            oldest = f", the oldest for {stream.oldest_s:.0f} s" if stream.oldest_s is not None else ""
             typer.echo(
-                f"engine: {behind.get('waiting_messages', '?')} messages wait, {behind.get('taken_messages') or 0} taken, last batch {behind.get('last_batch')}"
+                f"engine: {stream.waiting:,} messages wait{oldest}; {stream.taken:,} taken,"
+                f" last batch {stream.last_batch}"
             )
+        for notice in found.notices:
+            typer.echo(f"notice: {notice}")
         typer.echo(f"data: {instance.folder}")
-    if not all(found[name] for name in ("postgres", "broker", "web", "intake", "engine")):
+    if not found.whole:
         raise typer.Exit(3)
 
 

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import pwd
 import shutil
-import signal
 import socket
 import subprocess
 import time
 from pathlib import Path
 
-from .instance import Instance
+from .instance import ROOT, Instance
+from .processes import alive, remember
 
 POSTGRES = Path("/usr/lib/postgresql/15/bin")
 
@@ -73,156 +73,204 @@ def _folder(path: Path, user: str | None) -> None:
         shutil.chown(path, user, user)
 
 
-def alive(instance: Instance, name: str) -> int | None:
-    """The process number of a part that runs, else None."""
+def _command_of(pid: int) -> list[str]:
     try:
-        pid = int((instance.folder / "run" / f"{name}.pid").read_text().split()[0])
-        os.kill(pid, 0)
-    except (OSError, ValueError, IndexError):
-        return None
-    try:
-        state = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[0]
+        return Path(f"/proc/{pid}/cmdline").read_bytes().decode(errors="replace").split("\0")
     except OSError:
-        return None
-    return None if state == "Z" else pid
+        return []
 
 
-def stop(instance: Instance, name: str, how: signal.Signals = signal.SIGTERM, patience: float = 20) -> None:
-    """Ends a part and waits for it; after `patience` seconds it is killed."""
-    pid = alive(instance, name)
-    if pid is None:
-        return
-    os.kill(pid, how)
-    until = time.monotonic() + patience
-    while alive(instance, name) and time.monotonic() < until:
-        try:
-            os.waitpid(pid, os.WNOHANG)
-        except ChildProcessError:
-            pass
-        time.sleep(0.02)
-    if alive(instance, name):
-        os.kill(pid, signal.SIGKILL)
-    (instance.folder / "run" / f"{name}.pid").unlink(missing_ok=True)
+def found(instance: Instance, name: str, argument: str) -> int | None:
+    """A service of this instance that runs, also where its note has been lost: known by an argument of its command."""
+    pid = alive(instance.folder, name)
+    if pid is not None:
+        return pid
+    children = {}
+    for entry in Path("/proc").iterdir():
+        if entry.name.isdigit() and argument in _command_of(int(entry.name)):
+            children[int(entry.name)] = _parent(int(entry.name))
+    for pid, parent in children.items():
+        if parent not in children:
+            remember(instance.folder, name, pid)
+            return pid
+    return None
 
 
-def start_postgres(instance: Instance) -> None:
-    """Makes the cluster the first time and starts it. Raises StackError."""
+def _parent(pid: int) -> int:
+    try:
+        return int(Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()[1])
+    except (OSError, IndexError):
+        return 0
+
+
+def _launch(instance: Instance, name: str, command: list[str]) -> None:
+    with (instance.folder / "log" / f"{name}.log").open("ab") as out:
+        child = subprocess.Popen(
+            command, stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/"
+        )
+    remember(instance.folder, name, child.pid)
+
+
+# PostgreSQL -------------------------------------------------------------------
+SETTINGS = {
+    "listen_addresses": "127.0.0.1",
+    "unix_socket_directories": "",
+    "max_connections": "80",
+    "shared_buffers": "384MB",
+    "wal_compression": "on",
+    "max_wal_size": "4GB",
+    "checkpoint_timeout": "15min",
+    "synchronous_commit": "on",
+    "fsync": "on",
+    "jit": "off",
+    "random_page_cost": "1.1",
+    "log_timezone": "UTC",
+    "timezone": "UTC",
+    "autovacuum_naptime": "20s",
+    # A transaction that is left open would hold up the stream, or what waits for its locks.
+    "idle_in_transaction_session_timeout": "120s",
+}
+
+
+def make_cluster(instance: Instance) -> None:
+    """Makes PostgreSQL's data folder the first time. Raises StackError."""
     if not (POSTGRES / "initdb").exists():
         raise StackError("PostgreSQL 15 is missing: run `apt-get install postgresql-15`")
     user = service_account("postgres")
     home = instance.folder / "postgres"
-    if not (home / "PG_VERSION").exists():
-        _folder(home, user)
-        password = instance.folder / "run" / "initial"
-        password.write_text(instance.secret("database"))
-        password.chmod(0o600)
-        if user:
-            shutil.chown(password, user)
-            (instance.folder / "run").chmod(0o711)
-        made = subprocess.run(
-            _as(user, [str(POSTGRES / "initdb"), "-D", str(home), "-U", "oculum", "-A", "scram-sha-256", "--pwfile", str(password), "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"]),
-            capture_output=True, text=True, check=False, cwd="/",
-        )  # fmt: skip
-        password.unlink()
-        if made.returncode:
-            raise StackError(
-                f"the database could not be made in {home}: {made.stderr.strip().splitlines()[-1] if made.stderr.strip() else 'no reason given'}"
-            )
-        with (home / "postgresql.auto.conf").open("a") as settings:
-            settings.write(
-                "listen_addresses = '127.0.0.1'\nunix_socket_directories = ''\nmax_connections = 80\nshared_buffers = '384MB'\n"
-                "wal_compression = on\nmax_wal_size = '4GB'\ncheckpoint_timeout = '15min'\nsynchronous_commit = on\nfsync = on\n"
-                "jit = off\nrandom_page_cost = 1.1\nlog_timezone = 'UTC'\ntimezone = 'UTC'\nautovacuum_naptime = '20s'\n"
-            )
-    if alive(instance, "postgres"):
+    if home.exists():
+        return
+    # It has its name when it is whole; what a broken-off start left holds nothing of anybody's.
+    half = instance.folder / "postgres.half"
+    shutil.rmtree(half, ignore_errors=True)
+    _folder(half, user)
+    password = instance.folder / "run" / "initial"
+    password.write_text(instance.secret("database"))
+    password.chmod(0o600)
+    if user:
+        shutil.chown(password, user)
+        (instance.folder / "run").chmod(0o711)
+    command = [str(POSTGRES / "initdb"), "-D", str(half), "-U", "oculum", "-A", "scram-sha-256"]
+    command += ["--pwfile", str(password), "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"]
+    made = subprocess.run(_as(user, command), capture_output=True, text=True, check=False, cwd="/")
+    password.unlink()
+    if made.returncode:
+        reason = made.stderr.strip().splitlines()[-1] if made.stderr.strip() else "no reason given"
+        raise StackError(f"the database could not be made in {home}: {reason}")
+    os.replace(half, home)
+
+
+def launch_postgres(instance: Instance) -> None:
+    """Starts PostgreSQL, unless it runs, and does not wait for it. Raises StackError."""
+    home = instance.folder / "postgres"
+    if found(instance, "postgres", str(home)):
         return
     if port_taken(instance.database_port):
-        raise StackError(
-            f"port {instance.database_port} (database) is taken by another program: choose others with --port, or OCULUM_DATABASE_PORT"
-        )
-    log = instance.folder / "log" / "postgres.log"
-    with log.open("ab") as out:
-        child = subprocess.Popen(
-            _as(user, [str(POSTGRES / "postgres"), "-D", str(home), "-p", str(instance.database_port)]),
-            stdout=out, stderr=out, stdin=subprocess.DEVNULL, start_new_session=True, cwd="/",
-        )  # fmt: skip
-    (instance.folder / "run" / "postgres.pid").write_text(str(child.pid))
+        raise StackError(_taken(instance.database_port, "database", "OCULUM_DATABASE_PORT"))
+    command = [str(POSTGRES / "postgres"), "-D", str(home), "-p", str(instance.database_port)]
+    for name, value in SETTINGS.items():
+        command += ["-c", f"{name}={value}"]
+    _launch(instance, "postgres", _as(service_account("postgres"), command))
+
+
+def wait_for_postgres(instance: Instance, seconds: float = 60) -> None:
+    """Until PostgreSQL answers. Raises StackError."""
     import psycopg
 
-    until = time.monotonic() + 60
+    until = time.monotonic() + seconds
     while True:
         try:
             psycopg.connect(instance.database_url("postgres"), connect_timeout=2).close()
             return
         except psycopg.OperationalError as error:
-            if child.poll() is not None:
-                last = log.read_text(errors="replace").strip().splitlines()[-1:]
-                raise StackError(f"the database did not start: {' '.join(last)} (all of it in {log})") from None
             if time.monotonic() > until:
-                raise StackError(f"the database does not answer within a minute: {error}") from None
+                log = instance.folder / "log" / "postgres.log"
+                last = log.read_text(errors="replace").strip().splitlines()[-1:] if log.exists() else []
+                why = " ".join(last) or str(error).strip()
+                raise StackError(f"the database does not answer within {seconds:.0f} s: {why} (all in {log})") from None
             time.sleep(0.05)
 
 
-def start_broker(instance: Instance) -> None:
-    """Starts Mosquitto with the accounts it has been given. Raises StackError."""
-    from server.intake.accounts import write_accounts
+def start_postgres(instance: Instance) -> None:
+    """Makes the cluster the first time, starts it and waits until it answers. Raises StackError."""
+    make_cluster(instance)
+    launch_postgres(instance)
+    wait_for_postgres(instance)
+
+
+def _taken(port: int, what: str, variable: str) -> str:
+    return f"port {port} ({what}) is taken by another program: choose others with --port, or {variable}"
+
+
+# Mosquitto --------------------------------------------------------------------
+PLUGIN = ROOT / ".venv" / "broker" / "marks.so"  # made by the bootstrap script
+QUEUE_BYTES = 268_435_456
+
+
+def _configuration(instance: Instance, home: Path) -> str:
+    return "\n".join([
+        f"listener {instance.broker_port} 127.0.0.1", "allow_anonymous false", "use_username_as_clientid true",
+        f"password_file {home}/passwords", f"acl_file {home}/access",
+        f"plugin {home}/marks.so", f"plugin_opt_limits {home}/limits", f"plugin_opt_backlog {QUEUE_BYTES // 2}",
+        "persistence true", f"persistence_location {home}/", "autosave_interval 5",
+        "max_inflight_messages 4000", "max_queued_messages 0", f"max_queued_bytes {QUEUE_BYTES}",
+        "max_packet_size 70000", "retain_available false", "set_tcp_nodelay true",
+        f"log_dest file {home}/mosquitto.log", "log_type error", "log_type warning", "",
+    ])  # fmt: skip
+
+
+def launch_broker(instance: Instance) -> None:
+    """Starts Mosquitto, unless it runs, with the accounts it has been given. Raises StackError."""
+    from server.intake.accounts import Allowed, keep_own_account
+    from server.runner.bounds import BYTES_PER_MINUTE, MESSAGES_PER_MINUTE
 
     program = shutil.which("mosquitto") or "/usr/sbin/mosquitto"
     if not Path(program).exists():
         raise StackError("Mosquitto is missing: run `apt-get install mosquitto`")
+    if not PLUGIN.exists():
+        raise StackError(f"{PLUGIN} is missing: `./oculum up` makes it from server/intake/broker/marks.c")
     user = service_account("mosquitto")
     home = instance.folder / "mosquitto"
-    _folder(home, user)
-    if alive(instance, "broker"):
+    config = home / "mosquitto.conf"
+    if found(instance, "broker", str(config)):
         return
     if port_taken(instance.broker_port):
-        raise StackError(
-            f"port {instance.broker_port} (broker) is taken by another program: choose others with --port, or OCULUM_BROKER_PORT"
-        )
-    if not (home / "passwords").exists():
-        write_accounts(instance, [], user)
-    config = home / "mosquitto.conf"
-    config.write_text(
-        f"listener {instance.broker_port} 127.0.0.1\nallow_anonymous false\npassword_file {home}/passwords\nacl_file {home}/access\n"
-        f"persistence true\npersistence_location {home}/\nautosave_interval 5\nmax_inflight_messages 4000\nmax_queued_messages 0\n"
-        f"max_queued_bytes 268435456\nmax_packet_size 70000\nretain_available false\nset_tcp_nodelay true\n"
-        f"log_dest file {home}/mosquitto.log\nlog_type error\nlog_type warning\n"
-    )
+        raise StackError(_taken(instance.broker_port, "broker", "OCULUM_BROKER_PORT"))
+    _folder(home, user)
+    keep_own_account(instance, Allowed(MESSAGES_PER_MINUTE, BYTES_PER_MINUTE), user)
+    shutil.copyfile(PLUGIN, home / "marks.so")
+    config.write_text(_configuration(instance, home))
     if user:
         shutil.chown(config, user, user)
-    with (instance.folder / "log" / "broker.log").open("ab") as out:
-        child = subprocess.Popen(
-            _as(user, [program, "-c", str(config)]),
-            stdout=out,
-            stderr=out,
-            stdin=subprocess.DEVNULL,
-            start_new_session=True,
-            cwd="/",
-        )
-    (instance.folder / "run" / "broker.pid").write_text(str(child.pid))
+        shutil.chown(home / "marks.so", user, user)
+    _launch(instance, "broker", _as(user, [program, "-c", str(config)]))
+
+
+def start_broker(instance: Instance) -> None:
+    """Starts Mosquitto and waits until it listens. Raises StackError."""
+    launch_broker(instance)
     until = time.monotonic() + 15
-    while True:
-        try:
-            socket.create_connection(("127.0.0.1", instance.broker_port), 1).close()
-            return
-        except OSError:
-            if child.poll() is not None or time.monotonic() > until:
-                raise StackError(
-                    f"the broker did not start: see {instance.folder / 'log' / 'broker.log'} and {home / 'mosquitto.log'}"
-                ) from None
-            time.sleep(0.05)
+    while not listens(instance.broker_port):
+        if time.monotonic() > until:
+            logs = f"{instance.folder / 'log' / 'broker.log'} and {instance.folder / 'mosquitto' / 'mosquitto.log'}"
+            raise StackError(f"the broker did not start: see {logs}")
+        time.sleep(0.05)
 
 
-def make_database(instance: Instance, afresh: bool = False) -> bool:
-    """Makes the instance's database if it is not there; True if it was made. `afresh` drops the one that is."""
+def listens(port: int) -> bool:
+    try:
+        socket.create_connection(("127.0.0.1", port), 1).close()
+    except OSError:
+        return False
+    return True
+
+
+def make_database(instance: Instance) -> bool:
+    """Makes the instance's database if it is not there; True if it was made. What is there is never dropped."""
     import psycopg
     from psycopg import sql
 
     with psycopg.connect(instance.database_url("postgres"), autocommit=True) as connection:
-        if afresh:
-            connection.execute(
-                sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(instance.database_name))
-            )
         if connection.execute("select 1 from pg_database where datname = %s", (instance.database_name,)).fetchone():
             return False
         connection.execute(sql.SQL("create database {}").format(sql.Identifier(instance.database_name)))

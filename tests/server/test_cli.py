@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from typer.testing import CliRunner
 
-from server.intake.accounts import ACCESS, broker_hash, write_accounts
+from server.intake.accounts import ACCESS, Account, Allowed, broker_hash, keep_own_account, write_accounts
 from server.intake.mqtt import claimed_name
 from server.intake.senders import Rates, Sender, Senders
 from server.runner import stack
@@ -47,7 +47,8 @@ def test_unknown_benchmarks_and_stages_are_named() -> None:
 def test_status_tells_what_runs_as_json(instance: Any) -> None:
     result = run(app, ["status", "--json"])
     found = json.loads(result.output)
-    assert found["parts"]["postgres"] and found["parts"]["broker"] and not found["parts"]["engine"]
+    parts = found["parts"]
+    assert parts["postgres"]["works"] and parts["broker"]["works"] and not parts["engine"]["works"]
     assert found["where"]["web"] == instance.address and result.exit_code == 3
 
 
@@ -78,14 +79,29 @@ def test_secrets_are_random_and_private(tmp_path: Path) -> None:
 
 
 def test_accounts_are_one_line_each_and_written_only_when_they_differ(tmp_path: Path) -> None:
-    instance = Instance(tmp_path, 1, 2, 3)
+    instance, allowed = Instance(tmp_path, 1, 2, 3), Allowed(600, 1000)
     (tmp_path / "mosquitto").mkdir()
-    hashes = [(f"pod-{i}", broker_hash(f"key {i}")) for i in range(3)]
-    assert write_accounts(instance, hashes) and not write_accounts(instance, hashes)
+    accounts = [Account(f"pod-{i}", broker_hash(f"key {i}"), 1 + 3 * (i == 2)) for i in range(3)]
+    assert write_accounts(instance, accounts, allowed) and not write_accounts(instance, accounts, allowed)
     lines = (tmp_path / "mosquitto" / "passwords").read_text().splitlines()
     assert [line.split(":")[0] for line in lines] == ["oculum-intake", "pod-0", "pod-1", "pod-2"]
     assert (tmp_path / "mosquitto" / "access").read_text() == ACCESS and "key" not in "".join(lines[1:])
-    assert write_accounts(instance, hashes[:1])
+    assert (tmp_path / "mosquitto" / "limits").read_text() == "* 600 1000\npod-2 2400 4000\n"
+    assert write_accounts(instance, accounts[:1], allowed)
+
+
+def test_oculums_own_accounts_are_nobody_elses_whatever_the_database_says(tmp_path: Path) -> None:
+    """A device by that name from before it was refused, a name that would break the file, secrets restored late."""
+    instance, allowed = Instance(tmp_path, 1, 2, 3), Allowed(600, 1000)
+    (tmp_path / "mosquitto").mkdir()
+    names = ["oculum-intake", "oculum", "oculum-else", "a\nuser oculum-intake", "b:c", "Pod", "pod-1"]
+    write_accounts(instance, [Account(name, "hash") for name in names], allowed)
+    path = tmp_path / "mosquitto" / "passwords"
+    assert [line.split(":")[0] for line in path.read_text().splitlines()] == ["oculum-intake", "pod-1"]
+    own = instance.private("broker.json")
+    instance.keep_private("broker.json", {"key": "another", "hash": "another hash"})
+    keep_own_account(instance, allowed)
+    assert path.read_text() == "oculum-intake:another hash\npod-1:hash\n" and own is not None
 
 
 @pytest.mark.parametrize("topic,named", [
@@ -113,7 +129,7 @@ def test_keys_are_found_by_prefix_and_held_against_their_hash() -> None:
 
     key, prefix, hashed = new_key("d")
     senders = Senders()
-    senders.fill([(1, "pod-0", 5, 0, prefix, hashed, "hash")], [("pod-0", 5, None, 0), ("pod-3", 8, 7, 0)])
+    senders.fill([(1, "pod-0", 5, 0, prefix, hashed, "hash", 1)], [("pod-0", 5, None, 0), ("pod-3", 8, 7, 0)])
     sender = senders.with_key(key)
     assert isinstance(sender, Sender) and sender.device_id == 5 and digest(key) == hashed
     assert (
