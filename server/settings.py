@@ -5,6 +5,8 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+from server.runner.bounds import BYTES_PER_MINUTE as BYTES_PER_MINUTE
+from server.runner.bounds import MESSAGES_PER_MINUTE as MESSAGES_PER_MINUTE
 from server.runner.instance import Instance
 
 INSTANCE = Instance.from_environment()
@@ -37,6 +39,7 @@ MIDDLEWARE = [
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
     "server.access.policy.ContentPolicy",
+    "server.access.errors.Readable",
 ]
 ROOT_URLCONF = "server.urls"
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
@@ -48,6 +51,7 @@ DATABASES = {
         "NAME": INSTANCE.database_name,
         "USER": "oculum",
         "PASSWORD": INSTANCE.secret("database"),
+        "CONN_HEALTH_CHECKS": True,  # a connection that a restart of the database has cut is not handed to anybody
         "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 15}},
     }
 }
@@ -109,8 +113,6 @@ SPECTACULAR_SETTINGS = {
 
 # Bounds. Each stands in docs/operation.md.
 MESSAGE_BYTES = 65_536
-MESSAGES_PER_MINUTE = int(os.environ.get("OCULUM_MESSAGES_PER_MINUTE", "600"))
-BYTES_PER_MINUTE = 4 * 1024 * 1024
 UNKNOWN_SENDERS = 100
 UNKNOWN_MESSAGES = 1_000
 RAW_RETENTION_DAYS = int(os.environ.get("OCULUM_RAW_DAYS", "90"))

@@ -5,6 +5,7 @@ from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitVie
 from rest_framework.permissions import AllowAny
 
 from server.access import api as access
+from server.access import errors
 from server.alarms import api as alarms
 from server.definitions import api as definitions
 from server.definitions import running, trying
@@ -77,6 +78,9 @@ V1 = [
     ("why/reading", history.WhyReadingView),
     ("why/alarm/<int:ident>", history.WhyAlarmView),
 ]
+
+handler400, handler403 = errors.bad, errors.forbidden
+handler404, handler500 = errors.not_found, errors.failed
 
 urlpatterns = [path(f"api/v1/{route}", view.as_view()) for route, view in V1] + [
     path("api/v1/schema", SpectacularAPIView.as_view(permission_classes=[AllowAny]), name="schema"),

@@ -1,23 +1,30 @@
-"""Errors as values: a code, a sentence, the place. The same shape everywhere in the API."""
+"""What Django and its REST framework raise, as problem documents."""
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
+import psycopg
+from django.core.exceptions import PermissionDenied, RequestDataTooBig, SuspiciousOperation
+from django.db import DatabaseError, DataError, IntegrityError, InterfaceError, OperationalError
+from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from rest_framework import exceptions
+from rest_framework.request import Request
 from rest_framework.response import Response
-from rest_framework.views import exception_handler
+from rest_framework.views import set_rollback
+
+from server.store.faults import of_the_database
+
+from .problems import CONTENT_TYPE, note, problem
 
 
 class Refused(exceptions.APIException):
     """A request that cannot be carried out, with the reason for the person who asked."""
 
-    status_code = 400
-
     def __init__(self, code: str, message: str, status: int = 400, **more: Any) -> None:
         super().__init__(message, code)
-        self.status_code = status
-        self.body = {"error": {"code": code, "message": message, **more}}
+        self.code, self.status_code, self.more = code, status, more
 
 
 def words(found: Any) -> str:
@@ -27,19 +34,108 @@ def words(found: Any) -> str:
     return " ".join(words(part) for part in found if part) if isinstance(found, list) else str(found)
 
 
-def handler(error: Exception, context: dict[str, Any]) -> Response | None:
-    response = exception_handler(error, context)
-    if response is None:
-        return None
+def of(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
+    """The problem document of an error, and headers that belong to it."""
     if isinstance(error, Refused):
-        response.data = error.body
-    elif isinstance(error, exceptions.ValidationError):
+        return problem(error.status_code, error.code, str(error.detail), **error.more), {}
+    if isinstance(error, exceptions.ValidationError):
         fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
         flat = {name: words(found) for name, found in fields.items()}
         sentence = "; ".join(f"{name}: {text}" if name else text for name, text in flat.items())
-        response.data = {"error": {"code": "invalid", "message": sentence, "fields": flat}}
-    elif isinstance(error, exceptions.APIException):
-        response.data = {"error": {"code": error.default_code, "message": str(error.detail)}}
-    else:
-        response.data = {"error": {"code": "not found", "message": "there is nothing here by this name"}}
-    return response
+        return problem(400, "invalid", sentence, fields=flat), {}
+    if isinstance(error, exceptions.APIException):
+        headers = {}
+        if getattr(error, "auth_header", None):
+            headers["WWW-Authenticate"] = str(error.auth_header)  # type: ignore[attr-defined]
+        if getattr(error, "wait", None):
+            headers["Retry-After"] = f"{error.wait:.0f}"  # type: ignore[attr-defined]
+        return problem(error.status_code, error.default_code.replace("_", " "), str(error.detail)), headers
+    if isinstance(error, Http404):
+        return problem(404, "not found", "there is nothing here by this name"), {}
+    if isinstance(error, PermissionDenied):
+        return problem(403, "permission denied", str(error) or "this is not allowed"), {}
+    if isinstance(error, RequestDataTooBig):
+        return problem(413, "too large", "a request has at most 2 MiB"), {}
+    if isinstance(error, SuspiciousOperation):
+        return problem(400, "invalid", "this request cannot be read"), {}
+    return _of_the_database(error)
+
+
+def _of_the_database(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
+    cause = error if isinstance(error, psycopg.Error) else error.__cause__
+    if isinstance(error, OperationalError | InterfaceError) or isinstance(cause, psycopg.Error):
+        state = getattr(cause, "sqlstate", None)
+        if state == "57014":
+            return problem(503, "too long", "this took too long and was ended; ask for less of it"), {
+                "Retry-After": "5"
+            }
+        if not isinstance(cause, psycopg.Error) or of_the_database(cause):
+            sentence = "the database does not answer just now; try again"
+            return problem(503, "database", sentence), {"Retry-After": "2"}
+    if isinstance(error, IntegrityError):
+        return problem(409, "conflict", "this does not go together with what is there by now; look at it again"), {}
+    if isinstance(error, DataError) or isinstance(cause, psycopg.DataError):
+        return problem(400, "invalid", "a value is beyond what can be kept, or holds a character that cannot be"), {}
+    if isinstance(error, DatabaseError):
+        return problem(500, "failed", "the server failed; the number finds the line in its log"), {}
+    return problem(500, "failed", "the server failed; the number finds the line in its log"), {}
+
+
+def handler(error: Exception, context: dict[str, Any]) -> Response:
+    """Every error of the API, those that nobody expected too."""
+    set_rollback()
+    body, headers = of(error)
+    request: Request = context["request"]
+    note(body, str(request.method), request.path, error if body["status"] == 500 else None)
+    return Response(body, body["status"], headers=headers, content_type=CONTENT_TYPE)
+
+
+def answer(status: int, code: str, sentence: str, request: HttpRequest, error: Exception | None = None) -> HttpResponse:
+    """An error outside of the views."""
+    body = problem(status, code, sentence)
+    note(body, str(request.method), request.path, error)
+    return JsonResponse(body, status=status, content_type=CONTENT_TYPE)
+
+
+def not_found(request: HttpRequest, exception: Exception | None = None) -> HttpResponse:
+    return answer(404, "not found", "there is nothing here by this name", request)
+
+
+def failed(request: HttpRequest) -> HttpResponse:
+    return answer(500, "failed", "the server failed; the number finds the line in its log", request)
+
+
+def bad(request: HttpRequest, exception: Exception | None = None) -> HttpResponse:
+    return answer(400, "invalid", "this request cannot be read", request)
+
+
+def forbidden(request: HttpRequest, exception: Exception | None = None) -> HttpResponse:
+    return answer(403, "permission denied", "this is not allowed", request)
+
+
+class Readable:
+    """Turns away requests whose address holds what no text can: NUL, half characters. Errors of Django become problems."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        texts = [request.path, *(text for name in request.GET for text in (name, *request.GET.getlist(name)))]
+        if any("\0" in text or not text.isascii() and _broken(text) for text in texts):
+            return answer(400, "invalid", "the address holds a character that is none", request)
+        return self.get_response(request)
+
+    def process_exception(self, request: HttpRequest, error: Exception) -> HttpResponse | None:
+        if not request.path.startswith("/api/"):
+            return None
+        body, headers = of(error)
+        note(body, str(request.method), request.path, error if body["status"] == 500 else None)
+        return JsonResponse(body, status=body["status"], headers=headers, content_type=CONTENT_TYPE)
+
+
+def _broken(text: str) -> bool:
+    try:
+        text.encode()
+    except UnicodeEncodeError:
+        return True
+    return "\N{REPLACEMENT CHARACTER}" in text

@@ -13,6 +13,7 @@ class Person(AbstractUser):
 
     role = models.CharField(max_length=16, choices=[(r, r) for r in ROLES], default="viewer")
     zone = models.CharField(max_length=64, default="UTC")
+    must_change_password = models.BooleanField(default=False)
 
     def may(self, role: str) -> bool:
         return self.is_active and ROLES.index(self.role) >= ROLES.index(role)

@@ -59,7 +59,7 @@ def test_roles_are_enforced_on_the_server(world: World) -> None:
         for role in ROLES[: ROLES.index(needed)]:
             answer = send(clients[role], method, path)
             assert answer.status_code == 403, (method, path, role, answer.content)
-            assert answer.json()["error"]["message"] == f"this takes the role {needed}; yours is {role}"
+            assert answer.json()["detail"] == f"this takes the role {needed}; yours is {role}"
 
 
 def test_nothing_is_open_to_strangers(world: World) -> None:
@@ -132,7 +132,7 @@ def test_keys_of_devices_are_kept_as_hashes_only(world: World) -> None:
 ])  # fmt: skip
 def test_a_device_that_cannot_be_is_refused_with_the_field(world: World, body: dict, field: str) -> None:
     answer = send(signed_in(world, "engineer"), "POST", "devices", body)
-    assert answer.status_code == 400 and field in answer.json()["error"]["fields"], answer.content
+    assert answer.status_code == 400 and field in answer.json()["fields"], answer.content
 
 
 def test_units_of_fields_are_checked(world: World) -> None:
@@ -166,7 +166,7 @@ def test_publishing_makes_versions_that_never_change_and_is_on_record(world: Wor
     bad = send(
         client, "POST", f"definitions/{made['id']}/publish", {"text": "decoder pod for bytes\n  byte 0  a  u8 Cell\n"}
     )
-    assert bad.status_code == 400 and bad.json()["error"]["problems"][0]["line"] == 2
+    assert bad.status_code == 400 and bad.json()["problems"][0]["line"] == 2
     assert (
         send(client, "POST", f"definitions/{made['id']}/publish", {"text": DECODER, "why": "first"}).status_code == 201
     )
@@ -192,7 +192,7 @@ def test_two_people_editing_one_draft_notice_each_other(world: World) -> None:
     made = send(client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod", "draft": "a"}).json()
     assert send(client, "PATCH", f"definitions/{made['id']}", {"draft": "b", "draft_number": 0}).status_code == 200
     late = send(client, "PATCH", f"definitions/{made['id']}", {"draft": "c", "draft_number": 0})
-    assert late.status_code == 409 and "somebody else" in late.json()["error"]["message"]
+    assert late.status_code == 409 and "somebody else" in late.json()["detail"]
 
 
 def test_trial_of_a_condition_equals_what_the_engine_did(world: World, engine: Any) -> None:

@@ -114,8 +114,8 @@ def paths() -> list[tuple[str, Any]]:
 def fine(answer: Any, what: object) -> None:
     assert answer.status_code < 500, (what, answer.status_code)
     if answer.status_code >= 400:
-        error = json.loads(answer.content)["error"]
-        assert error["code"] and len(error["message"]) > 3 and "ErrorDetail" not in error["message"], (what, error)
+        error = json.loads(answer.content)
+        assert error["code"] and len(error["detail"]) > 3 and "ErrorDetail" not in error["detail"], (what, error)
 
 
 @pytest.fixture

@@ -76,7 +76,7 @@ def test_constants_of_a_device_are_valid_from_their_date(world: World, engine: A
     )
     assert (
         "a constant is"
-        in send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": [1]}).json()["error"]["message"]
+        in send(client, "POST", "devices/pod-0/constants", {"name": "step", "value": [1]}).json()["detail"]
     )
     world.arrive(*[(0, 10 * n, struct.pack(">H", n)) for n in range(4)])
     work_off(engine)
@@ -131,7 +131,7 @@ def test_curves_are_those_of_the_draft_over_the_last_messages_of_the_device(worl
     ).json()
     assert own["messages"] == 2 and [f["v"] for f in own["fields"]] == [[7.0]]
     assert send(client, "POST", "decode/curves", {**asked, "device": "gate-1"}).status_code == 404
-    assert send(client, "POST", "decode/curves", {**asked, "text": "decoder"}).json()["error"]["code"] == "definition"
+    assert send(client, "POST", "decode/curves", {**asked, "text": "decoder"}).json()["code"] == "definition"
     assert world.ask("select count(*) from reading_row") == [(0,)]
     # Bytes that only a check reads are told, and whether the check was right.
     told = send(client, "POST", "decode", {"text": checked, "type": "pod", "payload_hex": "0505"}).json()
@@ -164,8 +164,8 @@ def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
     assert (
         "readings"
         in send(client, "POST", f"definitions/{definition.pk}/cases", {**case, "name": "x", "expect": {}}).json()[
-            "error"
-        ]["message"]
+            "detail"
+        ]
     )
     run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": DECODER}).json()
     assert run["failing"] == 0 and [c["name"] for c in run["cases"]] == ["a usual one", "too short"]
@@ -173,7 +173,7 @@ def test_cases_hold_a_version_back_until_that_is_wanted(world: World) -> None:
     run = send(client, "POST", f"definitions/{definition.pk}/cases/run", {"text": other}).json()
     assert [c["differences"] for c in run["cases"] if not c["passed"]] == [["level: expected 3.2 m, found 6.4 m"]]
     refused = send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other})
-    assert refused.status_code == 409 and refused.json()["error"]["names"] == ["a usual one"]
+    assert refused.status_code == 409 and refused.json()["names"] == ["a usual one"]
     assert (
         send(client, "POST", f"definitions/{definition.pk}/publish", {"text": other, "despite_cases": True}).status_code
         == 201
@@ -395,7 +395,7 @@ def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
     def tried(**more: Any) -> Any:
         answer = send(client, "POST", f"definitions/{definition.pk}/trial/progress", {"text": DECODER, **more})
         if answer.status_code != 200:
-            return answer.json()["error"]["message"]
+            return answer.json()["detail"]
 
         async def lines() -> list[bytes]:
             return [line async for line in answer.streaming_content]

@@ -32,7 +32,7 @@ def test_sites_are_a_tree_and_none_lies_in_itself(world: World) -> None:
     assert send(client, "PATCH", "sites/reach", {"parent": "coast"}).status_code == 200
     assert asked(client, "sites/reach")["parent"] == "coast"
     refused = send(client, "PATCH", "sites/coast", {"parent": "reach"})
-    assert (refused.status_code, refused.json()["error"]["message"]) == (400, "a site cannot lie in itself")
+    assert (refused.status_code, refused.json()["detail"]) == (400, "a site cannot lie in itself")
     assert send(client, "PATCH", "sites/coast", {"zone": "Nowhere/Much"}).status_code == 400
     # Devices of a place are also those of the places in it.
     assert len(names(asked(client, "devices", site="coast"))) == 5
@@ -64,12 +64,12 @@ def test_a_device_goes_only_if_nothing_hangs_on_it(world: World, engine: Any) ->
     world.decoder()
     world.arrive((0, 0, payload(3)))
     work_off(engine)
-    assert "set its phase to retired instead" in send(client, "DELETE", "devices/pod-0").json()["error"]["message"]
-    assert "give them another gateway first" in send(client, "DELETE", "devices/gate-1").json()["error"]["message"]
+    assert "set its phase to retired instead" in send(client, "DELETE", "devices/pod-0").json()["detail"]
+    assert "give them another gateway first" in send(client, "DELETE", "devices/gate-1").json()["detail"]
     assert send(client, "DELETE", "devices/pod-1").status_code == 204
     assert client.get(V1 + "devices/pod-1").status_code == 404
     assert send(client, "PATCH", "devices/pod-0", {"phase": "retired"}).status_code == 200
-    assert "retired" in send(client, "POST", "devices/pod-0/key").json()["error"]["message"]
+    assert "retired" in send(client, "POST", "devices/pod-0/key").json()["detail"]
     assert names(asked(client, "devices", phase="retired")) == ["pod-0"]
     told = [e["what"] for e in asked(client, "record")["results"]]
     assert "deleted device" in told
@@ -77,7 +77,7 @@ def test_a_device_goes_only_if_nothing_hangs_on_it(world: World, engine: Any) ->
 
 def test_a_type_keeps_its_key_and_its_setpoints_have_bounds(world: World) -> None:
     client = signed_in(world, "engineer")
-    assert "stays as it is" in send(client, "PATCH", "types/pod", {"key": "pood"}).json()["error"]["message"]
+    assert "stays as it is" in send(client, "PATCH", "types/pod", {"key": "pood"}).json()["detail"]
     assert send(client, "PUT", "types/pod/setpoints/level_mx", {"value": 3}).status_code == 404
     assert send(client, "PUT", "types/pod/setpoints/level_max", {"value": 1e16}).status_code == 400
     assert send(client, "PUT", "types/pod/setpoints/level_max", {"value": 7.5}).status_code in (200, 204)
@@ -99,7 +99,7 @@ def test_a_device_tells_the_limits_that_hold_for_it(world: World, engine: Any) -
 def test_people_tokens_and_leaving(world: World) -> None:
     admin = signed_in(world, "admin")
     new = {"username": "odd", "name": "Odd", "role": "viewer", "zone": "Etc/GMT+2"}
-    assert "needs a password" in send(admin, "POST", "people", new).json()["error"]["message"]
+    assert "needs a password" in send(admin, "POST", "people", new).json()["detail"]
     assert send(admin, "POST", "people", {**new, "password": "short"}).status_code == 400
     assert send(admin, "POST", "people", {**new, "password": PASSWORD, "zone": "Nowhere/Much"}).status_code == 400
     made = send(admin, "POST", "people", {**new, "password": PASSWORD})
@@ -212,7 +212,7 @@ def test_a_case_keeps_its_name_to_itself(world: World) -> None:
         for name in ("one", "two")
     ]
     taken = send(client, "PATCH", f"definitions/{definition.pk}/cases/{made[0]['id']}", {"name": "two"})
-    assert (taken.status_code, taken.json()["error"]["message"]) == (409, "there is a case named “two” already")
+    assert (taken.status_code, taken.json()["detail"]) == (409, "there is a case named “two” already")
     assert (
         send(client, "PATCH", f"definitions/{definition.pk}/cases/{made[0]['id']}", {"name": "three"}).json()["name"]
         == "three"

@@ -51,9 +51,15 @@ export async function got<T>(answer: Promise<Answer<T>>): Promise<T> {
     throw new Refusal("unreachable", "The server does not answer. It is tried again as soon as it is back.", 0);
   }
   if (found.response.ok) return found.data as T;
-  const body = (found.error as { error?: Record<string, unknown> } | undefined)?.error;
-  const { code = "failed", message = unsaid(found.response.status), ...more } = body ?? {};
-  throw new Refusal(String(code), String(message), found.response.status, more);
+  throw refusal(found.error, found.response.status);
+}
+
+/** A problem document (RFC 9457) as a Refusal; the number by which a failure is found in the log stands behind it. */
+function refusal(body: unknown, status: number): Refusal {
+  const { code, detail, number, ...more } = (typeof body === "object" && body ? body : {}) as Record<string, unknown>;
+  const sentence = typeof detail === "string" ? detail : unsaid(status);
+  const words = status >= 500 && typeof number === "string" ? `${sentence} (number ${number})` : sentence;
+  return new Refusal(typeof code === "string" ? code : "failed", words, status, more);
 }
 
 /** The objects of an answer that comes line by line; ends with the signal. */
@@ -65,12 +71,7 @@ export async function* lines<T>(path: string, body: unknown, signal: AbortSignal
     body: JSON.stringify(body),
   });
   if (!response.ok || !response.body) {
-    const found = (await response.json().catch(() => null)) as { error?: { code?: string; message?: string } } | null;
-    throw new Refusal(
-      found?.error?.code ?? "failed",
-      found?.error?.message ?? unsaid(response.status),
-      response.status,
-    );
+    throw refusal(await response.json().catch(() => null), response.status);
   }
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader();
   let rest = "";

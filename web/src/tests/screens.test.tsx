@@ -21,7 +21,7 @@ beforeEach(() => {
     asked.push({ method: request.method, url, body });
     const found = answers[`${request.method} ${url.pathname}`];
     if (found === undefined)
-      return new Response(JSON.stringify({ error: { code: "not found", message: "nothing here" } }), {
+      return new Response(JSON.stringify({ code: "not found", detail: "nothing here" }), {
         status: 404,
         headers: { "Content-Type": "application/json" },
       });
@@ -124,7 +124,7 @@ describe("alarms", () => {
   });
 
   it("tell a failure in the server's words", async () => {
-    answers["GET /api/v1/alarms"] = [400, { error: { code: "invalid", message: "`from` must lie before `to`" } }];
+    answers["GET /api/v1/alarms"] = [400, { code: "invalid", detail: "`from` must lie before `to`" }];
     show(<Alarms />, "/alarms");
     expect(await screen.findByText("`from` must lie before `to`")).toBeInTheDocument();
   });
@@ -182,7 +182,7 @@ describe("devices", () => {
 describe("signing in", () => {
   it("says why it was refused", async () => {
     answers = {
-      "POST /api/v1/sign-in": [403, { error: { code: "sign-in", message: "name and password do not go together" } }],
+      "POST /api/v1/sign-in": [403, { code: "sign-in", detail: "name and password do not go together" }],
     };
     show(<SignIn />);
     fireEvent.change(screen.getByLabelText("name"), { target: { value: "maud" } });
