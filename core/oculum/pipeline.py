@@ -149,15 +149,17 @@ def guarded(plan: DecoderPlan, payloads: Payloads, trace: Trace | None, context:
     try:
         return without_context(decode(plan, payloads, trace), context)
     except Exception as error:
-        if len(payloads) - context == 1:
+        if len(payloads) == 1:
             return _undone(error)
     rows = np.arange(context, len(payloads), dtype=np.int64)
+    if len(rows) == 1:
+        # What is before it may be what fails: it is read as one before which there is nothing.
+        return guarded(plan, payloads.taken(rows), None, 0)
     halves = []
     for part in (rows[: len(rows) // 2], rows[len(rows) // 2 :]):
         before = payloads.before[part] if payloads.before is not None else np.zeros(0, np.int64)
         extra = np.setdiff1d(before[before >= 0], part)
-        chosen = np.concatenate([extra, part])
-        halves.append(guarded(plan, payloads.taken(chosen), None, len(extra)))
+        halves.append(guarded(plan, payloads.taken(np.concatenate([extra, part])), None, len(extra)))
     return _joined(*halves)
 
 

@@ -128,8 +128,10 @@ _PREFIXES: dict[str, Fraction] = {
     "Ki": Fraction(1024), "Mi": Fraction(1024**2), "Gi": Fraction(1024**3),
 }  # fmt: skip
 
+_NOTED = r"[!$-+\--Z^_a-z|~]"  # what may stand in the braces and brackets of a unit: no quote, no mark of a comment
 _TERM = re.compile(
-    r"(?P<atom>(?:%|1|[A-Za-z]+(?:\[[^\]\s]+\])?|\[[^\]\s]+\]|\{[^}\s]+\}(?=$|-?\d|[./])))?(?P<note>\{[^}\s]*\})?(?P<power>-?\d+)?$"
+    rf"(?P<atom>(?:%|1|[A-Za-z]+(?:\[{_NOTED}+\])?|\[{_NOTED}+\]|\{{{_NOTED}+\}}(?=$|-?[0-9]|[./])))?"
+    rf"(?P<note>\{{{_NOTED}*\}})?(?P<power>-?[0-9]+)?\Z"
 )
 
 

@@ -19,7 +19,6 @@ from rest_framework.views import APIView
 
 from oculum.batches import Payloads
 from oculum.decoding.guesses import guesses
-from oculum.language.formatter import format_definition
 from oculum.language.from_table import from_table
 from server.access.authentication import person_of
 from server.access.errors import Refused
@@ -224,9 +223,13 @@ class FromTableView(APIView):
             found = from_table(data["text"], data["name"], data["source"], data["order"])
         except ValueError as error:
             raise Refused("invalid", str(error)) from None
-        text = format_definition(found.text) if found.lines else found.text
         return Response(
-            {"text": text, "columns": found.columns, "unread": [vars(u) for u in found.unread], "lines": found.lines}
+            {
+                "text": found.text,
+                "columns": found.columns,
+                "unread": [vars(u) for u in found.unread],
+                "lines": found.lines,
+            }
         )
 
 

@@ -9,7 +9,7 @@ from __future__ import annotations
 import logging
 
 import numpy as np
-from django.db import IntegrityError, transaction
+from django.db import transaction
 
 from oculum.decoding.from_senml import from_senml, is_senml, teaches
 from oculum.pipeline import Lot
@@ -41,9 +41,12 @@ def unaided(
 
 
 def make(type_id: int, packs: list[bytes]) -> bool:
-    """Publishes a decoder for SenML packs of a type, or adds names to the one made before. False where a person has begun one."""
+    """Publishes a decoder for SenML packs of a type, or adds names to the one made before.
+
+    False where a person has begun one. Raises NotPublishable, ValueError, and what the database raises.
+    """
     from server.definitions.models import Definition
-    from server.definitions.publishing import NotPublishable, publish
+    from server.definitions.publishing import publish
     from server.fleet.models import DeviceType
     from server.history.models import DecodeAgain
 
@@ -58,14 +61,11 @@ def make(type_id: int, packs: list[bytes]) -> bool:
     )
     if text is None:
         return False
-    try:
-        with transaction.atomic():
-            if definition is None:
-                definition = Definition.objects.create(kind="decoder", name=type_.key, type=type_)
-            publish(definition, text, None, MADE)
-            DecodeAgain.objects.get_or_create(type=type_, state="waiting", start=None, end=None)
-    except (IntegrityError, NotPublishable) as error:
-        log.warning("no decoder could be made for %s: %s", type_.key, error)
-        return False
+    with transaction.atomic():
+        if definition is None:
+            definition = Definition.objects.create(kind="decoder", name=type_.key, type=type_)
+        publish(definition, text, None, MADE)
+        if not DecodeAgain.objects.filter(type=type_, state="waiting", start=None, end=None).exists():
+            DecodeAgain.objects.create(type=type_)
     log.info("a decoder for %s was made from SenML packs", type_.key)
     return True

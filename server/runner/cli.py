@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import subprocess
+import sys
 import time
 from pathlib import Path
 from typing import Annotated, Any
@@ -14,7 +15,7 @@ import typer
 from .health import health
 from .instance import ROOT
 from .keeper import stopping
-from .lifecycle import alone, bring_up, chosen, fail, runs, say, stop_all, tell
+from .lifecycle import alone, bring_up, chosen, fail, runs, say, stop_all, tell, tell_sign_ins
 from .stack import StackError
 
 app = typer.Typer(
@@ -44,7 +45,7 @@ def up(
             if runs(instance):
                 tell(instance, {})
                 return
-            sign_ins = bring_up(instance, empty)
+            sign_ins = bring_up(instance, None if empty else demo)
     except StackError as error:
         fail(str(error))
     except KeyboardInterrupt:
@@ -61,6 +62,28 @@ def up(
         say("\nStopping")
         with alone(instance):
             stop_all(instance)
+
+
+def demo() -> dict[str, str]:
+    """Thirty days of the demo through the inbox, from where an earlier load was broken off. Returns its sign-ins."""
+    from demo import load
+
+    sign_ins = load.begin()
+    if not load.unfinished():
+        return sign_ins
+    began = time.monotonic()
+    try:
+        with typer.progressbar(length=1000, label="Loading thirty days of the demo", file=sys.stderr) as bar:
+
+            def progress(share: float) -> None:
+                bar.update(int(1000 * share) - bar.pos)
+
+            count = load.load_messages(progress)
+    except BaseException:
+        tell_sign_ins(sign_ins)  # shown this once, whatever becomes of the load
+        raise
+    say(f"{count:,} messages loaded and worked off in {time.monotonic() - began:.0f} s.")
+    return sign_ins
 
 
 @app.command()

@@ -7,9 +7,8 @@ import json
 import os
 import shutil
 import signal
-import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
@@ -95,8 +94,12 @@ def runs(instance: Instance) -> bool:
     return True
 
 
-def bring_up(instance: Instance, empty: bool) -> dict[str, str]:
-    """Everything started and well. Returns the sign-ins that were made on the way. Raises StackError."""
+def bring_up(instance: Instance, demo: Callable[[], dict[str, str]] | None) -> dict[str, str]:
+    """Everything started and well. Returns the sign-ins that were made on the way. Raises StackError.
+
+    demo: loads the demo where nobody is registered yet, and returns its sign-ins; without it, there is one
+    administrator.
+    """
     if shutil.disk_usage(instance.folder).free < NEEDED_BYTES:
         raise StackError(
             f"the disk of {instance.folder} has less than 1.5 GB left: free some, or choose another folder with --data"
@@ -108,10 +111,10 @@ def bring_up(instance: Instance, empty: bool) -> dict[str, str]:
     try:
         say("Starting database and broker")
         start_services(instance)
-        sign_ins = prepare(instance, empty)
+        sign_ins = prepare(instance, demo is None)
         prepared(instance).touch()
         wait_until_whole(instance)
-        return sign_ins if empty else sign_ins | demo()
+        return sign_ins | demo() if demo is not None else sign_ins
     except BaseException:
         say("Stopping")
         stop_all(instance)
@@ -148,28 +151,6 @@ def prepare(instance: Instance, empty: bool) -> dict[str, str]:
         made["admin"] = first_password(person)
     connection.close()
     return made
-
-
-def demo() -> dict[str, str]:
-    """Thirty days of the demo through the inbox, from where an earlier load was broken off. Returns its sign-ins."""
-    from demo import load
-
-    sign_ins = load.begin()
-    if not load.unfinished():
-        return sign_ins
-    began = time.monotonic()
-    try:
-        with typer.progressbar(length=1000, label="Loading thirty days of the demo", file=sys.stderr) as bar:
-
-            def progress(share: float) -> None:
-                bar.update(int(1000 * share) - bar.pos)
-
-            count = load.load_messages(progress)
-    except BaseException:
-        tell_sign_ins(sign_ins)  # shown this once, whatever becomes of the load
-        raise
-    say(f"{count:,} messages loaded and worked off in {time.monotonic() - began:.0f} s.")
-    return sign_ins
 
 
 def wait_until_whole(instance: Instance, seconds: float = READY_S) -> Health:

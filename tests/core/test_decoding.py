@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import struct
 from pathlib import Path
 
 import numpy as np
@@ -10,6 +11,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from oculum.answers import answer
 from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads, Trace
 from oculum.decoding.checksums import CRCS, check
 from oculum.decoding.decode import decode
@@ -336,3 +338,14 @@ def test_the_text_of_a_code_takes_the_code_of_the_other_arm() -> None:
         (5, "high"),
         (9, "odd"),
     )
+
+
+def test_a_place_that_is_not_on_the_earth_is_missing() -> None:
+    binary, _ = check_decoder("decoder d for bytes, big endian\n  byte 0  fix  position f64, f64\n")
+    document, _ = check_decoder("decoder d for json\n  at a, b  fix  position number, number\n")
+    for lat, lon, there in ((90.0, -180.0, True), (1e300, 0.0, False), (-90.5, 0.0, False), (0.0, 180.1, False)):
+        rows = {binary: struct.pack(">dd", lat, lon), document: json.dumps({"a": lat, "b": lon}).encode()}
+        for plan, payload in rows.items():
+            assert plan is not None
+            (reading,) = answer(decode(plan, Payloads.of([payload], [0])), 0)["readings"]
+            assert (reading.get("value") == [lat, lon]) == there and (reading.get("missing") is None) == there, reading

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
+import math
+import re
 import string
 
 import cbor2
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -63,8 +66,8 @@ def test_more_names_are_added_and_what_stands_stays() -> None:
         first,
     )
     assert second == format_definition(
-        first
-        + "  # waves: bytes, whose meaning only a data sheet tells\n  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n"
+        first.replace("  at level", "  # waves: bytes, whose meaning only a data sheet tells\n  at level")
+        + "  at flow  flow  number  m3/s\n  at flow.sum  flow_total  number\n  at at  at  number\n"
     )
 
 
@@ -114,3 +117,60 @@ def test_it_is_bounded_and_takes_nothing_else() -> None:
     assert text is not None and text.count("\n  at ") == MOST
     assert from_senml([b"[]", b"{}", b"nonsense"], "thing") is None
     assert not any(map(is_senml, [b"", b"[]", b"[1]", b"{}", b'[{"n":1}]', b"\x81\x01", b"\xff"]))
+
+
+any_text = st.text(st.characters(codec="utf-8"), max_size=20)
+nasty = st.one_of(
+    any_text,
+    st.sampled_from(
+        ['"', "#", "\\", "`", "\n", '" } \n  reject "all" when true\n', "{", "m\n  at x  y  number", "x" * 400]
+    ),
+    st.lists(st.sampled_from(list('"#\\`\n{}[] m/.é\u202e\0')), max_size=12).map("".join),
+)
+
+
+@settings(max_examples=300, deadline=None)
+@given(
+    st.lists(st.tuples(nasty, nasty, st.sampled_from(["v", "vs", "vb", "vd"])), min_size=1, max_size=5), st.booleans()
+)
+def test_what_a_stranger_sends_names_a_field_or_a_unit_and_does_no_more(found, binary) -> None:
+    """Whatever the pack holds, the text is a flat list of reads that names quantities of the pack, or there is none."""
+    values = {"v": 1.5, "vs": "a", "vb": True, "vd": "AAAA"}
+    pack = [{"n": name, "u": unit, kind: values[kind]} for name, unit, kind in found]
+    labels = {"n": 0, "u": 1, "v": 2, "vs": 3, "vb": 4, "vd": 8}
+    payload = cbor2.dumps([{labels[k]: v for k, v in r.items()} for r in pack]) if binary else json.dumps(pack).encode()
+    text = from_senml([payload], "thing")
+    teaches(payload, text or "")
+    if text is None:
+        return
+    plan, problems = check_decoder(text)
+    assert plan is not None, problems
+    assert format_definition(text) == text and not teaches(payload, text)
+    names = {name for name, _, _ in found}
+    assert known_quantities(text) <= {re.split("[/:]", name)[-1] for name in names}
+    lines = [line.strip() for line in text.split("\n")[2:-1]]
+    assert all(line.startswith(("at ", "device before_last(name, ", "# ")) for line in lines), text
+
+
+@pytest.mark.parametrize(
+    "record",
+    [
+        {0: "a", 2: 1.0, 6: float("nan")},
+        {0: "a", 2: 1.0, 6: float("inf")},
+        {0: "a", 2: 1.0, 6: -float("inf")},
+        {0: "a", 2: 1.0, 6: 10**40},
+        {0: "a", 2: 1.0, -3: float("nan")},
+        {0: "a", 2: 10**400},
+        {0: "a", 2: 1.0, -5: 10**400},
+        {0: "a", 2: float("nan")},
+        {0: "a", 5: 10**400, -6: 1.0},
+        {0: "a", 2: 1e308, -5: 1e308},
+    ],
+)
+def test_numbers_that_are_none_are_refused_or_missing_and_nothing_fails(record) -> None:
+    payload = cbor2.dumps([record])
+    assert not is_senml(payload) or from_senml([payload], "thing") is not None
+    plan, _ = check_decoder("decoder d for senml\n  at a  value  number\n")
+    assert plan is not None
+    found = answer(decode(plan, Payloads.of([payload], [0])), 0)
+    assert "error" in found or all(r.get("missing") or math.isfinite(r["value"]) for r in found["readings"]), found

@@ -6,12 +6,12 @@ from typing import Any
 
 import numpy as np
 
-from ..batches import Column, Decoded, Group, Part, Payloads, Trace
+from ..batches import PRESENT, Column, Decoded, Group, Part, Payloads, Trace
 from ..language import limits
 from ..language.plan import ConstantSpec, DecoderPlan, FieldSpec
 from . import sources
 from .engine import Engine
-from .level import Batch, Level, Window, blank, everyone
+from .level import NOWHERE, Batch, Level, Window, blank, everyone
 from .view import names_of
 
 
@@ -200,7 +200,19 @@ def _group(
     for name, spec in specs.items():
         column = level.columns.get(name)
         columns[name] = blank(spec, len(rows)) if column is None else column if full else column.taken(rows)
+        if spec.kind == "position":
+            columns[name] = _on_earth(level.batch, columns[name])
     groups.append(Group(tuple(specs.values()), messages, at, columns, devices[rows] if devices is not None else None))
+
+
+def _on_earth(batch: Batch, column: Column) -> Column:
+    """A position that is none, for those who get the reading; rules of the decoder have seen it as it was sent."""
+    far = (np.abs(column.values[:, 0]) > 90) | (np.abs(column.values[:, 1]) > 180)
+    far &= column.state == PRESENT
+    if not far.any():
+        return column
+    state = np.where(far, batch.reason(NOWHERE), column.state).astype(np.int16)
+    return Column(np.where(far[:, None], 0.0, column.values), state)
 
 
 def _family(
@@ -232,7 +244,7 @@ def _family(
                 (named,),
                 level.message(own),
                 at[own],
-                {name: column.taken(own)},
+                {name: _on_earth(level.batch, column.taken(own)) if spec.kind == "position" else column.taken(own)},
                 devices[own] if devices is not None else None,
             )
         )

@@ -1,24 +1,32 @@
-"""A decoder's text from SenML packs: the standard says what names, units and times mean, so that nobody has to."""
+"""A decoder from SenML packs: the standard says what names, units and times mean, so that nobody has to."""
 
 from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
-from ..language.decoders import check_decoder
-from ..language.formatter import format_definition
+from ..language import tree
+from ..language.build import quoted
+from ..language.making import field_name, place, printed
+from ..language.parser import parse
+from ..language.problems import DefinitionError
 from ..quantities import UnitError, parse_unit
 from .sources import Measured, quantity, read_senml
 
 # SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code.
 UNITS = {
     "l": "L", "l/s": "L/s", "%RH": "%", "%EL": "%", "EL": "s", "lat": "deg", "lon": "deg", "pH": "[pH]", "dBW": "dB{W}",
-    "count": "1", "/": "1", "1/s": "/s", "1/min": "/min", "beat/min": "/min", "beats": "1", "B": "By", "VA": "V.A", "VAs": "V.A.s",
-    "var": "V.A", "vars": "V.A.s", "kVA": "kV.A", "kvar": "kV.A", "NTU": "{NTU}", "dBm": "dB{mW}", "/100": "%", "/1000": "[ppth]", "ppm": "[ppm]",
-    "Ah": "A.h", "Wh": "W.h", "kWh": "kW.h", "ohm": "Ohm", "GB": "GBy", "B/s": "By/s", "MB/s": "MBy/s", "m3/h": "m3/h",
+    "count": "1", "/": "1", "1/s": "/s", "1/min": "/min", "beat/min": "/min", "beats": "1", "B": "By", "VA": "V.A",
+    "VAs": "V.A.s", "var": "V.A", "vars": "V.A.s", "kVA": "kV.A", "kvar": "kV.A", "NTU": "{NTU}", "dBm": "dB{mW}",
+    "/100": "%", "/1000": "[ppth]", "ppm": "[ppm]", "Ah": "A.h", "Wh": "W.h", "kWh": "kW.h", "ohm": "Ohm", "GB": "GBy",
+    "B/s": "By/s", "MB/s": "MBy/s", "m3/h": "m3/h",
 }  # fmt: skip
 MOST = 64
+LONGEST_WORD = 100
+UNIT = re.compile(r"[A-Za-z0-9%/._*^()\[\]:+-]{1,24}")  # what a sender may call a unit
+NOTE = re.compile(r"# ([A-Za-z0-9._-]+): bytes, whose meaning only a data sheet tells")
 
 
 def is_senml(payload: bytes) -> bool:
@@ -29,76 +37,110 @@ def is_senml(payload: bytes) -> bool:
     return wrong is None and bool(found)
 
 
-def field_name(word: str, taken: set[str]) -> str:
-    """A field's name from a word, another than those taken, and none that means something in the language."""
-    plain = re.sub(r"[^a-z0-9]+", "_", re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", word).lower()).strip("_") or "value"
-    if not plain[0].isalpha() or check_decoder(f"decoder d for senml\n  at x  {plain[:60]}  number\n")[0] is None:
-        plain = f"value_{plain}"
-    found, number = plain[:60], 2
-    while found in taken:
-        found, number = f"{plain[:56]}_{number}", number + 1
-    return found
+@dataclass(frozen=True)
+class Made:
+    """A decoder for SenML as it stands: its tree, the quantities that it reads or notes, whether it divides packs."""
+
+    node: tree.Decoder
+    read: frozenset[str]
+    noted: frozenset[str]
+    divided: bool
+
+
+@lru_cache(maxsize=256)
+def made_of(text: str) -> Made | None:
+    """What a text made before speaks of; None where it is no decoder that can be read."""
+    try:
+        node, problems, _ = parse(text)
+    except DefinitionError:
+        return None
+    if problems or not isinstance(node, tree.Decoder):
+        return None
+    words = {_word(line.address) for line in node.body if isinstance(line, tree.Read)}
+    noted = {found[1] for line in text.split("\n") if (found := NOTE.fullmatch(line.strip()))}
+    divided = any(isinstance(line, tree.Device) for line in node.body)
+    return Made(node, frozenset(w for w in words if w), frozenset(noted), divided)
+
+
+def _word(address: tree.Address) -> str | None:
+    if not isinstance(address, tree.InDocument) or not address.paths or not address.paths[0]:
+        return None
+    first = address.paths[0][0]
+    return first if isinstance(first, str) else None
+
+
+def known_quantities(text: str) -> set[str]:
+    """The quantities that a text made so speaks of."""
+    made = made_of(text)
+    return set(made.read | made.noted) if made is not None else set()
+
+
+@dataclass
+class Seen:
+    """What packs say of one quantity."""
+
+    kind: str
+    units: set[str] = field(default_factory=set)
+    strange: bool = False  # it came with a unit that is none
+    total: bool = False
+
+    def add(self, unit: str | None, measured: Measured) -> None:
+        self.kind = self.kind or measured.kind
+        self.total = self.total or measured.sum is not None
+        if unit and UNIT.fullmatch(unit):
+            self.units.add(unit)
+        elif unit:
+            self.strange = True
 
 
 def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) -> str | None:
     """The text of a decoder that takes every quantity of the packs, or None where they have none, or none more.
 
     name: of the decoder. onto: a text made so before, to which the quantities that it lacks are added. Those whose
-    data are bytes are left for a person; they stand in a comment. Where one pack speaks of several things, what stands
-    before the quantity names the device of each record.
+    data are bytes are left for a person; they stand in a comment. Quantities of more than 100 characters, and those
+    whose unit is no unit, are left out. Where one pack speaks of several things, what stands before the quantity
+    names the device of each record.
     """
-    seen: dict[str, tuple[str, set[str], bool]] = {}
+    seen: dict[str, Seen] = {}
     mark = None
     for payload in payloads:
         found, wrong = read_senml(payload, 0)
         if wrong is None:
             mark = mark or _mark(full for full, *_ in found)
             for full, unit, _, measured in found:
-                _note(seen, quantity(full), unit, measured)
-    rows = (
-        onto.rstrip("\n").split("\n")
-        if onto
-        else ["# Made from the names and units of SenML packs", f"decoder {name} for senml"]
-    )
-    plan = check_decoder(onto)[0] if onto else None
-    taken = {spec.name for spec in plan.all_fields} if plan is not None else set()
-    known = known_quantities(onto or "")
-    told = list(rows)
-    if mark and not _taken(onto or "")[1]:
-        rows.insert(
-            next(i for i, row in enumerate(rows) if row.startswith("decoder ")) + 1,
-            f'  device before_last(name, "{mark}")',
-        )
-    before = len(rows)
-    room = MOST - sum(row.startswith("  at ") for row in rows)
-    for word, (kind, units, total) in seen.items():
-        path, note = _path(word), _note_of(word)
-        if len(rows) - before >= room or word in known or note in rows:
-            continue
-        if kind == "data":
-            rows.append(note)
-        elif kind:
-            field = field_name(word, taken)
-            taken.add(field)
-            rows.append(f"  at {path}  {field}  {_measure(kind, units)}")
-        if total:
-            field = field_name(f"{word}_total", taken)
-            taken.add(field)
-            rows.append(f"  at {path}.sum  {field}  number")
-    if rows == told or not any(row.startswith("  at ") for row in rows):
+                seen.setdefault(quantity(full), Seen(measured.kind)).add(unit, measured)
+    before = made_of(onto) if onto is not None else None
+    if onto is not None and before is None:
         return None
-    return format_definition("\n".join(rows) + "\n")
-
-
-def known_quantities(text: str) -> set[str]:
-    """The quantities that a text made so speaks of."""
-    plain = re.findall(r"^  at ([A-Za-z_][A-Za-z0-9_]*)", text, re.M)
-    quoted = re.findall(r'^  at "((?:[^"\\]|\\.)*)"', text, re.M)
-    return {
-        *plain,
-        *(re.sub(r"\\(.)", r"\1", word) for word in quoted),
-        *re.findall(r"^  # (.*): bytes, whose meaning", text, re.M),
-    }
+    body: list[tree.Statement] = list(before.node.body) if before is not None else []
+    known = before.read | before.noted if before is not None else frozenset()
+    taken = {line.name for line in body if isinstance(line, tree.Read)}
+    noted = sorted(before.noted) if before is not None else []
+    if mark and not (before is not None and before.divided):
+        call = tree.Call(place(1), "before_last", (tree.Name(place(1), "name"), tree.String(place(1), mark)))
+        body.insert(0, tree.Device(place(1), call))
+    room = MOST - len(taken)
+    for word, one in seen.items():
+        if word in known or len(word) > LONGEST_WORD or one.strange and not one.units or room <= 0:
+            continue
+        if one.kind == "data":
+            noted.append(word)
+        elif one.kind:
+            body.append(_read((word,), field_name(word, taken), one.kind, one.units))
+            taken.add(body[-1].name)
+            room -= 1
+        if one.total and room > 0:
+            body.append(_read((word, "sum"), field_name(f"{word}_total", taken), "number", set()))
+            taken.add(body[-1].name)
+            room -= 1
+    if not any(isinstance(line, tree.Read) for line in body):
+        return None
+    comments = {1: "Made from the names and units of SenML packs"}
+    for k, word in enumerate(noted, 3):
+        comments[k] = f"{word}: bytes, whose meaning only a data sheet tells"
+    lines = tuple(replace(line, span=place(k)) for k, line in enumerate(body, 3 + len(noted)))
+    text = printed(tree.Decoder(place(2), name, "senml", None, None, lines), comments)
+    return None if text == onto else text
 
 
 def _mark(names: Iterable[str]) -> str | None:
@@ -111,52 +153,37 @@ def _mark(names: Iterable[str]) -> str | None:
     return None
 
 
-@lru_cache(maxsize=256)
-def _taken(text: str) -> tuple[frozenset[str], bool]:
-    """The quantities that a text made so speaks of, and whether it tells whose each record is."""
-    return frozenset(known_quantities(text)), "\n  device " in text
-
-
 def teaches(payload: bytes, text: str) -> bool:
     """Whether a pack has what a text made so lacks: quantities, or that there are several devices."""
     found, wrong = read_senml(payload, 0)
-    if wrong is not None:
+    made = made_of(text)
+    if wrong is not None or made is None:
         return False
-    known, divided = _taken(text)
-    words = {quantity(name) for name, *_ in found}
-    return (
-        any(word not in known and word[:60] not in known for word in words)
-        or not divided
-        and _mark(name for name, *_ in found) is not None
+    usable = [(quantity(name), unit) for name, unit, *_ in found]
+    fresh = any(
+        word not in made.read and word not in made.noted and len(word) <= LONGEST_WORD
+        for word, unit in usable
+        if not unit or UNIT.fullmatch(unit)
     )
+    return fresh or not made.divided and _mark(name for name, *_ in found) is not None
 
 
-def _note_of(word: str) -> str:
-    return f"  # {word[:60]}: bytes, whose meaning only a data sheet tells"
+def _read(path: tuple[str, ...], name: str, kind: str, units: set[str]) -> tree.Read:
+    at = place(1)
+    unit = _unit(units) if kind == "number" and units else None
+    plain = tree.Flag(at) if kind == "flag" else tree.Plain(at, kind)
+    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, unit, at if unit else None, ())
 
 
-def _note(seen: dict[str, tuple[str, set[str], bool]], word: str, unit: str | None, measured: Measured) -> None:
-    kind, units, total = seen.get(word, (measured.kind, set(), False))
-    seen[word] = (kind or measured.kind, units | ({unit} if unit else set()), total or measured.sum is not None)
-
-
-def _path(word: str) -> str:
-    return (
-        word if re.fullmatch(r"[a-z][a-z0-9_]*", word) else '"' + word.replace("\\", "\\\\").replace('"', '\\"') + '"'
-    )
-
-
-def _measure(kind: str, units: set[str]) -> str:
-    if kind != "number" or not units:
-        return kind
+def _unit(units: set[str]) -> str | tree.UnitBy:
     arms = []
     for unit in sorted(units):
         code = UNITS.get(unit, unit)
         try:
             parse_unit(code)
         except UnitError:
-            code = "{" + re.sub(r"[^A-Za-z0-9_%/]", "", unit)[:20] + "}"
-        arms.append((unit, code))
-    if len(arms) == 1 and arms[0][0] == arms[0][1]:
-        return f"number  {arms[0][1]}"
-    return "number  by unit { " + ", ".join(f'"{unit}" {code}' for unit, code in arms) + " }"
+            code = "{" + (re.sub(r"[^A-Za-z0-9_%/]", "", unit)[:20] or "unit") + "}"
+        arms.append(tree.UnitArm(unit, quoted(unit), (), code))
+    if len(arms) == 1 and arms[0].option == arms[0].unit:
+        return arms[0].unit
+    return tree.UnitBy(place(1), "unit", tuple(arms))

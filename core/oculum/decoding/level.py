@@ -18,6 +18,7 @@ from ..language.plan import FieldSpec
 
 T = TypeVar("T")
 NO_TEXT = "code without a text"
+NOWHERE = "no place on the earth"  # a latitude beyond 90 degrees, or a longitude beyond 180
 NOT_FINITE = "not a number"
 NO_EARLIER = "no earlier message"
 

@@ -502,6 +502,12 @@ def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | 
     }.items():
         if not isinstance(base[key], kinds) or isinstance(base[key], bool):
             return "malformed", f"`{key}` of record {index} is {WORDS.get(type(base[key]), 'something else')}", 0
+    for key, number in [*base.items(), *((key, record[key]) for key in ("v", "s", "t") if key in record)]:
+        if isinstance(number, int) and abs(number) >= 2**64:
+            return "malformed", f"`{key}` of record {index} is beyond 64 bits", 0
+        # A value may be no number, as floats can say it; what is counted from may not.
+        if isinstance(number, float) and not isfinite(number) and key != "v":
+            return "malformed", f"`{key}` of record {index} is no number", 0
     return None
 
 

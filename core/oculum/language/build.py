@@ -43,7 +43,9 @@ def unquoted(token: str) -> str:
 
 
 def quoted(text: str) -> str:
-    """`text` as a string of the language."""
+    """`text` as a string of the language. Raises ValueError for what no string can hold."""
+    if "\n" in text:
+        raise ValueError("a text stands on one line")
     return '"' + text.replace("\\", "\\\\").replace('"', '\\"') + '"'
 
 

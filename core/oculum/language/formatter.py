@@ -39,7 +39,11 @@ def format_definition(text: str) -> str:
     node, problems, _ = parse(text)
     if problems:
         raise DefinitionError(problems)
-    own, behind = _comments(text)
+    return print_tree(node, *_comments(text))
+
+
+def print_tree(node: tree.Definition, own: dict[int, str] | None = None, behind: dict[int, str] | None = None) -> str:
+    """The text of a tree. own, behind: comments on lines of their own, and behind a statement, by line."""
     rows: list[Row] = []  # line, indent, cells
     if isinstance(node, tree.Decoder):
         order = (f", {node.order} endian" if node.order else "") + (
@@ -51,7 +55,7 @@ def format_definition(text: str) -> str:
         rows.append((node.span.line, "", [f"condition {quoted(node.name)} priority {node.priority}"]))
         for clause in node.clauses:
             rows.append((clause.span.line, "  ", [_clause(clause)]))
-    return _laid_out(rows, own, behind)
+    return _laid_out(rows, own or {}, behind or {})
 
 
 def _laid_out(rows: list[Row], own: dict[int, str], behind: dict[int, str]) -> str:

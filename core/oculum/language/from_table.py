@@ -1,4 +1,7 @@
-"""A data sheet's table (CSV) to the draft of a decoder: columns known by their headings or their look, rows it cannot read told with why."""
+"""A data sheet's table (CSV) to the draft of a decoder: columns known by their headings or their look.
+
+Rows that cannot be read are told with why.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +12,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 from ..quantities import UnitError, parse_unit
+from . import tree
+from .making import field_name, place, printed
+from .problems import Span
 
 ROWS = 500
+CELL_CHARACTERS = 2000
+MOST_PLACE = 65_535
 ROLES = ("address", "name", "type", "factor", "unit", "access", "codes")
 _HEADINGS: dict[str, tuple[str, ...]] = {
     "address": ("address", "addr", "register", "reg", "offset", "byte", "bytes", "index", "position", "location"),
@@ -66,7 +74,7 @@ class FromTable:
 
 
 def table_rows(text: str) -> list[list[str]]:
-    """The cells of a pasted table: CSV with commas, semicolons or tabs, or rows between bars."""
+    """The cells of a pasted table: CSV with commas, semicolons or tabs, or rows between bars. Raises ValueError."""
     if any(line.lstrip().startswith("|") for line in text.splitlines()):
         rows = [
             [cell.strip() for cell in line.strip().strip("|").split("|")]
@@ -76,21 +84,21 @@ def table_rows(text: str) -> list[list[str]]:
         return [row for row in rows if not all(re.fullmatch(r":?-+:?|", cell) for cell in row)]
     sample = text[:4000]
     mark = max(("\t", ";", ","), key=lambda c: sample.count(c))
-    return [
-        [cell.strip() for cell in row]
-        for row in csv.reader(io.StringIO(text), delimiter=mark)
-        if any(cell.strip() for cell in row)
-    ]
+    try:
+        rows = [[cell.strip() for cell in row] for row in csv.reader(io.StringIO(text), delimiter=mark)]
+    except csv.Error as error:
+        raise ValueError(f"this is no table: {error}") from None
+    return [row for row in rows if any(row)]
 
 
 def columns_of(rows: Sequence[Sequence[str]]) -> tuple[dict[str, int], bool]:
     """Which column is what, and whether the first row is one of headings."""
     found: dict[str, int] = {}
-    for place, heading in enumerate(rows[0]):
+    for k, heading in enumerate(rows[0]):
         word = re.sub(r"\s+", " ", heading.lower()).strip(" .:*")
         for role in ROLES:
             if role not in found and any(word == h or re.search(rf"\b{re.escape(h)}\b", word) for h in _HEADINGS[role]):
-                found[role] = place
+                found[role] = k
                 break
     if len(found) >= 2:
         return found, True
@@ -145,35 +153,24 @@ def unit_of(text: str) -> str | None:
     return code
 
 
-def name_of(text: str, taken: set[str]) -> str | None:
-    base = re.sub(r"[^a-z0-9]+", "_", text.lower()).strip("_")
-    base = re.sub(r"^[^a-z]+", "", base)[:60]
-    if not base:
-        return None
-    name, n = base, 2
-    while name in taken:
-        name, n = f"{base}_{n}", n + 1
-    return name
-
-
-def scale_of(text: str) -> str | None:
-    """`0.1`, `x 10`, `/100` as a scale; empty for 1, None for what is no factor."""
+def scale_of(text: str) -> tuple[tree.Scale, ...] | None:
+    """`0.1`, `x 10`, `/100` as a scale; none for 1, None for what is no factor."""
     word = text.strip().replace(",", ".").lower().replace("×", "x").lstrip("x* ").strip()
     if word in ("", "-", "1", "1.0"):
-        return ""
-    if re.fullmatch(r"/ ?[0-9]+(\.[0-9]+)?", word):
-        return f" / {word[1:].strip()}"
-    power = re.fullmatch(r"10\^?\(?(-[0-9]+)\)?", word)
+        return ()
+    if re.fullmatch(r"/ ?[0-9]+(\.[0-9]+)?", word, re.ASCII):
+        return (tree.Scale("/", word[1:].strip()),)
+    power = re.fullmatch(r"10\^?\(?(-[0-9]+)\)?", word, re.ASCII)
     if power:
-        return f" * 1e{power[1]}"
-    if not re.fullmatch(r"[0-9]*\.?[0-9]+(e-?[0-9]+)?", word):
+        return (tree.Scale("*", f"1e{power[1]}"),)
+    if not re.fullmatch(r"[0-9]*\.?[0-9]+(e-?[0-9]+)?", word, re.ASCII):
         return None
     value = float(word)
     if value == 0:
         return None
     if 0 < value < 1 and abs(round(1 / value) * value - 1) < 1e-12:
-        return f" / {round(1 / value)}"
-    return f" * {word.lstrip('0') if word.startswith('00') else word}"
+        return (tree.Scale("/", str(round(1 / value))),)
+    return (tree.Scale("*", word.lstrip("0") if word.startswith("00") else word),)
 
 
 def from_table(text: str, name: str, source: str = "bytes", order: str = "big") -> FromTable:
@@ -181,39 +178,53 @@ def from_table(text: str, name: str, source: str = "bytes", order: str = "big") 
     rows = table_rows(text)
     if len(rows) < 2 or max(len(r) for r in rows) < 2:
         raise ValueError("this is no table: paste rows of cells between commas, semicolons, tabs or bars")
+    if any(len(cell) > CELL_CHARACTERS for row in rows for cell in row):
+        raise ValueError(f"a cell has at most {CELL_CHARACTERS} characters; is there a quote without its end?")
     if len(rows) > ROWS:
         raise ValueError(f"the table has {len(rows)} rows; at most {ROWS} are taken")
     columns, headed = columns_of(rows)
-    head = f"decoder {name} for {source}, {order} endian"
     found = FromTable("", columns)
-    lines: list[str] = []
+    lines: list[tree.Statement] = []
     taken: set[str] = set()
     for number, row in enumerate(rows[1:] if headed else rows, 1):
-        line = _line(row, columns, source, taken)
+        line = _line(row, columns, source, taken, place(len(lines) + 3))
         if isinstance(line, str):
             found.unread.append(Unread(number, " | ".join(row)[:200], line))
         else:
-            lines.append(line[0])
-            found.lines += 1
+            lines.append(line)
+            taken.add(line.name)
+    found.lines = len(lines)
     if source == "registers" and lines:
-        lowest = min(int(line.split()[1]) for line in lines)
-        lines.insert(0, f"  origin {lowest}")
-    found.text = "\n".join([head, *lines]) + "\n"
+        lowest = min(line.address.first for line in lines if isinstance(line, tree.Read) and _placed(line.address))
+        lines.insert(0, tree.Origin(place(2), tree.Quantity(place(2), str(lowest), None, None)))
+    node = tree.Decoder(place(1), name, source, order, None, tuple(lines))
+    found.text = printed(node) if lines else f"decoder {name} for {source}, {order} endian\n"
     return found
 
 
-def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str]) -> tuple[str] | str:
+def _placed(address: tree.Address) -> bool:
+    return isinstance(address, tree.InRegister | tree.InBytes)
+
+
+def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str], at: Span) -> tree.Read | str:
     """The line of one row, or why there is none."""
 
     def cell(role: str) -> str:
-        place = columns.get(role)
-        return row[place].strip() if place is not None and place < len(row) else ""
+        where = columns.get(role)
+        return row[where].strip() if where is not None and where < len(row) else ""
 
-    place = re.match(r"(0x[0-9A-Fa-f]+|[0-9]+)(?:\s*(?:-|–|to|\.\.)\s*(0x[0-9A-Fa-f]+|[0-9]+))?", cell("address"))
-    if not place:
+    number = r"(0x[0-9A-Fa-f]+|[0-9]+)"
+    where = re.match(rf"{number}(?:\s*(?:-|–|to|\.\.)\s*{number})?", cell("address"))
+    if not where:
         return "no address" if not cell("address") else f"`{cell('address')[:30]}` is no address"
-    bits = re.search(r"bits?\s*([0-9]+)(?:\s*(?:-|–|to|\.\.)\s*([0-9]+))?", cell("address").lower())
-    first, last = int(place[1], 0), int(place[2], 0) if place[2] else None
+    first, last = _whole(where[1]), _whole(where[2]) if where[2] else None
+    if max(first, last or 0) > MOST_PLACE:
+        return f"`{cell('address')[:30]}` is beyond every message"
+    found = re.search(r"bits?\s*([0-9]{1,3})(?:\s*(?:-|–|to|\.\.)\s*([0-9]{1,3}))?", cell("address").lower(), re.ASCII)
+    bits = None
+    if found:
+        ends = sorted((int(found[1]), int(found[2] or found[1])))
+        bits = tree.Bits(ends[1], ends[0], ends[0] == ends[1])
     storage = storage_of(cell("type"))
     codes = re.findall(
         r"(?:^|[,;\s])([0-9]{1,5})\s*[:=]?\s*([A-Za-z][A-Za-z0-9 _/-]*?)(?=\s*(?:[,;]|$|\s[0-9]+\s*[:=]))",
@@ -221,39 +232,40 @@ def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[s
     )
     if cell("access").lower().strip() in ("w", "wo", "write", "write only"):
         return "can be written only: it belongs into a command"
-    name = name_of(cell("name"), taken)
-    if name is None:
+    if not re.search(r"[A-Za-z]", cell("name")):
         return "no name"
-    high, low = (int(bits[1]), int(bits[2] or bits[1])) if bits else (None, None)
-    word = "register" if source == "registers" else "byte"
-    address = f"{word} {first}"
-    if high is not None and low is not None:
-        high, low = max(high, low), min(high, low)
-        address += f" bit {high}" if high == low else f" bits {high} to {low}"
-    if bits and high == low and not codes:
-        taken.add(name)
-        return (f"  {address}  {name}  flag",)
-    if bits and high is not None and low is not None:
-        storage = f"u{high - low + 1}"
-    if storage is None and last is not None and source == "bytes" and last >= first:
+    name = field_name(re.sub(r"^[^A-Za-z]+", "", cell("name")), taken)
+    address = (tree.InRegister if source == "registers" else tree.InBytes)(at, first, None, bits)
+
+    def read(kind: tree.Kind, unit: str | None = None) -> tree.Read:
+        return tree.Read(at, address, name, at, kind, unit, at if unit else None, ())
+
+    if bits is not None and bits.single and not codes:
+        return read(tree.Flag(at))
+    if bits is not None:
+        storage = f"u{bits.high - bits.low + 1}"
+    if storage is None and last is not None and source == "bytes" and first <= last < first + 8:
         storage = f"u{8 * (last - first + 1)}"
     if storage is None:
         return f"`{cell('type')[:30]}` is no type that is known" if cell("type") else "no type"
     if source == "registers" and storage in ("u8", "i8"):
         return "eight bits of a register: say which, as in `bits 7-0`"
     if len(codes) >= 2 and storage[0] == "u":
-        texts = ", ".join(f"{n} {_quoted(text)}" for n, text in codes)
-        taken.add(name)
-        return (f"  {address}  {name}  code {storage} {{ {texts} }}",)
+        texts = tuple((int(n), text.strip()) for n, text in codes)
+        return read(tree.Codes(at, tree.Storage(storage), texts))
     said = _meaning(row) if not cell("factor") and not cell("unit") else None
-    scale = scale_of(said[0] if said else cell("factor"))
-    if scale is None:
+    scales = scale_of(said[0] if said else cell("factor"))
+    if scales is None:
         return f"`{cell('factor')[:30]}` is no factor"
     unit = unit_of(said[1] if said else cell("unit"))
     if unit is None:
         return f"`{cell('unit')[:30]}` is no unit that is known"
-    taken.add(name)
-    return (f"  {address}  {name}  {storage}{scale}  {unit}".rstrip(),)
+    return read(tree.Stored(at, tree.Storage(storage), scales), unit or None)
+
+
+def _whole(text: str) -> int:
+    """A number as data sheets write it: `0x10`, `010` and `16`."""
+    return int(text, 16) if text.lower().startswith("0x") else int(text)
 
 
 def _meaning(row: Sequence[str]) -> tuple[str, str] | None:
@@ -263,8 +275,3 @@ def _meaning(row: Sequence[str]) -> tuple[str, str] | None:
         if match and match[1][0] in "0123456789" and "⁻" not in match[1]:
             return match[1], match[2].rstrip(",;")
     return None
-
-
-def _quoted(text: str) -> str:
-    word = text.strip()
-    return word if re.fullmatch(r"[a-z][a-z0-9_]*", word) else f'"{word}"'

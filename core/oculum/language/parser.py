@@ -130,7 +130,8 @@ def _guard(text: str) -> None:
         if any(
             ord(c) < 32
             or 0x7F <= ord(c) < 0xA0
-            or c in "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f"
+            or 0xD800 <= ord(c) < 0xE000
+            or c in "\u202a\u202b\u202c\u202d\u202e\u2066\u2067\u2068\u2069\u200e\u200f\u061c\u2028\u2029"
             for c in line
         ):
             raise DefinitionError([Problem("found a control or direction character: remove it", Span(index, 1, 2))])

@@ -1,0 +1,76 @@
+"""Definitions made by a program: built as trees, printed by the formatter, and read back before anybody sees them.
+
+Nothing is ever pasted into a text: what a stranger sent can name a field or a unit, and do no more.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import fields, is_dataclass
+from functools import lru_cache
+from typing import Any
+
+from . import tree
+from .formatter import print_tree
+from .parser import parse
+from .problems import DefinitionError, Span
+
+LONGEST = 60
+
+
+def place(line: int) -> Span:
+    """Where a made node stands: a line each, so that comments find theirs."""
+    return Span(line, 1, 2)
+
+
+def printed(node: tree.Decoder, comments: Mapping[int, str] | None = None) -> str:
+    """The text of a tree, with comments on lines of their own by the line that they stand before.
+
+    Raises ValueError if the text does not say exactly what the tree says.
+    """
+    notes = {line: f"# {_plain(text)}" for line, text in (comments or {}).items()}
+    text = print_tree(node, notes)
+    try:
+        found, problems, _ = parse(text)
+    except DefinitionError as error:
+        raise ValueError(f"what was made cannot be read: {error}") from None
+    if problems or bare(found) != bare(node):
+        raise ValueError("what was made reads otherwise than it was meant")
+    return text
+
+
+def bare(value: Any) -> Any:
+    """A tree without the places of its nodes, to be compared."""
+    if isinstance(value, Span):
+        return None
+    if is_dataclass(value) and not isinstance(value, type):
+        return (type(value).__name__, *(bare(getattr(value, f.name)) for f in fields(value)))
+    return tuple(bare(v) for v in value) if isinstance(value, tuple | list) else value
+
+
+def _plain(text: str) -> str:
+    return "".join(c if c.isprintable() else " " for c in text)
+
+
+@lru_cache(maxsize=1024)
+def means_something(word: str) -> bool:
+    """Whether a word cannot name a field, because it means something in the language."""
+    try:
+        found, problems, _ = parse(f"decoder d for senml\n  at x  {word}  number\n")
+    except DefinitionError:
+        return True
+    first = found.body[0] if isinstance(found, tree.Decoder) and found.body else None
+    return bool(problems) or not (isinstance(first, tree.Read) and first.name == word)
+
+
+def field_name(word: str, taken: set[str]) -> str:
+    """A field's name from any text, another than those taken, and none that means something in the language."""
+    plain = re.sub(r"[^a-z0-9]+", "_", re.sub(r"(?<=[a-z0-9])(?=[A-Z])", "_", word).lower()).strip("_") or "value"
+    plain = plain[:LONGEST]
+    if not plain[0].isalpha() or means_something(plain):
+        plain = f"value_{plain}"
+    found, number = plain[:LONGEST], 2
+    while found in taken:
+        found, number = f"{plain[: LONGEST - 4]}_{number}", number + 1
+    return found
