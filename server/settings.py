@@ -52,7 +52,11 @@ DATABASES = {
         "USER": "oculum",
         "PASSWORD": INSTANCE.secret("database"),
         "CONN_HEALTH_CHECKS": True,  # a connection that a restart of the database has cut is not handed to anybody
-        "OPTIONS": {"pool": {"min_size": 1, "max_size": 12, "timeout": 15}},
+        "OPTIONS": {
+            "pool": {"min_size": 1, "max_size": 12, "timeout": 15},
+            # In the web process: no question of a person holds a connection for ever, or waits for ever for another's.
+            "options": os.environ.get("OCULUM_DATABASE_OPTIONS", ""),
+        },
     }
 }
 AUTH_USER_MODEL = "access.Person"
@@ -65,6 +69,10 @@ SESSION_COOKIE_NAME = f"oculum_session_{INSTANCE.web_port}"
 CSRF_COOKIE_NAME = f"oculum_csrf_{INSTANCE.web_port}"
 SESSION_COOKIE_SAMESITE = CSRF_COOKIE_SAMESITE = "Lax"
 SESSION_COOKIE_AGE = 14 * 86400
+# Behind a proxy that speaks TLS, cookies travel by TLS only.
+PROXIED = bool(os.environ.get("OCULUM_PROXIES"))
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = PROXIED
+CSRF_TRUSTED_ORIGINS = [f"https://{host}" for host in filter(None, os.environ.get("OCULUM_HOSTS", "").split(","))]
 X_FRAME_OPTIONS = "DENY"
 SECURE_REFERRER_POLICY = "same-origin"
 DATA_UPLOAD_MAX_MEMORY_SIZE = 2 * 1024 * 1024
@@ -93,10 +101,9 @@ REST_FRAMEWORK = {
     "DEFAULT_PERMISSION_CLASSES": ["server.access.permissions.ByRole"],
     "DEFAULT_PAGINATION_CLASS": "server.access.paging.Pages",
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["rest_framework.parsers.JSONParser"],
+    "DEFAULT_PARSER_CLASSES": ["server.access.parsing.Json"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
     "EXCEPTION_HANDLER": "server.access.errors.handler",
-    "DEFAULT_THROTTLE_RATES": {"sign-in": "10/min"},
     "UNAUTHENTICATED_USER": None,
 }
 SPECTACULAR_SETTINGS = {

@@ -1,11 +1,12 @@
 """The API, at /api/v1/."""
 
-from django.urls import path
+from django.urls import path, register_converter
 from drf_spectacular.views import SpectacularAPIView, SpectacularSwaggerSplitView
 from rest_framework.permissions import AllowAny
 
 from server.access import api as access
 from server.access import errors
+from server.access.fields import Identity
 from server.alarms import api as alarms
 from server.definitions import api as definitions
 from server.definitions import running, trying
@@ -14,14 +15,17 @@ from server.fleet import constants
 from server.history import api as history
 from server.intake import api as intake
 
+register_converter(Identity, "id")
+
 V1 = [
     ("sign-in", access.SignInView),
     ("sign-out", access.SignOutView),
     ("me", access.MeView),
+    ("me/password", access.PasswordView),
     ("people", access.PeopleView),
-    ("people/<int:pk>", access.PersonView),
+    ("people/<id:pk>", access.PersonView),
     ("tokens", access.TokensView),
-    ("tokens/<int:pk>", access.TokenView),
+    ("tokens/<id:pk>", access.TokenView),
     ("record", access.RecordView),
     ("overview", history.OverviewView),
     ("lookback", history.LookbackView),
@@ -36,12 +40,12 @@ V1 = [
     ("devices/<str:name>", fleet.DeviceView),
     ("devices/<str:name>/key", fleet.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),
-    ("devices/<str:name>/constants/<int:ident>", constants.ConstantView),
+    ("devices/<str:name>/constants/<id:ident>", constants.ConstantView),
     ("devices/<str:name>/series", history.SeriesView),
     ("arrivals", intake.ArrivalsView),
-    ("arrivals/<int:ident>", intake.ArrivalView),
+    ("arrivals/<id:ident>", intake.ArrivalView),
     ("unknown-senders", intake.UnknownSendersView),
-    ("unknown-senders/<int:ident>/adopt", intake.AdoptView),
+    ("unknown-senders/<id:ident>/adopt", intake.AdoptView),
     ("onboarding", intake.OnboardingView),
     ("refusals", intake.RefusalsView),
     ("language", definitions.LanguageView),
@@ -53,30 +57,30 @@ V1 = [
     ("guess", trying.GuessView),
     ("from-table", trying.FromTableView),
     ("definitions", definitions.DefinitionsView),
-    ("definitions/<int:ident>", definitions.DefinitionView),
-    ("definitions/<int:ident>/versions", definitions.VersionsView),
-    ("definitions/<int:ident>/trial", definitions.TrialView),
-    ("definitions/<int:ident>/trial/progress", trying.TrialProgressView),
-    ("definitions/<int:ident>/cases", trying.CasesView),
-    ("definitions/<int:ident>/cases/run", trying.RunCasesView),
-    ("definitions/<int:ident>/cases/<int:case>", trying.CaseView),
-    ("definitions/<int:ident>/effect", trying.EffectView),
-    ("definitions/<int:ident>/in-force", trying.InForceView),
-    ("definitions/<int:ident>/publish", definitions.PublishView),
-    ("definitions/<int:ident>/rollout", running.RolloutView),
-    ("definitions/<int:ident>/chosen", running.ChosenView),
-    ("definitions/<int:ident>/runs", running.RunsView),
-    ("definitions/<int:ident>/failing", running.FailingView),
+    ("definitions/<id:ident>", definitions.DefinitionView),
+    ("definitions/<id:ident>/versions", definitions.VersionsView),
+    ("definitions/<id:ident>/trial", definitions.TrialView),
+    ("definitions/<id:ident>/trial/progress", trying.TrialProgressView),
+    ("definitions/<id:ident>/cases", trying.CasesView),
+    ("definitions/<id:ident>/cases/run", trying.RunCasesView),
+    ("definitions/<id:ident>/cases/<id:case>", trying.CaseView),
+    ("definitions/<id:ident>/effect", trying.EffectView),
+    ("definitions/<id:ident>/in-force", trying.InForceView),
+    ("definitions/<id:ident>/publish", definitions.PublishView),
+    ("definitions/<id:ident>/rollout", running.RolloutView),
+    ("definitions/<id:ident>/chosen", running.ChosenView),
+    ("definitions/<id:ident>/runs", running.RunsView),
+    ("definitions/<id:ident>/failing", running.FailingView),
     ("devices/<str:name>/hold", running.HoldView),
-    ("definitions/<int:ident>/retire", definitions.RetireView),
+    ("definitions/<id:ident>/retire", definitions.RetireView),
     ("alarms", alarms.AlarmsView),
     ("alarms/summary", alarms.SummaryView),
-    ("alarms/<int:ident>", alarms.AlarmView),
-    ("alarms/<int:ident>/acknowledge", alarms.AcknowledgeView),
-    ("alarms/<int:ident>/note", alarms.NoteView),
+    ("alarms/<id:ident>", alarms.AlarmView),
+    ("alarms/<id:ident>/acknowledge", alarms.AcknowledgeView),
+    ("alarms/<id:ident>/note", alarms.NoteView),
     ("journal", alarms.JournalView),
     ("why/reading", history.WhyReadingView),
-    ("why/alarm/<int:ident>", history.WhyAlarmView),
+    ("why/alarm/<id:ident>", history.WhyAlarmView),
 ]
 
 handler400, handler403 = errors.bad, errors.forbidden

@@ -28,6 +28,8 @@ class TokenAuthentication(authentication.BaseAuthentication):
             return None
         key = header.removeprefix("Bearer ").strip()
         parts = key.split("_")
+        if not key.isascii() or len(key) > 100:
+            raise exceptions.AuthenticationFailed("this is no token")
         token = Token.objects.select_related("person").filter(prefix=parts[1]).first() if len(parts) == 3 else None
         if token is None or not hmac.compare_digest(bytes(token.digest), digest(key)) or not token.person.is_active:
             raise exceptions.AuthenticationFailed("this token is not known, or was withdrawn")
@@ -58,6 +60,11 @@ class _SessionScheme(OpenApiAuthenticationExtension):  # type: ignore[no-untyped
         from django.conf import settings
 
         return {"type": "apiKey", "in": "cookie", "name": settings.SESSION_COOKIE_NAME}
+
+
+def by_session(request: Request) -> bool:
+    """Whether a person asks, signed in in a browser; not a program by a token."""
+    return request.auth is None
 
 
 def person_of(request: Request) -> Person:

@@ -12,7 +12,6 @@ from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 from rest_framework import exceptions
 from rest_framework.request import Request
 from rest_framework.response import Response
-from rest_framework.views import set_rollback
 
 from server.store.faults import of_the_database
 
@@ -69,6 +68,9 @@ def _of_the_database(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
             return problem(503, "too long", "this took too long and was ended; ask for less of it"), {
                 "Retry-After": "5"
             }
+        if state == "55P03":
+            sentence = "somebody else is changing the same just now; try again"
+            return problem(503, "busy", sentence), {"Retry-After": "2"}
         if not isinstance(cause, psycopg.Error) or of_the_database(cause):
             sentence = "the database does not answer just now; try again"
             return problem(503, "database", sentence), {"Retry-After": "2"}
@@ -83,7 +85,6 @@ def _of_the_database(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
 
 def handler(error: Exception, context: dict[str, Any]) -> Response:
     """Every error of the API, those that nobody expected too."""
-    set_rollback()
     body, headers = of(error)
     request: Request = context["request"]
     note(body, str(request.method), request.path, error if body["status"] == 500 else None)

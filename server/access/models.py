@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from django.contrib.auth.models import AbstractUser
 from django.db import models
+from django.db.models.functions import Lower
 
 ROLES = ["viewer", "operator", "engineer", "admin"]
 
@@ -14,6 +17,9 @@ class Person(AbstractUser):
     role = models.CharField(max_length=16, choices=[(r, r) for r in ROLES], default="viewer")
     zone = models.CharField(max_length=64, default="UTC")
     must_change_password = models.BooleanField(default=False)
+
+    class Meta(AbstractUser.Meta):
+        constraints = [models.UniqueConstraint(Lower("username"), name="one_person_a_name")]
 
     def may(self, role: str) -> bool:
         return self.is_active and ROLES.index(self.role) >= ROLES.index(role)
@@ -42,8 +48,10 @@ class Record(models.Model):
     detail = models.JSONField(default=dict)
 
 
-def record(person: Person | None, what: str, about: str = "", who: str = "", **detail: object) -> None:
-    """Puts an act on record."""
+def record(
+    person: Person | None, what: str, about: str = "", detail: Mapping[str, object] | None = None, *, who: str = ""
+) -> None:
+    """Puts an act on record. detail: what belongs to it; nothing that a request names can stand for anything else."""
     Record.objects.create(
-        person=person, who=who or (person.username if person else ""), what=what, about=about[:200], detail=detail
+        person=person, who=who or (person.username if person else ""), what=what, about=about[:200], detail=detail or {}
     )

@@ -8,6 +8,9 @@ from django.utils import timezone
 from rest_framework.request import Request
 
 from .errors import Refused
+from .fields import EARLIEST, LATEST
+
+SPAN = timedelta(days=800)  # what is asked for around it stays within what can be said
 
 
 def moment(request: Request, name: str) -> datetime | None:
@@ -21,7 +24,13 @@ def moment(request: Request, name: str) -> datetime | None:
         raise Refused("invalid", f"{name}: found `{text[:40]}`, expected a time such as 2000-01-01T00:00:00Z") from None
     if found.tzinfo is None:
         raise Refused("invalid", f"{name}: the time needs its zone, such as Z")
-    return found.astimezone(UTC)
+    try:
+        found = found.astimezone(UTC)
+    except OverflowError:
+        found = datetime.max.replace(tzinfo=UTC)
+    if not EARLIEST + SPAN <= found < LATEST - SPAN:
+        raise Refused("invalid", f"{name}: a time from 1972 to 2197 is expected")
+    return found
 
 
 def span(request: Request, default: timedelta = timedelta(days=1)) -> tuple[datetime, datetime, bool]:

@@ -7,6 +7,7 @@ from typing import Any
 from rest_framework.permissions import BasePermission
 from rest_framework.request import Request
 
+from .errors import Refused
 from .models import Person
 
 
@@ -19,6 +20,8 @@ class ByRole(BasePermission):
         person = request.user
         if not isinstance(person, Person):
             return False
+        if person.must_change_password and request.auth is None and not getattr(view, "first_password", False):
+            raise Refused("change password", "choose a password of your own first", 403)
         safe = request.method in ("GET", "HEAD", "OPTIONS")
         role = getattr(view, "reads", "viewer") if safe else getattr(view, "writes", "engineer")
         self.message = f"this takes the role {role}; yours is {person.role}"

@@ -16,6 +16,7 @@ from rest_framework.views import APIView
 
 from server.access.authentication import person_of
 from server.access.errors import Refused
+from server.access.fields import whole
 from server.access.moments import moment, span
 from server.access.text import harmless
 from server.fleet.api import bounded
@@ -125,9 +126,10 @@ class AlarmsView(APIView):
         if params.get("device"):
             found = found.filter(device__name=params["device"])
         if params.get("condition"):
-            if not params["condition"].isdigit():
+            condition = whole(params["condition"], 2**31 - 1)
+            if condition is None:
                 raise Refused("invalid", "condition is a number")
-            found = found.filter(condition_id=int(params["condition"]))
+            found = found.filter(condition_id=condition)
         if params.get("show") == "all":
             start, end, _ = span(request)
             found = (
@@ -272,8 +274,8 @@ class JournalView(APIView):
     def get(self, request: Request) -> Response:
         limit, offset = bounded(request)
         found = JournalEntry.objects.select_related("alarm", "alarm__device", "alarm__condition", "person", "version")
-        if request.query_params.get("alarm", "").isdigit():
-            found = found.filter(alarm_id=int(request.query_params["alarm"]))
+        if request.query_params.get("alarm"):
+            found = found.filter(alarm_id=whole(request.query_params["alarm"], 2**31 - 1) or 0)
         else:
             start, end, _ = span(request)
             found = found.filter(at__gte=start, at__lte=end)

@@ -23,6 +23,7 @@ from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.language.problems import DefinitionError, Problem
 from oculum.quantities import known_codes
 from server.access.authentication import person_of
+from server.access.bounds import long_work
 from server.access.errors import Refused
 from server.access.models import Person, record
 from server.fleet.models import DeviceType
@@ -31,7 +32,18 @@ from server.trials.past import Span, condition_trial, decoder_trial, explain
 
 from .models import Definition, Version
 from .plans import decoder_plan
-from .publishing import CasesFail, NothingInForce, NotPublishable, check, plain, publish, retire
+from .publishing import (
+    Base,
+    CasesFail,
+    NothingInForce,
+    NotPublishable,
+    Overtaken,
+    check,
+    drafted_meanwhile,
+    plain,
+    publish,
+    retire,
+)
 from .serial import (
     AgainIn,
     AgainOut,
@@ -54,6 +66,9 @@ from .serial import (
     selection_of,
 )
 
+UNFINISHED = ["waiting", "running", "paused"]
+MOST_JOBS = 20
+
 
 def problems_of(problems: list[Problem]) -> list[dict[str, object]]:
     return [p.as_dict() for p in problems]
@@ -66,7 +81,7 @@ def type_of(key: str | None) -> DeviceType | None:
 def definitions() -> QuerySet[Definition]:
     """Definitions with what their rows show besides."""
     last = Version.objects.filter(definition=OuterRef("pk")).order_by("-number").values("number")[:1]
-    return Definition.objects.select_related("type", "live", "live__person", "rollout__version").annotate(
+    return Definition.objects.select_related("type", "live", "live__person", "rollout__version", "draft_by").annotate(
         last_number=Subquery(last)
     )
 
@@ -119,12 +134,18 @@ class DefinitionView(APIView):
         asked.is_valid(raise_exception=True)
         number = asked.validated_data["draft_number"]
         changed = Definition.objects.filter(pk=ident, draft_number=number).update(
-            draft=asked.validated_data["draft"], draft_number=number + 1
+            draft=asked.validated_data["draft"],
+            draft_number=number + 1,
+            draft_by=person_of(request),
+            draft_at=timezone.now(),
         )
         if not changed:
-            self.find(ident)
+            now = self.find(ident)
             raise Refused(
-                "changed meanwhile", "somebody else changed this draft meanwhile; reload it to see their text", 409
+                "changed meanwhile",
+                drafted_meanwhile(now),
+                409,
+                theirs={"text": now.draft, "draft_number": now.draft_number, "version": None},
             )
         return Response(DefinitionOut(self.find(ident)).data)
 
@@ -261,7 +282,7 @@ class TrialView(APIView):
         plan, problems = check(definition.kind, data["text"], definition.type)
         if plan is None:
             raise Refused("definition", problems[0].message, problems=problems_of(problems))
-        with transaction.atomic():
+        with long_work.held(person_of(request)), transaction.atomic():
             if isinstance(plan, DecoderPlan):
                 live = decoder_plan(definition.live.text, definition.live.fields) if definition.live else None
                 last: dict[str, Any] = {}
@@ -284,8 +305,13 @@ class PublishView(APIView):
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
         first = selection_of(data["first"]) if data.get("first") else None
+        base = Base(data.get("base"), data.get("draft_number"))
+        person = person_of(request)
         try:
-            publish(definition, data["text"], person_of(request), data.get("why", ""), data["despite_cases"], first)
+            publish(definition, data["text"], person, data.get("why", ""), data["despite_cases"], first, base)
+        except Overtaken as error:
+            theirs = {"text": error.text, "draft_number": error.draft_number, "version": error.number}
+            raise Refused("changed meanwhile", str(error), 409, theirs=theirs) from None
         except NothingInForce:
             raise Refused(
                 "nothing in force", "no version is in force for the other devices; publish this one for all", 409
@@ -294,7 +320,6 @@ class PublishView(APIView):
             raise Refused("cases fail", str(error), 409, names=error.names) from None
         except NotPublishable as error:
             raise Refused("definition", str(error), problems=problems_of(error.problems)) from None
-        Definition.objects.filter(pk=ident).update(draft_number=definition.draft_number + 1)
         return Response(DefinitionOut(DefinitionView.find(ident)).data, 201)
 
 
@@ -312,34 +337,34 @@ class DecodeAgainView(APIView):
 
     @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])
     def get(self, request: Request, key: str) -> Response:
-        job = DecodeAgain.objects.filter(type__key=key).order_by("-id").first()
-        return Response(
-            AgainOut(job).data
-            if job
-            else {
-                "id": 0,
-                "state": "none",
-                "total": 0,
-                "done": 0,
-                "decoded": 0,
-                "asked_at": None,
-                "start": None,
-                "end": None,
-            }
-        )
+        """The job that is under way or comes next, else the last one."""
+        jobs = DecodeAgain.objects.filter(type__key=key).order_by("id")
+        waiting = list(jobs.filter(state__in=UNFINISHED)[:MOST_JOBS])
+        job = next((j for j in waiting if j.state == "running"), waiting[0] if waiting else jobs.last())
+        if job is None:
+            nothing = dict.fromkeys(AgainOut.Meta.fields) | {"id": 0, "state": "none", "reason": ""}
+            return Response(nothing | {"total": 0, "done": 0, "decoded": 0, "behind": 0})
+        return Response(AgainOut(job).data | {"behind": max(len(waiting) - 1, 0)})
 
     @extend_schema(request=AgainIn, responses=AgainOut, operation_id="decode_again", tags=["definitions"])
     def post(self, request: Request, key: str) -> Response:
         type_ = generics.get_object_or_404(DeviceType, key=key)
         asked = AgainIn(data=request.data or {})
         asked.is_valid(raise_exception=True)
+        """Begins it, or puts it behind what is under way. Asked twice for the same, it is done once."""
         span = {"start": asked.validated_data.get("start"), "end": asked.validated_data.get("end")}
         person: Person = person_of(request)
-        job = DecodeAgain.objects.filter(
-            type=type_, state__in=["waiting", "running", "paused"]
-        ).first() or DecodeAgain.objects.create(type=type_, person=person, **span)
-        record(person, "decoded again", key, start=str(span["start"] or ""), end=str(span["end"] or ""))
-        return Response(AgainOut(job).data, 202)
+        with transaction.atomic():
+            DeviceType.objects.select_for_update().get(pk=type_.pk)
+            unfinished = DecodeAgain.objects.filter(type=type_, state__in=UNFINISHED)
+            job = unfinished.filter(**span).first()
+            if job is None:
+                if unfinished.count() >= MOST_JOBS:
+                    raise Refused("too many", f"{MOST_JOBS} of this type wait already; cancel them or wait", 429)
+                job = DecodeAgain.objects.create(type=type_, person=person, **span)
+                record(person, "decoded again", key, {name: str(value or "") for name, value in span.items()})
+            behind = unfinished.exclude(pk=job.pk).count()
+        return Response(AgainOut(job).data | {"behind": behind}, 202)
 
     @extend_schema(request=AgainState, responses=AgainOut, operation_id="pause_decoding_again", tags=["definitions"])
     def patch(self, request: Request, key: str) -> Response:
@@ -354,7 +379,8 @@ class DecodeAgainView(APIView):
 
     @extend_schema(responses=AgainOut, operation_id="cancel_decoding_again", tags=["definitions"])
     def delete(self, request: Request, key: str) -> Response:
-        DecodeAgain.objects.filter(type__key=key, state__in=["waiting", "running", "paused"]).update(state="cancelled")
+        """Cancels what is under way, and what waits behind it."""
+        DecodeAgain.objects.filter(type__key=key, state__in=UNFINISHED).update(state="cancelled")
         return self.get(request, key)
 
 

@@ -8,8 +8,8 @@ import numpy as np
 
 from oculum.answers import answer, differences
 from oculum.batches import Payloads
-from oculum.decoding.decode import decode
 from oculum.language.plan import DecoderPlan
+from oculum.pipeline import guarded
 
 from .models import Case, Definition
 
@@ -36,7 +36,8 @@ def run(plan: DecoderPlan, cases: list[Case]) -> list[dict[str, Any]]:
         rows.append(len(payloads) - 1)
     if not payloads:
         return []
-    decoded = decode(plan, Payloads.of(payloads, received, headers, constants, np.array(before, np.int64)))
+    batch = Payloads.of(payloads, received, headers, constants, np.array(before, np.int64))
+    decoded = guarded(plan, batch, None, 0)
     found = []
     for case, row in zip(cases, rows, strict=True):
         gives = answer(decoded, row)

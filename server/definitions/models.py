@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from django.db import models
+from django.db.models.functions import Lower
 
 from server.access.models import Person
 from server.fleet.models import Device, DeviceType, Site
@@ -18,12 +19,14 @@ class Definition(models.Model):
     type = models.ForeignKey(DeviceType, on_delete=models.CASCADE, related_name="definitions")
     draft = models.TextField(blank=True)
     draft_number = models.PositiveIntegerField(default=0)  # counts edits, so that two editors notice each other
+    draft_by = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True, related_name="+")
+    draft_at = models.DateTimeField(null=True)
     live = models.ForeignKey("Version", on_delete=models.SET_NULL, null=True, related_name="+")
     retired = models.BooleanField(default=False)
 
     class Meta:
         constraints = [
-            models.UniqueConstraint(fields=["kind", "name"], name="one_definition_a_name"),
+            models.UniqueConstraint("kind", Lower("name"), name="one_definition_a_name"),
             models.UniqueConstraint(fields=["type"], condition=models.Q(kind="decoder"), name="one_decoder_a_type"),
         ]
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 from django.db import transaction
+from django.utils import timezone
 
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
@@ -29,6 +31,22 @@ class CasesFail(Exception):
             f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}"
         )
         self.names = names
+
+
+class Overtaken(Exception):
+    """Somebody else has published, or kept a draft, since the text was begun."""
+
+    def __init__(self, sentence: str, text: str, number: int | None, draft_number: int) -> None:
+        super().__init__(sentence)
+        self.text, self.number, self.draft_number = text, number, draft_number
+
+
+@dataclass(frozen=True)
+class Base:
+    """What a text was begun from: the newest version then, and the count of the draft's changes. None: not said."""
+
+    version: int | None = None
+    draft_number: int | None = None
 
 
 class NothingInForce(Exception):
@@ -67,14 +85,16 @@ def publish(
     why: str = "",
     despite_cases: bool = False,
     first: Selection | None = None,
+    base: Base | None = None,
 ) -> Version:
     """The next version, in force for all devices, or for those chosen to have it first. Fields that a decoder
 
-    brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, and
-    CasesFail unless that is what is wanted.
+    brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, Overtaken where
+    `base` is not the newest state any more, and CasesFail unless that is what is wanted.
     """
     with transaction.atomic():
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
+        check_base(definition, base)
         type_ = DeviceType.objects.select_for_update().get(pk=definition.type_id)
         plan, problems = check(definition.kind, text, type_)
         if plan is None:
@@ -83,7 +103,11 @@ def publish(
         if isinstance(plan, ConditionPlan):
             type_ = DeviceType.objects.get(key=plan.device_type)
             if plan.name != definition.name:
-                if Definition.objects.filter(kind="condition", name=plan.name).exclude(pk=definition.pk).exists():
+                if (
+                    Definition.objects.filter(kind="condition", name__iexact=plan.name)
+                    .exclude(pk=definition.pk)
+                    .exists()
+                ):
                     raise NotPublishable([Problem(f"another condition is named “{plan.name}” already", _start())])
                 definition.name = plan.name
             definition.type = type_
@@ -95,7 +119,7 @@ def publish(
             fresh = [plain(spec) for spec in plan.all_fields if spec.name not in declared]
             if fresh:
                 type_.fields = [*type_.fields, *fresh]
-                type_.save(update_fields=["fields"])
+                type_.revise()
         number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
         version = Version.objects.create(
             definition=definition,
@@ -106,14 +130,36 @@ def publish(
             person=person,
             why=why,
         )
-        definition.draft = text
+        definition.draft, definition.draft_number = text, definition.draft_number + 1
+        definition.draft_by, definition.draft_at = person, timezone.now()
         if first is not None:
             definition.save()
             give_first(definition, version, first, person)
         else:
             put(definition, version, person)
-        record(person, "published", f"{definition.kind} {definition.name}", version=number, why=why)
+        record(person, "published", f"{definition.kind} {definition.name}", {"version": number, "why": why})
     return version
+
+
+def check_base(definition: Definition, base: Base | None) -> None:
+    """Raises Overtaken. The definition is locked."""
+    if base is None:
+        return
+    newest = definition.versions.select_related("person").order_by("-number").first()
+    if base.version is not None and newest is not None and newest.number > base.version:
+        by = who(newest.person)
+        sentence = f"{by} published version {newest.number} meanwhile; look at the difference before you go on"
+        raise Overtaken(sentence, newest.text, newest.number, definition.draft_number)
+    if base.draft_number is not None and base.draft_number != definition.draft_number:
+        raise Overtaken(drafted_meanwhile(definition), definition.draft, None, definition.draft_number)
+
+
+def who(person: Person | None) -> str:
+    return (person.first_name or person.username) if person is not None else "Oculum"
+
+
+def drafted_meanwhile(definition: Definition) -> str:
+    return f"{who(definition.draft_by) if definition.draft_by else 'somebody else'} changed this draft meanwhile"
 
 
 def put(definition: Definition, version: Version, person: Person | None) -> None:
@@ -136,7 +182,7 @@ def put_in_force(definition: Definition, number: int, person: Person | None) -> 
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
         version = definition.versions.get(number=number)
         put(definition, version, person)
-        record(person, "put in force", f"{definition.kind} {definition.name}", version=number)
+        record(person, "put in force", f"{definition.kind} {definition.name}", {"version": number})
     return version
 
 
@@ -160,7 +206,7 @@ def give_first(definition: Definition, version: Version, selection: Selection, p
             {"definition": definition.pk, "type": definition.type_id, "version": version.pk} | selection.as_dict(),
             person,
         )
-        record(person, "rolled out", f"decoder {definition.name}", version=version.number, **selection.as_dict())
+        record(person, "rolled out", f"decoder {definition.name}", {"version": version.number, **selection.as_dict()})
     return rollout
 
 
@@ -172,7 +218,7 @@ def withdraw(definition: Definition, person: Person | None) -> bool:
             return False
         rollout.delete()
         control("rollout", {"definition": definition.pk, "type": definition.type_id, "version": None}, person)
-        record(person, "withdrew", f"decoder {definition.name}", version=rollout.version.number)
+        record(person, "withdrew", f"decoder {definition.name}", {"version": rollout.version.number})
     return True
 
 
@@ -184,13 +230,8 @@ def hold(device: Device, version: Version | None, why: str, person: Person | Non
         else:
             Hold.objects.update_or_create(device=device, defaults={"version": version, "why": why, "person": person})
         control("hold", {"device": device.pk, "version": version.pk if version else None}, person)
-        record(
-            person,
-            "held" if version else "let go",
-            f"device {device.name}",
-            version=version.number if version else None,
-            why=why,
-        )
+        about = {"version": version.number if version else None, "why": why}
+        record(person, "held" if version else "let go", f"device {device.name}", about)
 
 
 def effect(definition: Definition) -> dict[str, int]:

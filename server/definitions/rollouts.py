@@ -8,6 +8,15 @@ from dataclasses import dataclass
 from typing import Any
 
 
+def above(site: int | None, parents: Mapping[int, int | None]) -> list[int]:
+    """A site and those it lies in, the nearest first. parents: the site above each; a ring among them has an end."""
+    found: list[int] = []
+    while site is not None and site not in found:
+        found.append(site)
+        site = parents.get(site)
+    return found
+
+
 @dataclass(frozen=True)
 class Selection:
     """Devices that have all the labels, sit at the site or below it, and fall into the share (percent).
@@ -34,6 +43,4 @@ class Selection:
         """Whether a device is chosen. parents: the site above each site."""
         if any(labels.get(k) != v for k, v in self.labels) or zlib.crc32(name.encode()) % 100 >= self.share:
             return False
-        while self.site is not None and site is not None and site != self.site:
-            site = parents.get(site)
-        return self.site is None or site == self.site
+        return self.site is None or self.site in above(site, parents)

@@ -35,7 +35,9 @@ def runs(
     if selection is None and rollout is not None:
         selection = rollout.selection
     parents: dict[int, int | None] = dict(Site.objects.values_list("id", "parent_id"))
-    held = dict(Hold.objects.filter(device__in=devices).values_list("device_id", "version_id"))
+    held = dict(
+        Hold.objects.filter(device__in=devices, version__definition=definition).values_list("device_id", "version_id")
+    )
     found = []
     for ident, name, title, labels, site, site_title in devices.order_by("name").values_list(
         "id", "name", "title", "labels", "site_id", "site__title"

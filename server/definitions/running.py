@@ -14,6 +14,7 @@ from rest_framework.views import APIView
 
 from server.access.authentication import person_of
 from server.access.errors import Refused
+from server.access.fields import Words
 from server.access.moments import span
 from server.access.paging import Pages
 from server.access.text import harmless
@@ -71,7 +72,7 @@ class RolloutOut(serializers.Serializer):
 
 
 class RolloutIn(SelectionIn):
-    number = serializers.IntegerField(min_value=1)
+    number = serializers.IntegerField(min_value=1, max_value=2**31 - 1)
 
 
 class ChosenOut(serializers.Serializer):
@@ -91,8 +92,8 @@ class RunsOut(serializers.Serializer):
 
 
 class HoldIn(serializers.Serializer):
-    number = serializers.IntegerField(min_value=1)
-    why = serializers.CharField(max_length=300, required=False, allow_blank=True, default="")
+    number = serializers.IntegerField(min_value=1, max_value=2**31 - 1)
+    why = Words(max_length=300, required=False, allow_blank=True, default="")
 
 
 def rollout_out(definition: Definition) -> dict[str, Any]:

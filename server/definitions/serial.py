@@ -8,6 +8,8 @@ import orjson
 from rest_framework import serializers
 
 from oculum.language import limits
+from server.access.errors import Refused
+from server.access.fields import Amount, Moment, Words
 from server.fleet.models import DeviceType, Site
 from server.history.models import DecodeAgain
 
@@ -100,7 +102,7 @@ class DecodeIn(serializers.Serializer):
     text = serializers.CharField(**TEXT)
     type = serializers.CharField(required=False, allow_null=True)
     payload_hex = serializers.CharField(max_length=140_000, allow_blank=True)
-    received_at = serializers.DateTimeField(required=False)
+    received_at = Moment(required=False)
     headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
     constants = serializers.DictField(child=serializers.JSONField(), required=False)
     previous_hex = serializers.CharField(max_length=140_000, required=False, allow_null=True)
@@ -182,6 +184,8 @@ class DefinitionOut(serializers.ModelSerializer):
     open_alarms = serializers.IntegerField(read_only=True, required=False)
     refused_today = serializers.IntegerField(read_only=True, required=False)
     rolling_out = serializers.SerializerMethodField()
+    name = Words(max_length=120)
+    draft_who = serializers.SerializerMethodField(help_text="who changed the draft last")
     last_number = serializers.IntegerField(read_only=True, allow_null=True)
 
     class Meta:
@@ -194,6 +198,8 @@ class DefinitionOut(serializers.ModelSerializer):
             "type_title",
             "draft",
             "draft_number",
+            "draft_who",
+            "draft_at",
             "live",
             "retired",
             "open_alarms",
@@ -201,8 +207,21 @@ class DefinitionOut(serializers.ModelSerializer):
             "rolling_out",
             "last_number",
         ]
-        read_only_fields = ["draft_number", "retired"]
-        extra_kwargs = {"draft": {"trim_whitespace": False}}
+        read_only_fields = ["draft_number", "draft_at", "retired"]
+        extra_kwargs = {"draft": {"trim_whitespace": False, "max_length": limits.SOURCE_CHARACTERS}}
+
+    def validate_name(self, value: str) -> str:
+        return value.strip()
+
+    def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        same = Definition.objects.filter(kind=attrs.get("kind"), name__iexact=attrs.get("name", ""))
+        if same.exists():
+            raise Refused("exists", f"there is a {attrs['kind']} of this name already", 409)
+        return attrs
+
+    def get_draft_who(self, definition: Definition) -> str | None:
+        by = definition.draft_by
+        return (by.first_name or by.username) if by is not None else None
 
     def get_rolling_out(self, definition: Definition) -> int | None:
         return definition.rollout.version.number if hasattr(definition, "rollout") else None
@@ -210,13 +229,13 @@ class DefinitionOut(serializers.ModelSerializer):
 
 class DraftIn(serializers.Serializer):
     draft = serializers.CharField(**TEXT)
-    draft_number = serializers.IntegerField()
+    draft_number = serializers.IntegerField(min_value=0, max_value=2**31 - 2)
 
 
 class SelectionIn(serializers.Serializer):
     """Devices with all the labels, at the site or below it, of the share: all three hold at once."""
 
-    labels = serializers.DictField(child=serializers.CharField(max_length=100), required=False)
+    labels = serializers.DictField(child=Words(max_length=100), required=False)
     site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), required=False, allow_null=True)
     share = serializers.IntegerField(
         min_value=1, max_value=100, required=False, default=100, help_text="percent of them"
@@ -237,13 +256,17 @@ class PublishIn(serializers.Serializer):
     first = SelectionIn(required=False, allow_null=True, help_text="only these devices have the version at first")
     text = serializers.CharField(**TEXT)
     despite_cases = serializers.BooleanField(required=False, default=False)
-    why = serializers.CharField(max_length=300, required=False, allow_blank=True)
+    why = Words(max_length=300, required=False, allow_blank=True)
+    base = serializers.IntegerField(
+        required=False, allow_null=True, min_value=0, max_value=2**31 - 1, help_text="the newest version that was seen"
+    )
+    draft_number = serializers.IntegerField(required=False, allow_null=True, min_value=0, max_value=2**31 - 1)
 
 
 class TrialIn(serializers.Serializer):
     text = serializers.CharField(**TEXT)
     messages = serializers.IntegerField(min_value=1, max_value=100_000, default=5_000)
-    days = serializers.FloatField(min_value=0.01, max_value=31, default=7)
+    days = Amount(min_value=0.01, max_value=31, default=7)
 
 
 class TrialReason(serializers.Serializer):
@@ -320,9 +343,11 @@ class TrialOut(serializers.Serializer):
 
 
 class AgainOut(serializers.ModelSerializer):
+    behind = serializers.IntegerField(read_only=True, default=0, help_text="jobs that wait behind this one")
+
     class Meta:
         model = DecodeAgain
-        fields = ["id", "state", "total", "done", "decoded", "asked_at", "start", "end"]
+        fields = ["id", "state", "reason", "total", "done", "decoded", "asked_at", "start", "end", "behind"]
 
 
 class FunctionOut(serializers.Serializer):
@@ -337,8 +362,8 @@ class LanguageOut(serializers.Serializer):
 
 
 class AgainIn(serializers.Serializer):
-    start = serializers.DateTimeField(required=False, allow_null=True)
-    end = serializers.DateTimeField(required=False, allow_null=True)
+    start = Moment(required=False, allow_null=True)
+    end = Moment(required=False, allow_null=True)
 
     def validate(self, data: dict[str, Any]) -> dict[str, Any]:
         if (data.get("start") is None) != (data.get("end") is None) or (
@@ -389,9 +414,9 @@ def expectation(value: Any) -> Any:
 
 
 class CaseIn(serializers.Serializer):
-    name = serializers.CharField(max_length=120)
+    name = Words(max_length=120)
     payload_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, allow_blank=True)
-    received_at = serializers.DateTimeField()
+    received_at = Moment()
     headers = serializers.DictField(child=serializers.CharField(max_length=400, allow_blank=True), required=False)
     constants = serializers.DictField(child=serializers.JSONField(), required=False)
     previous_hex = serializers.CharField(max_length=2 * limits.PAYLOAD_BYTES, required=False, allow_null=True)
@@ -402,7 +427,7 @@ class CaseIn(serializers.Serializer):
 
 
 class CaseChange(serializers.Serializer):
-    name = serializers.CharField(max_length=120, required=False)
+    name = Words(max_length=120, required=False)
     expect = serializers.JSONField(required=False)
 
     def validate_expect(self, value: Any) -> Any:
@@ -430,7 +455,7 @@ class CurvesIn(serializers.Serializer):
     text = serializers.CharField(**TEXT)
     type = serializers.CharField(max_length=63)
     device = serializers.CharField(max_length=63)
-    until = serializers.DateTimeField(help_text="the last messages that had arrived by then")
+    until = Moment(help_text="the last messages that had arrived by then")
 
 
 class CurveOut(serializers.Serializer):
@@ -461,7 +486,7 @@ class EffectOut(serializers.Serializer):
 
 
 class InForceIn(serializers.Serializer):
-    number = serializers.IntegerField(min_value=1)
+    number = serializers.IntegerField(min_value=1, max_value=2**31 - 1)
 
 
 class TrialAsk(serializers.Serializer):
@@ -471,11 +496,11 @@ class TrialAsk(serializers.Serializer):
     chosen = serializers.BooleanField(
         required=False, default=False, help_text="only messages of the devices that a rollout chose"
     )
-    days = serializers.FloatField(required=False, allow_null=True, min_value=0.01, max_value=31)
-    start = serializers.DateTimeField(
+    days = Amount(required=False, allow_null=True, min_value=0.01, max_value=31)
+    start = Moment(
         required=False, allow_null=True, help_text="of the span of arrival; of what lies in it, the last `messages`"
     )
-    end = serializers.DateTimeField(required=False, allow_null=True)
+    end = Moment(required=False, allow_null=True)
 
     def validate(self, data: dict[str, Any]) -> dict[str, Any]:
         if data.get("start") and data.get("end") and data["start"] >= data["end"]:

@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import asyncio
-from collections.abc import AsyncIterator, Iterator
 from datetime import timedelta
 from typing import Any
 
-import orjson
 from django.db import IntegrityError, transaction
 from django.http import StreamingHttpResponse
 from django.utils import timezone
@@ -31,6 +28,7 @@ from .api import DefinitionView, bytes_of, decoder_of, sound
 from .cases import MOST, run
 from .models import Case, Version
 from .plans import decoder_plan
+from .progress import told
 from .publishing import effect, put_in_force
 from .runners import runs
 from .serial import (
@@ -179,11 +177,7 @@ class TrialProgressView(APIView):
                 Device.objects.filter(name=data["device"], type=definition.type).values_list("pk", flat=True)
             )
         work = decoder_trial(plan, live, Span(definition.type_id, data["messages"], start, data.get("end"), devices))
-        return StreamingHttpResponse(
-            _lines(work),
-            content_type="application/x-ndjson",
-            headers={"Cache-Control": "no-store", "Content-Encoding": "identity"},
-        )
+        return told(request, work)
 
 
 class AgainPreviewView(APIView):
@@ -202,11 +196,7 @@ class AgainPreviewView(APIView):
         asked = AgainIn(data=request.data or {})
         asked.is_valid(raise_exception=True)
         work = preview(type_.pk, asked.validated_data.get("start"), asked.validated_data.get("end"))
-        return StreamingHttpResponse(
-            _lines(work),
-            content_type="application/x-ndjson",
-            headers={"Cache-Control": "no-store", "Content-Encoding": "identity"},
-        )
+        return told(request, work)
 
 
 class FromTableView(APIView):
@@ -279,22 +269,3 @@ class GuessView(APIView):
             for g in ways
         ]
         return Response({"guesses": rows, "messages": len(found)})
-
-
-async def _lines(work: Iterator[dict[str, Any]]) -> AsyncIterator[bytes]:
-    """Each step of the work as a line; the work ends when nobody reads on."""
-    began = timezone.now()
-    waiting: asyncio.Future[Any] | None = None
-    try:
-        while True:
-            waiting = asyncio.ensure_future(asyncio.to_thread(next, work, None))
-            step = await asyncio.shield(waiting)
-            if step is None:
-                return
-            if "result" in step:
-                step["result"]["seconds"] = (timezone.now() - began).total_seconds()
-            yield orjson.dumps(step, default=str) + b"\n"
-    finally:
-        if waiting is not None and not waiting.done():
-            await asyncio.wait([waiting])  # the portion at work ends before the rest is left off
-        await asyncio.to_thread(work.close)  # type: ignore[attr-defined]

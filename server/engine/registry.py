@@ -10,7 +10,7 @@ import psycopg
 
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from server.definitions.plans import condition_plan, decoder_plan, hands_on
-from server.definitions.rollouts import Selection
+from server.definitions.rollouts import Selection, above
 
 MADE = "made from the names of SenML packs"  # why a version is there that no person has written
 
@@ -221,10 +221,10 @@ class Registry:
         if device is None:
             return None
         found = self.limits.get((device.type_id, name, "device", device_id))
-        site = device.site_id
-        while found is None and site is not None:
+        for site in above(device.site_id, self.parents) if found is None else ():
             found = self.limits.get((device.type_id, name, "site", site))
-            site = self.parents.get(site)
+            if found is not None:
+                break
         return found if found is not None else self.limits.get((device.type_id, name, "type", 0))
 
     def selects(self, condition: Condition, device_id: int) -> bool:

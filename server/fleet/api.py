@@ -11,24 +11,28 @@ from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import Count, ProtectedError, Q, QuerySet
 from drf_spectacular.utils import OpenApiParameter, extend_schema
-from rest_framework import generics
+from rest_framework import generics, serializers
 from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from server.access.authentication import person_of
 from server.access.errors import Refused
+from server.access.fields import whole
 from server.access.models import record
 from server.access.moments import span
+from server.access.revisions import changing, lock_trees, tagged
 from server.alarms.models import Alarm
-from server.definitions.models import Definition, Version
+from server.definitions.models import Definition, Hold, Version
 from server.definitions.plans import condition_plan
+from server.definitions.publishing import hold
 from server.definitions.runners import runs
+from server.definitions.uses import taken_away, uses_of
 from server.engine.registry import matches
 from server.history.states import DeviceState, device_states, json_of, rhythm, value_at
 
 from .models import Device, DeviceType, Setpoint, Site
-from .registering import give_key, registry_changed, set_setpoint, wait_for_broker
+from .registering import give_key, registry_changed, remove_setpoint, set_setpoint, wait_for_broker
 from .serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut, SetpointIn, SiteOut, TypeOut
 
 RHYTHM_BUCKETS = 48
@@ -45,28 +49,63 @@ class SitesView(generics.ListCreateAPIView):
     queryset = Site.objects.annotate(device_count=Count("devices")).order_by("name")
 
     def perform_create(self, serializer: Any) -> None:
-        site = serializer.save()
-        registry_changed(person_of(self.request))
-        record(person_of(self.request), "added site", site.name)
+        with transaction.atomic():
+            lock_trees()
+            check_depth(serializer.validated_data.get("parent"))
+            site = serializer.save()
+            registry_changed(person_of(self.request))
+            record(person_of(self.request), "added site", site.name)
 
 
-class SiteView(generics.RetrieveUpdateAPIView):
+MOST_DEEP = 16
+
+
+def chain(thing: Any, up: str) -> list[Any]:
+    """A thing and what it lies in, up to the top. Ends also where somebody has made a ring."""
+    found: list[Any] = []
+    while thing is not None and len(found) <= MOST_DEEP and all(thing.pk != other.pk for other in found):
+        found.append(thing)
+        thing = getattr(thing, up)
+    return found
+
+
+def check_depth(parent: Site | None) -> None:
+    if len(chain(parent, "parent")) >= MOST_DEEP:
+        raise Refused("invalid", f"sites lie in each other at most {MOST_DEEP} deep")
+
+
+class SiteView(APIView):
     """One place."""
 
-    serializer_class = SiteOut
-    queryset = Site.objects.annotate(device_count=Count("devices"))
-    lookup_field = "name"
-    http_method_names = ["get", "patch"]
+    @extend_schema(responses=SiteOut, operation_id="site", tags=["sites"])
+    def get(self, request: Request, name: str) -> Response:
+        site = generics.get_object_or_404(SitesView.queryset, name=name)
+        return tagged(Response(SiteOut(site).data), site.revision)
 
-    def perform_update(self, serializer: Any) -> None:
-        above = serializer.validated_data.get("parent")
-        while above is not None:
-            if above.pk == serializer.instance.pk:
+    @extend_schema(request=SiteOut, responses=SiteOut, operation_id="change_site", tags=["sites"])
+    def patch(self, request: Request, name: str) -> Response:
+        with transaction.atomic():
+            lock_trees()
+            site = changing(request, Site.objects.all(), name, name=name)
+            asked = SiteOut(site, data=request.data, partial=True)
+            asked.is_valid(raise_exception=True)
+            if asked.validated_data.get("name", name) != name:
+                raise Refused("invalid", "the name of a site stands in links and stays as it is; change its title")
+            above = asked.validated_data.get("parent", site.parent)
+            if site.pk in [s.pk for s in chain(above, "parent")]:
                 raise Refused("invalid", "a site cannot lie in itself")
-            above = above.parent
-        serializer.save()
-        registry_changed(person_of(self.request))
-        record(person_of(self.request), "changed site", serializer.instance.name)
+            check_depth(above)
+            asked.save()
+            registry_changed(person_of(request))
+            record(person_of(request), "changed site", site.name, told(asked))
+        return self.get(request, name)
+
+
+def told(asked: serializers.BaseSerializer[Any]) -> dict[str, object]:
+    """What a change was asked to be, for the record."""
+    return {
+        name: str(asked.initial_data.get(name))[:200] for name in asked.validated_data if name in asked.initial_data
+    }
 
 
 def types() -> QuerySet[DeviceType]:
@@ -104,30 +143,52 @@ class TypesView(generics.ListCreateAPIView):
             record(person_of(self.request), "added device type", type_.key)
 
 
-class TypeView(generics.RetrieveUpdateAPIView):
+class TypeView(APIView):
     """One device type."""
 
-    serializer_class = TypeOut
-    lookup_field = "key"
-    http_method_names = ["get", "patch"]
+    @extend_schema(responses=TypeOut, operation_id="type", tags=["types"])
+    def get(self, request: Request, key: str) -> Response:
+        type_ = with_decoders([generics.get_object_or_404(types(), key=key)])[0]
+        return tagged(Response(TypeOut(type_).data), type_.revision)
 
-    def get_queryset(self) -> QuerySet[DeviceType]:
-        return types()
-
-    def get_object(self) -> DeviceType:
-        return with_decoders([super().get_object()])[0]
-
-    def perform_update(self, serializer: Any) -> None:
-        if serializer.validated_data.get("key", serializer.instance.key) != serializer.instance.key:
-            raise Refused("invalid", "the key of a device type is in its definitions and stays as it is")
-        before = {s["name"]: s for s in serializer.instance.setpoints}
+    @extend_schema(request=TypeOut, responses=TypeOut, operation_id="change_type", tags=["types"])
+    def patch(self, request: Request, key: str) -> Response:
+        """Changes what units of one make share. What a running decoder or condition uses stays as it is."""
         with transaction.atomic():
-            type_ = serializer.save()
-            for setpoint in type_.setpoints:
-                if before.get(setpoint["name"]) != setpoint:
-                    set_setpoint(type_, setpoint["name"], setpoint["value"], person_of(self.request))
-            registry_changed(person_of(self.request))
-            record(person_of(self.request), "changed device type", type_.key)
+            type_ = changing(request, DeviceType.objects.all(), key, key=key)
+            asked = TypeOut(type_, data=request.data, partial=True)
+            asked.is_valid(raise_exception=True)
+            data = asked.validated_data
+            if data.get("key", key) != key:
+                raise Refused("invalid", "the key of a device type is in its definitions and stays as it is")
+            before = {s["name"]: s for s in type_.setpoints}
+            check_uses(type_, data.get("fields", type_.fields), data.get("setpoints", type_.setpoints))
+            type_ = asked.save()
+            now = {s["name"]: s for s in type_.setpoints}
+            for name in before.keys() - now.keys():
+                remove_setpoint(type_, name, person_of(request))
+            for name, setpoint in now.items():
+                if before.get(name) != setpoint:
+                    set_setpoint(type_, name, setpoint["value"], person_of(request))
+            registry_changed(person_of(request))
+            record(person_of(request), "changed device type", type_.key, told(asked))
+        return self.get(request, key)
+
+
+def check_uses(type_: DeviceType, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> None:
+    """Raises Refused where something that is used would be gone, or become another thing."""
+    used = uses_of(type_)
+    gone = [("field", *found) for found in taken_away(type_.fields, fields, ("kind", "unit"), used.fields)]
+    gone += [("setpoint", *found) for found in taken_away(type_.setpoints, setpoints, ("unit",), used.setpoints)]
+    if gone:
+        what, name, how, users = gone[0]
+        by = " and ".join([", ".join(users[:3]), *(["others"] if len(users) > 3 else [])])
+        raise Refused(
+            "in use",
+            f"the {what} `{name}` {how}, but {by} uses it; change that first",
+            409,
+            uses=[{"what": w, "name": n, "how": h, "used_by": u} for w, n, h, u in gone],
+        )
 
 
 class TypeSetpointView(APIView):
@@ -137,41 +198,21 @@ class TypeSetpointView(APIView):
 
     @extend_schema(request=SetpointIn, responses=TypeOut, operation_id="set_setpoint", tags=["types"])
     def put(self, request: Request, key: str, name: str) -> Response:
-        type_ = generics.get_object_or_404(types(), key=key)
         asked = SetpointIn(data=request.data)
         asked.is_valid(raise_exception=True)
-        if name not in {s["name"] for s in type_.setpoints}:
-            raise Refused("not found", f"`{name}` is not a setpoint of {type_.key}", 404)
-        device = (
-            generics.get_object_or_404(Device, name=asked.validated_data["device"], type=type_)
-            if asked.validated_data.get("device")
-            else None
-        )
-        site = (
-            generics.get_object_or_404(Site, name=asked.validated_data["site"])
-            if asked.validated_data.get("site")
-            else None
-        )
-        value = asked.validated_data["value"]
-        if value is not None and not abs(value) < 1e15:
-            raise Refused("invalid", "the value is beyond 1e15")
+        data = asked.validated_data
         with transaction.atomic():
-            set_setpoint(
-                type_,
-                name,
-                value,
-                person_of(request),
-                device=device.pk if device else None,
-                site=site.pk if site else None,
-            )
-            record(
-                person_of(request),
-                "changed setpoint",
-                f"{type_.key} {name}",
-                value=value,
-                device=device.name if device else None,
-                site=site.name if site else None,
-            )
+            type_ = changing(request, DeviceType.objects.all(), key, key=key)
+            if name not in {s["name"] for s in type_.setpoints}:
+                raise Refused("not found", f"`{name}` is not a setpoint of {type_.key}", 404)
+            device = generics.get_object_or_404(Device, name=data["device"], type=type_) if data.get("device") else None
+            site = generics.get_object_or_404(Site, name=data["site"]) if data.get("site") else None
+            if device is not None and site is not None:
+                raise Refused("invalid", "an override is on a device or on a site, not on both")
+            place = {"device": device.pk if device else None, "site": site.pk if site else None}
+            set_setpoint(type_, name, data["value"], person_of(request), **place)
+            about = {"value": data["value"], "device": data.get("device"), "site": data.get("site")}
+            record(person_of(request), "changed setpoint", f"{type_.key} {name}", about)
         return Response(TypeOut(with_decoders([generics.get_object_or_404(types(), key=key)])[0]).data)
 
 
@@ -213,6 +254,8 @@ def within(name: str) -> list[int]:
     found, waiting = [], [start] if start else []
     while waiting:
         site = waiting.pop()
+        if site in found:
+            continue
         found.append(site)
         waiting += children.get(site, [])
     return found
@@ -291,21 +334,20 @@ class DevicesView(APIView):
         asked = DeviceIn(data=request.data)
         asked.is_valid(raise_exception=True)
         with transaction.atomic():
+            lock_trees()
             device = asked.save()
             device.part = device.gateway.part if device.gateway else 0
             device.save(update_fields=["part"])
             registry_changed(person_of(request))
-            record(person_of(request), "added device", device.name, type=device.type.key)
+            record(person_of(request), "added device", device.name, {"type": device.type.key})
         return Response(device_out(device, *span(request)), 201)
 
 
 def bounded(request: Request) -> tuple[int, int]:
-    try:
-        limit, offset = int(request.query_params.get("limit", 100)), int(request.query_params.get("offset", 0))
-    except ValueError:
-        raise Refused("invalid", "limit and offset are whole numbers") from None
-    if not 1 <= limit <= 500 or offset < 0:
-        raise Refused("invalid", "limit is 1 to 500, offset 0 or more")
+    limit = whole(request.query_params.get("limit", "100"), 500)
+    offset = whole(request.query_params.get("offset", "0"), 10**9)
+    if not limit or offset is None:
+        raise Refused("invalid", "limit is a whole number from 1 to 500, offset one from 0 to a billion")
     return limit, offset
 
 
@@ -322,9 +364,7 @@ def setpoints_of(device: Device) -> list[dict[str, Any]]:
             "source": "type",
             "source_title": device.type.title,
         }
-        site = device.site
-        while site is not None and (name, None, site.pk) not in overrides:
-            site = site.parent
+        site = next((s for s in chain(device.site, "parent") if (name, None, s.pk) in overrides), None)
         if site is not None:
             row |= {"value": overrides[name, None, site.pk], "source": "site", "source_title": site.title}
         if (name, device.pk, None) in overrides:
@@ -391,7 +431,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     version, because = version_run(decoder, device)
     setpoints = setpoints_of(device)
     return row | {
-        "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
+        "revision": device.revision, "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
         "has_key": hasattr(device, "credential"), "behind": device.behind.count(), "zone": device.site.zone if device.site else "UTC",
         "decoder": decoder.pk if decoder else None, "decoder_version": version, "decoder_because": because,
         "values": values, "setpoints": setpoints, "limits": limits_of(device, setpoints),
@@ -404,31 +444,46 @@ class DeviceView(APIView):
     @extend_schema(parameters=SPAN, responses=DeviceOut, operation_id="device", tags=["devices"])
     def get(self, request: Request, name: str) -> Response:
         device = generics.get_object_or_404(Device.objects.select_related("type", "site", "gateway"), name=name)
-        return Response(device_out(device, *span(request)))
+        return tagged(Response(device_out(device, *span(request))), device.revision)
 
     @extend_schema(request=DeviceChange, responses=DeviceOut, operation_id="change_device", tags=["devices"])
     def patch(self, request: Request, name: str) -> Response:
-        device = generics.get_object_or_404(Device.objects.select_related("type", "site", "gateway"), name=name)
-        asked = DeviceChange(device, data=request.data, partial=True)
-        asked.is_valid(raise_exception=True)
         with transaction.atomic():
-            device = asked.save()
+            lock_trees()
+            device = changing(request, Device.objects.all(), name, name=name)
+            before = device.type_id
+            asked = DeviceChange(device, data=request.data, partial=True)
+            asked.is_valid(raise_exception=True)
+            through = asked.validated_data.get("gateway", device.gateway)
+            if device.pk in [d.pk for d in chain(through, "gateway")]:
+                raise Refused("invalid", "a device cannot speak through itself")
+            for field, value in asked.validated_data.items():
+                setattr(device, field, value)
+            device.part = through.part if through is not None else 0
+            device.revise()
+            if device.type_id != before and Hold.objects.filter(device=device).exists():
+                hold(device, None, "it is of another type now", person_of(request))
             registry_changed(person_of(request), accounts=True)
-            record(
-                person_of(request), "changed device", device.name, **{k: str(v) for k, v in dict(request.data).items()}
-            )
-        return Response(device_out(device, *span(request)))
+            record(person_of(request), "changed device", device.name, told(asked))
+        return self.get(request, name)
 
     @extend_schema(responses={204: None}, operation_id="delete_device", tags=["devices"])
     def delete(self, request: Request, name: str) -> Response:
         """Only a device that never sent anything can be deleted; others are retired."""
-        device = generics.get_object_or_404(Device, name=name)
-        with connection.cursor() as cursor:
-            cursor.execute("select 1 from latest where device_id = %s", (device.pk,))
-            if cursor.fetchone():
-                raise Refused("in use", f"{device.name} has messages; set its phase to retired instead", 409)
         try:
             with transaction.atomic():
+                device = changing(request, Device.objects.all(), name, name=name)
+                with connection.cursor() as cursor:
+                    # Nobody writes into the stream until this is settled.
+                    cursor.execute("select stream_turn(0)")
+                    cursor.execute(
+                        "select exists (select 1 from latest where device_id = %(id)s) or exists"
+                        " (select 1 from message where device_id = %(id)s or via_id = %(id)s)"
+                        " or exists (select 1 from reading_row where device_id = %(id)s)",
+                        {"id": device.pk},
+                    )
+                    if cursor.fetchone()[0]:
+                        raise Refused("in use", f"{device.name} has messages; set its phase to retired instead", 409)
                 device.delete()
                 registry_changed(person_of(request), accounts=True)
                 record(person_of(request), "deleted device", name)

@@ -13,21 +13,29 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from server.access.authentication import person_of
+from server.access.errors import Refused
+from server.access.fields import Moment
 from server.access.models import record
+from server.access.text import harmless
 
 from .models import Constant, Device
 from .registering import registry_changed
+
+MOST = 1e300
+MOST_CONSTANTS = 2000
 
 
 class ConstantIn(serializers.Serializer):
     name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$")
     value = serializers.JSONField()
-    valid_from = serializers.DateTimeField(required=False)
+    valid_from = Moment(required=False)
 
     def validate_value(self, value: Any) -> Any:
-        if not isinstance(value, bool | int | float | str) or len(str(value)) > 200:
-            raise serializers.ValidationError("a constant is a number, a text of at most 200 characters, true or false")
-        return value
+        if isinstance(value, str) and len(value) <= 200:
+            return harmless(value)
+        if isinstance(value, bool) or isinstance(value, int | float) and abs(value) < MOST:
+            return value
+        raise serializers.ValidationError("a constant is a number, a text of at most 200 characters, true or false")
 
 
 class ConstantOut(serializers.ModelSerializer):
@@ -51,19 +59,16 @@ class ConstantsView(APIView):
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
         with transaction.atomic():
+            if device.constants.count() >= MOST_CONSTANTS:
+                raise Refused("too many", f"a device has at most {MOST_CONSTANTS} values of constants")
             constant, _ = Constant.objects.update_or_create(
                 device=device,
                 name=data["name"],
                 valid_from=data.get("valid_from") or timezone.now(),
                 defaults={"value": data["value"]},
             )
-            record(
-                person_of(request),
-                "set constant",
-                f"{device.name} {constant.name}",
-                value=constant.value,
-                valid_from=constant.valid_from.isoformat(),
-            )
+            about = {"value": constant.value, "valid_from": constant.valid_from.isoformat()}
+            record(person_of(request), "set constant", f"{device.name} {constant.name}", about)
             registry_changed(person_of(request))
         return Response(ConstantOut(constant).data, 201)
 
@@ -75,7 +80,7 @@ class ConstantView(APIView):
     def delete(self, request: Request, name: str, ident: int) -> Response:
         constant = generics.get_object_or_404(Constant, pk=ident, device__name=name)
         with transaction.atomic():
-            record(person_of(request), "removed constant", f"{name} {constant.name}", value=constant.value)
+            record(person_of(request), "removed constant", f"{name} {constant.name}", {"value": constant.value})
             constant.delete()
             registry_changed(person_of(request))
         return Response(status=204)

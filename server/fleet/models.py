@@ -15,7 +15,21 @@ PHASES = ["commissioning", "in service", "maintenance", "retired"]
 KINDS = ["number", "integer", "flag", "code", "text", "position", "time"]
 
 
-class Site(models.Model):
+class Revised(models.Model):
+    """What people change: each change counts the revision up, so that nobody changes what they have not seen."""
+
+    revision = models.PositiveIntegerField(default=1, editable=False)
+
+    class Meta:
+        abstract = True
+
+    def revise(self) -> None:
+        """Saves a change. To be called with the row locked."""
+        self.revision += 1
+        self.save()
+
+
+class Site(Revised):
     """A named place in a tree of places."""
 
     name = models.CharField(max_length=63, unique=True, validators=[NAME])
@@ -26,7 +40,7 @@ class Site(models.Model):
     longitude = models.FloatField(null=True, blank=True)
 
 
-class DeviceType(models.Model):
+class DeviceType(Revised):
     """What all units of one make share. `fields` is a list of FieldSpec; `setpoints` of name, unit, value."""
 
     key = models.CharField(max_length=63, unique=True, validators=[KEY])
@@ -37,7 +51,7 @@ class DeviceType(models.Model):
     is_gateway = models.BooleanField(default=False)
 
 
-class Device(models.Model):
+class Device(Revised):
     """One unit in the field."""
 
     name = models.CharField(max_length=63, unique=True, validators=[NAME])

@@ -72,16 +72,26 @@ def set_setpoint(
     site: int | None = None,
     device: int | None = None,
 ) -> None:
-    """Writes a setpoint (None takes an override away) and puts the change into the stream."""
+    """Writes a setpoint (None takes an override away) and puts the change into the stream.
+
+    The type is locked from here to the commit, so that what stands in the tables last is what comes last in the stream.
+    """
     place: dict[str, Any] = {"type": type_, "name": name, "site_id": site, "device_id": device}
     with transaction.atomic():
+        locked = DeviceType.objects.select_for_update().get(pk=type_.pk)
         if site is None and device is None:
-            for setpoint in type_.setpoints:
-                if setpoint["name"] == name:
-                    setpoint["value"] = value
-            type_.save(update_fields=["setpoints"])
+            locked.setpoints = [s | {"value": value} if s["name"] == name else s for s in locked.setpoints]
+            locked.revise()
+            type_.setpoints, type_.revision = locked.setpoints, locked.revision
         elif value is None:
             Setpoint.objects.filter(**place).delete()
         else:
             Setpoint.objects.update_or_create(**place, defaults={"value": value})
         control("setpoint", {"type": type_.pk, "name": name, "site": site, "device": device, "value": value}, person)
+
+
+def remove_setpoint(type_: DeviceType, name: str, person: Person | None) -> None:
+    """Takes a setpoint and its overrides out of force, in the tables and in the stream. The type is locked."""
+    for override in Setpoint.objects.filter(type=type_, name=name):
+        set_setpoint(type_, name, None, person, site=override.site_id, device=override.device_id)
+    control("setpoint", {"type": type_.pk, "name": name, "site": None, "device": None, "value": None}, person)

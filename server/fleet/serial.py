@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 from zoneinfo import available_timezones
 
 from rest_framework import serializers
 
 from oculum.quantities import UnitError, parse_unit
-from server.access.text import harmless
+from server.access.fields import Amount, Latitude, Longitude, Words
+from server.intake.accounts import reserved
 
 from .models import KINDS, PHASES, Device, DeviceType, Site
 
+MOST_LIMIT = 1e15
 STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
 
 
@@ -22,10 +25,12 @@ class FieldOut(serializers.Serializer):
     )
     kind = serializers.ChoiceField(KINDS)
     unit = serializers.CharField(allow_null=True, required=False, default=None, max_length=40)
-    codes = serializers.DictField(child=serializers.CharField(max_length=60), required=False, default=dict)
+    codes = serializers.DictField(child=Words(max_length=60), required=False, default=dict)
     wide = serializers.BooleanField(required=False, default=False)
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
+        if "kind" not in attrs:
+            return attrs  # of a change of a part of the type; see `whole`
         numeric = attrs["kind"] in ("number", "integer")
         if attrs.get("unit") and not numeric:
             raise serializers.ValidationError(f"a {attrs['kind']} has no unit")
@@ -35,15 +40,15 @@ class FieldOut(serializers.Serializer):
                 parse_unit(attrs["unit"])
             except UnitError as error:
                 raise serializers.ValidationError(f"{error}; units are UCUM codes such as Cel, mg/L, V") from None
-        if any(not k.isdigit() for k in attrs.get("codes", {})):
-            raise serializers.ValidationError("the numbers of a code are whole")
+        if any(re.fullmatch(r"0|[1-9][0-9]{0,14}", k, re.ASCII) is None for k in attrs.get("codes", {})):
+            raise serializers.ValidationError("the numbers of a code are whole, from 0 to 999,999,999,999,999")
         return attrs
 
 
 class SetpointOut(serializers.Serializer):
     name = serializers.RegexField(r"^[a-z][a-z0-9_]{0,62}$")
     unit = serializers.CharField(max_length=40)
-    value = serializers.FloatField(allow_null=True)
+    value = Amount(allow_null=True, min_value=-MOST_LIMIT, max_value=MOST_LIMIT)
 
     def validate_unit(self, value: str) -> str:
         try:
@@ -53,7 +58,17 @@ class SetpointOut(serializers.Serializer):
         return value
 
 
+def whole(kind: type[serializers.Serializer], value: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """The parts of a list, each of them whole, also where the request changes a part of the thing only."""
+    asked = kind(data=value, many=True)
+    asked.is_valid(raise_exception=True)
+    return list(asked.validated_data)
+
+
 class SiteOut(serializers.ModelSerializer):
+    title = Words(max_length=120)
+    latitude = Latitude()
+    longitude = Longitude()
     parent = serializers.SlugRelatedField(
         slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False
     )  # type: ignore[assignment]
@@ -61,7 +76,13 @@ class SiteOut(serializers.ModelSerializer):
 
     class Meta:
         model = Site
-        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices"]
+        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices", "revision"]
+
+    def update(self, instance: Site, validated_data: dict[str, Any]) -> Site:
+        for name, value in validated_data.items():
+            setattr(instance, name, value)
+        instance.revise()
+        return instance
 
     def validate_zone(self, value: str) -> str:
         if value not in available_timezones():
@@ -70,6 +91,7 @@ class SiteOut(serializers.ModelSerializer):
 
 
 class TypeOut(serializers.ModelSerializer):
+    title = Words(max_length=120)
     fields = FieldOut(many=True, required=False)  # type: ignore[assignment]
     setpoints = SetpointOut(many=True, required=False)
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
@@ -88,6 +110,7 @@ class TypeOut(serializers.ModelSerializer):
             "devices",
             "decoder",
             "decoder_version",
+            "revision",
         ]
 
     def create(self, validated_data: dict[str, Any]) -> DeviceType:
@@ -96,14 +119,14 @@ class TypeOut(serializers.ModelSerializer):
     def update(self, instance: DeviceType, validated_data: dict[str, Any]) -> DeviceType:
         for name, value in validated_data.items():
             setattr(instance, name, value)
-        instance.save()
+        instance.revise()
         return instance
 
     def validate_fields(self, value: list[dict[str, Any]]) -> list[dict[str, Any]]:
-        return unique(value)
+        return unique(whole(FieldOut, value))
 
     def validate_setpoints(self, value: list[dict[str, Any]]) -> list[dict[str, Any]]:
-        return unique(value)
+        return unique(whole(SetpointOut, value))
 
 
 def unique(value: list[dict[str, Any]]) -> list[dict[str, Any]]:
@@ -116,29 +139,37 @@ def unique(value: list[dict[str, Any]]) -> list[dict[str, Any]]:
     return value
 
 
+def own_name(value: str) -> str:
+    """A name that is free for devices and their like. Raises ValidationError."""
+    if reserved(value):
+        raise serializers.ValidationError("names that begin with `oculum` are Oculum's own; choose another one")
+    return value
+
+
 class DeviceIn(serializers.ModelSerializer):
     type = serializers.SlugRelatedField(slug_field="key", queryset=DeviceType.objects.all())
     site = serializers.SlugRelatedField(slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False)
     gateway = serializers.SlugRelatedField(
         slug_field="name", queryset=Device.objects.filter(type__is_gateway=True), allow_null=True, required=False
     )
-    labels = serializers.DictField(child=serializers.CharField(max_length=63), required=False)
-    latitude = serializers.FloatField(min_value=-90, max_value=90, allow_null=True, required=False)
-    longitude = serializers.FloatField(min_value=-180, max_value=180, allow_null=True, required=False)
+    title = Words(max_length=120)
+    labels = serializers.DictField(child=Words(max_length=63), required=False)
+    latitude = Latitude()
+    longitude = Longitude()
 
     class Meta:
         model = Device
         fields = ["name", "title", "type", "site", "gateway", "labels", "latitude", "longitude", "phase", "cadence_s"]
 
-    def validate_title(self, value: str) -> str:
-        return harmless(value, 120)
+    def validate_name(self, value: str) -> str:
+        return own_name(value)
 
     def validate_labels(self, value: dict[str, str]) -> dict[str, str]:
         if len(value) > 32 or any(not k or len(k) > 63 or not k.replace("_", "a").isalnum() for k in value):
             raise serializers.ValidationError(
                 "a device has at most 32 labels; their names have letters, digits and underscores"
             )
-        return {k: harmless(v, 63) for k, v in value.items()}
+        return value
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
         if (attrs.get("latitude") is None) != (attrs.get("longitude") is None) and (
@@ -219,6 +250,7 @@ class SetpointInForce(serializers.Serializer):
 
 
 class DeviceOut(DeviceRowOut):
+    revision = serializers.IntegerField(help_text="also the ETag")
     latitude = serializers.FloatField(allow_null=True)
     longitude = serializers.FloatField(allow_null=True)
     registered_at = serializers.DateTimeField()
@@ -244,6 +276,6 @@ class KeyOut(serializers.Serializer):
 
 
 class SetpointIn(serializers.Serializer):
-    value = serializers.FloatField(allow_null=True)
+    value = Amount(allow_null=True, min_value=-MOST_LIMIT, max_value=MOST_LIMIT)
     device = serializers.CharField(required=False, allow_null=True)
     site = serializers.CharField(required=False, allow_null=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -17,6 +17,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from server.access.errors import Refused
+from server.access.fields import whole
 from server.access.moments import moment, span
 from server.alarms.api import AlarmOut, EntryOut, everything
 from server.alarms.models import PRIORITIES, Alarm, JournalEntry
@@ -24,6 +25,7 @@ from server.definitions.models import Definition, Version
 from server.definitions.plans import condition_plan, decoder_plan
 from server.engine.beside import beside
 from server.engine.rows import row_values
+from server.engine.store import moment as moment_of
 from server.fleet.api import SPAN
 from server.fleet.models import Device
 from server.intake.api import ArrivalOut, arrivals
@@ -199,10 +201,10 @@ class SeriesView(APIView):
         strange = next((n for n in names if n not in declared), None)
         if strange is not None:
             raise Refused("not found", f"`{strange[:60]}` is not a field of {device.type.key}", 404)
-        try:
-            points = min(max(int(request.query_params.get("points", 1200)), 50), 5000)
-        except ValueError:
-            raise Refused("invalid", "points is a whole number") from None
+        asked = whole(request.query_params.get("points", "1200"))
+        if asked is None:
+            raise Refused("invalid", "points is a whole number")
+        points = min(max(asked, 50), 5000)
         found, cut = series(device, names, start, end, points)
         return Response({"fields": found, "from": start, "to": end, "cut": cut})
 
@@ -346,7 +348,7 @@ def shown(value: Any, spec: dict[str, Any]) -> str:
     if kind == "position":
         return f"{value[0]:.6f}, {value[1]:.6f}"
     if kind == "time":
-        return datetime.fromtimestamp(value / 1e6, UTC).isoformat()
+        return moment_of(int(value)).isoformat()
     if kind in ("number", "integer"):
         unit = spec.get("unit")
         return f"{float(value):.10g}" + (f" {unit}" if unit and unit != "1" else "")
@@ -466,11 +468,11 @@ class WhyReadingView(APIView):
         device = generics.get_object_or_404(
             Device.objects.select_related("type"), name=request.query_params.get("device", "")
         )
-        message = request.query_params.get("message", "")
-        if not message.isdigit():
+        message = whole(request.query_params.get("message"))
+        if message is None:
             raise Refused("invalid", "message is the number of an arrival")
         field = request.query_params.get("field", "")
-        steps, arrival, places = path_of_reading(device, field, int(message))
+        steps, arrival, places = path_of_reading(device, field, message)
         return Response(
             {
                 "about": f"{device.title}: {field}",

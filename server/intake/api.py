@@ -15,14 +15,16 @@ from rest_framework.views import APIView
 
 from server.access.authentication import person_of
 from server.access.errors import Refused
+from server.access.fields import whole
 from server.access.models import record
 from server.access.moments import moment
+from server.access.revisions import lock_trees
 from server.access.text import harmless
 from server.engine.beside import beside
 from server.fleet.api import bounded, key_out
 from server.fleet.models import NAME, Credential, Device
 from server.fleet.registering import give_key, registry_changed
-from server.fleet.serial import DeviceIn, KeyOut
+from server.fleet.serial import DeviceIn, KeyOut, own_name
 
 from .models import UnknownSender
 
@@ -88,6 +90,9 @@ class UnknownOut(serializers.ModelSerializer):
 class OnboardingOut(serializers.Serializer):
     name = serializers.CharField(validators=[NAME], max_length=63)
     made_at = serializers.DateTimeField(read_only=True)
+
+    def validate_name(self, value: str) -> str:
+        return own_name(value)
 
 
 class RefusalOut(serializers.Serializer):
@@ -196,10 +201,10 @@ class ArrivalsView(APIView):
         elif params.get("device"):
             where.append("m.device_id = (select id from fleet_device where name = %(device)s)")
         elif params.get("unknown"):
-            if not params["unknown"].isdigit():
+            values["unknown"] = whole(params["unknown"], 2**31 - 1)
+            if values["unknown"] is None:
                 raise Refused("invalid", "unknown is the number of an unknown sender")
             where.append("m.unknown_id = %(unknown)s")
-            values["unknown"] = int(params["unknown"])
         elif params.get("type"):
             source = OF_TYPE
         else:
@@ -246,13 +251,20 @@ class AdoptView(APIView):
 
     @extend_schema(request=DeviceIn, responses=KeyOut, operation_id="adopt", tags=["arrivals"])
     def post(self, request: Request, ident: int) -> Response:
-        unknown = generics.get_object_or_404(
-            UnknownSender.objects.select_related("through", "through__device"), pk=ident, adopted_as=None
-        )
         asked = DeviceIn(data=request.data)
         asked.is_valid(raise_exception=True)
         with transaction.atomic():
-            device: Device = asked.save(adopted_from=f"{unknown.name} through {unknown.through.username}")
+            lock_trees()
+            # Nobody else adopts it meanwhile, and nothing of it arrives that would stay behind.
+            unknown = generics.get_object_or_404(
+                UnknownSender.objects.select_for_update(of=("self",)).select_related("through", "through__device"),
+                pk=ident,
+                adopted_as=None,
+            )
+            with connection.cursor() as cursor:
+                cursor.execute("select stream_turn(0)")
+            through = f"{harmless(unknown.name, 63)} through {unknown.through.username}"
+            device: Device = asked.save(adopted_from=through[:200])
             if device.gateway is None and unknown.through.device is not None and unknown.through.device.type.is_gateway:
                 device.gateway = unknown.through.device
             device.part = device.gateway.part if device.gateway else 0
@@ -280,13 +292,8 @@ class AdoptView(APIView):
                 )
             key = give_key(device)
             registry_changed(person_of(request), accounts=True)
-            record(
-                person_of(request),
-                "adopted device",
-                device.name,
-                came_as=unknown.name,
-                through=unknown.through.username,
-            )
+            came = {"came_as": harmless(unknown.name, 63), "through": unknown.through.username}
+            record(person_of(request), "adopted device", device.name, came)
         return Response(key_out(device.name, key), 201)
 
 

@@ -84,6 +84,7 @@ class Bounded(HttpToolsProtocol):
 
 def main() -> None:
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    os.environ["OCULUM_DATABASE_OPTIONS"] = "-c statement_timeout=60000 -c lock_timeout=10000"
     instance = Instance.from_environment()
     lock = Lock(instance.folder, "web")
     lock.or_exit()

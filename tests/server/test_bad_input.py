@@ -18,7 +18,7 @@ from tests.server.test_api import Client, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
 
 LEFT_OUT = {
-    "api/v1/definitions/<int:ident>/retire",
+    "api/v1/definitions/<id:ident>/retire",
     "api/v1/sign-in",
     "api/v1/sign-out",
     "api/v1/schema",
@@ -100,9 +100,9 @@ def paths() -> list[tuple[str, Any]]:
         route = str(pattern.pattern)
         if route.startswith("api/v1/") and route not in LEFT_OUT:
             for part, word in (
-                ("<int:ident>", "1"),
-                ("<int:pk>", "1"),
-                ("<int:case>", "1"),
+                ("<id:ident>", "1"),
+                ("<id:pk>", "1"),
+                ("<id:case>", "1"),
                 ("<str:key>", "pod"),
                 ("<str:name>", "pod-0"),
             ):

@@ -112,6 +112,10 @@ def test_people_tokens_and_leaving(world: World) -> None:
         ).status_code
         == 200
     )
+    first = send(client, "POST", "tokens", {"name": "script", "role": "viewer"})
+    assert first.status_code == 403 and "choose a password of your own first" in first.json()["detail"]
+    own = {"old": PASSWORD, "new": "a password of one's own"}
+    assert send(client, "POST", "me/password", own).json()["must_change_password"] is False
     token = send(client, "POST", "tokens", {"name": "script", "role": "viewer"}).json()
     bearer = {"HTTP_AUTHORIZATION": f"Bearer {token['key']}"}
     assert Client().get(V1 + "me", **bearer).json()["username"] == "odd"

@@ -126,12 +126,14 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
         if one.kind == "data":
             noted.append(word)
         elif one.kind:
-            body.append(_read((word,), field_name(word, taken), one.kind, one.units))
-            taken.add(body[-1].name)
+            name_of = field_name(word, taken)
+            body.append(_read((word,), name_of, one.kind, one.units))
+            taken.add(name_of)
             room -= 1
         if one.total and room > 0:
-            body.append(_read((word, "sum"), field_name(f"{word}_total", taken), "number", set()))
-            taken.add(body[-1].name)
+            name_of = field_name(f"{word}_total", taken)
+            body.append(_read((word, "sum"), name_of, "number", set()))
+            taken.add(name_of)
             room -= 1
     if not any(isinstance(line, tree.Read) for line in body):
         return None

@@ -195,15 +195,16 @@ def from_table(text: str, name: str, source: str = "bytes", order: str = "big") 
             taken.add(line.name)
     found.lines = len(lines)
     if source == "registers" and lines:
-        lowest = min(line.address.first for line in lines if isinstance(line, tree.Read) and _placed(line.address))
+        lowest = min(first for first in (_first(line) for line in lines) if first is not None)
         lines.insert(0, tree.Origin(place(2), tree.Quantity(place(2), str(lowest), None, None)))
     node = tree.Decoder(place(1), name, source, order, None, tuple(lines))
     found.text = printed(node) if lines else f"decoder {name} for {source}, {order} endian\n"
     return found
 
 
-def _placed(address: tree.Address) -> bool:
-    return isinstance(address, tree.InRegister | tree.InBytes)
+def _first(line: tree.Statement) -> int | None:
+    placed = isinstance(line, tree.Read) and isinstance(line.address, tree.InRegister | tree.InBytes)
+    return line.address.first if placed else None  # type: ignore[union-attr]
 
 
 def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str], at: Span) -> tree.Read | str:

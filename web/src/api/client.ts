@@ -79,7 +79,12 @@ export async function* lines<T>(path: string, body: unknown, signal: AbortSignal
     const { done, value } = await reader.read();
     const pieces = (rest + (value ?? "")).split("\n");
     rest = pieces.pop() ?? "";
-    for (const piece of pieces) if (piece) yield JSON.parse(piece) as T;
+    for (const piece of pieces) {
+      if (!piece) continue;
+      const step = JSON.parse(piece) as T & { error?: { status?: number } };
+      if (step.error) throw refusal(step.error, step.error.status ?? 500);
+      yield step;
+    }
     if (done) return;
   }
 }
