@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import decode, fuzz, ingest, redecode
+from . import decode, faults, fuzz, ingest, redecode
 
 BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "decode": decode.measure,
@@ -13,8 +13,10 @@ BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "ingest": ingest.measure,
     "redecode": redecode.measure,
 }
+ROUNDS: dict[str, Callable[[int], dict[str, Any]]] = {"faults": faults.measure}
+NAMES = sorted({*BENCHES, *ROUNDS})
 
 
-def run(name: str, seconds: float) -> dict[str, Any]:
-    """One benchmark: {"bench", "figures", "ratios"}."""
-    return {"bench": name, **BENCHES[name](seconds)}
+def run(name: str, seconds: float, rounds: int) -> dict[str, Any]:
+    """One benchmark: {"bench", "figures", "ratios"}. Those that measure by time take seconds, the others rounds."""
+    return {"bench": name, **(ROUNDS[name](rounds) if name in ROUNDS else BENCHES[name](seconds))}

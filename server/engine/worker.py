@@ -171,8 +171,8 @@ class Engine:
         except Fenced:
             raise
         except ConditionFailed as failed:
-            self.load()
             self.broken.add(self.registry.conditions[failed.key].version_id)
+            self.load()
             log.exception("condition %d could not be evaluated and is left out until it is published anew", failed.key)
             return self.step(limit)
         except Exception as error:
@@ -228,17 +228,17 @@ class Engine:
             if horizon is not None:
                 self.tick(horizon + 1, told)
             self.keep_states()
-            before = self.cursor
-            self.cursor = max([before, *(e[0] for e in events[-1:]), *arrived.ids[-1:].tolist()])
+            place = max([self.cursor, *(e[0] for e in events[-1:]), *arrived.ids[-1:].tolist()])
             moved = c.execute(
                 "update engine_cursor set id = %s, clock = %s, messages = messages + %s, at = clock_timestamp()"
                 " where part = %s and id = %s and holder = %s",
-                (self.cursor, moment(self.clock), len(arrived), self.part, before, self.holder),
+                (place, moment(self.clock), len(arrived), self.part, self.cursor, self.holder),
             )
             if moved.rowcount != 1:
                 raise Fenced(f"another engine has taken part {self.part} over")
             if told.messages or told.alarms or told.control:
                 self.tell(told)
+        self.cursor = place
 
     def apply(self, kind: str, body: dict[str, Any], at: int, told: Told) -> None:
         """One event of the stream. One that cannot be applied is logged and left out: the stream goes on."""

@@ -15,8 +15,20 @@ import typer
 from .health import health
 from .instance import ROOT
 from .keeper import stopping
-from .lifecycle import alone, bring_up, chosen, fail, runs, say, stop_all, tell, tell_sign_ins
-from .stack import StackError
+from .lifecycle import (
+    alone,
+    bring_up,
+    chosen,
+    fail,
+    keeper_runs,
+    prepare,
+    runs,
+    say,
+    stop_all,
+    tell,
+    tell_sign_ins,
+)
+from .stack import StackError, start_postgres
 
 app = typer.Typer(
     add_completion=False,
@@ -127,9 +139,103 @@ def status(port: Port = None, data: Data = None, as_json: Annotated[bool, typer.
 
 
 @app.command()
+def backup(
+    file: Annotated[Path, typer.Argument(help="the file to write")], port: Port = None, data: Data = None
+) -> None:
+    """Writes a backup while everything runs: the database as of one moment, and the secrets that belong to it."""
+    from . import backup as backups
+
+    try:
+        backups.backup(chosen(port, data), file, say)
+    except StackError as error:
+        fail(str(error))
+
+
+@app.command()
+def restore(
+    file: Annotated[Path, typer.Argument(help="a file that `backup` has written")],
+    port: Port = None,
+    data: Data = None,
+    replace: Annotated[
+        str | None, typer.Option(help="the name of the data folder, where what is in it is to be replaced")
+    ] = None,
+) -> None:
+    """Puts a backup into a data folder. What is in use there is replaced only if its name is given."""
+    from . import backup as backups
+
+    instance = chosen(port, data)
+    try:
+        backups.read_manifest(file)
+        with alone(instance):
+            if keeper_runs(instance):
+                fail("Oculum runs on this folder: stop it first with `./oculum down`")
+            stop_all(instance)
+            start_postgres(instance)
+            try:
+                if backups.holds_something(instance):
+                    name = instance.folder.name
+                    given = replace
+                    if given is None and sys.stdin.isatty():
+                        say(f"{instance.folder} is in use; what is in it would be replaced by the backup.")
+                        given = typer.prompt(f"Type its name, `{name}`, to replace it", default="", err=True)
+                    if given != name:
+                        fail(f"{instance.folder} is in use and stays as it is; `--replace {name}` replaces it")
+                backups.restore(instance, file, say)
+                prepare(instance, False)
+            finally:
+                stop_all(instance)
+    except StackError as error:
+        fail(str(error))
+    say("Start it with `./oculum up`.")
+
+
+@app.command()
+def clock(
+    port: Port = None,
+    data: Data = None,
+    accept: Annotated[bool, typer.Option("--accept", help="the clock is right: retention follows it again")] = False,
+) -> None:
+    """The clock by which old data is deleted, and whether the clock of this machine has leapt away from it."""
+    import psycopg
+
+    instance = chosen(port, data)
+    os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
+    from server.engine.house import accept_clock, kept_clock
+
+    try:
+        with psycopg.connect(instance.database_url(), connect_timeout=5, autocommit=True) as connection:
+            if accept:
+                accept_clock(connection)
+            found = kept_clock(connection)
+    except psycopg.Error as error:
+        fail(f"the database does not answer: {str(error).strip().splitlines()[0]}")
+    if found is None:
+        typer.echo("the engine has not run yet")
+    elif found.leapt_at is None:
+        typer.echo(f"retention counts from {found.trusted:%Y-%m-%d %H:%M} UTC; the clock has not leapt")
+    else:
+        typer.echo(
+            f"the clock leapt from {found.leapt_from:%Y-%m-%d %H:%M} to {found.leapt_at:%Y-%m-%d %H:%M} UTC;"
+            f" retention counts from {found.trusted:%Y-%m-%d %H:%M} until `./oculum clock --accept` says it is right"
+        )
+
+
+@app.command("person", context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
+def person(context: typer.Context, port: Port = None, data: Data = None) -> None:
+    """People: `list`, `add NAME --role ROLE`, `password NAME`, `role NAME ROLE`. Needs no sign-in."""
+    chosen(port, data)
+    import django
+
+    django.setup()
+    from .people import app as people
+
+    people(context.args or ["--help"], prog_name="oculum person")
+
+
+@app.command()
 def test(
     only: Annotated[
-        list[str] | None, typer.Argument(help="style, types, core, server, web, browser; all if none is named")
+        list[str] | None, typer.Argument(help="style, types, core, server, web, operation, browser; all if none is named")
     ] = None,
 ) -> None:
     """Style, types, core, server and browser tests."""
@@ -140,16 +246,17 @@ def test(
 
 @app.command()
 def bench(
-    name: Annotated[str, typer.Argument(help="decode or ingest")],
+    name: Annotated[str, typer.Argument(help="decode, faults, fuzz, ingest or redecode")],
     seconds: Annotated[float, typer.Option("--seconds", help="about how long it measures")] = 10,
+    rounds: Annotated[int, typer.Option("--rounds", help="of `faults`: how many there are")] = 20,
     as_json: Annotated[bool, typer.Option("--json", help="one JSON object on standard output")] = False,
 ) -> None:
     """Measures; progress goes to standard error."""
     import benchmarks
 
-    if name not in benchmarks.BENCHES:
-        fail(f"there is no benchmark `{name}`: choose {' or '.join(benchmarks.BENCHES)}")
-    found = benchmarks.run(name, seconds)
+    if name not in benchmarks.NAMES:
+        fail(f"there is no benchmark `{name}`: choose {' or '.join(benchmarks.NAMES)}")
+    found = benchmarks.run(name, seconds, rounds)
     if as_json:
         typer.echo(json.dumps(found))
         return

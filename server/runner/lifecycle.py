@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import NoReturn
 
 import typer
 
@@ -28,7 +29,7 @@ def say(text: str) -> None:
     typer.echo(text, err=True)
 
 
-def fail(text: str) -> None:
+def fail(text: str) -> NoReturn:
     typer.echo(f"oculum: {text}", err=True)
     raise typer.Exit(1)
 
@@ -85,9 +86,27 @@ def alone(instance: Instance) -> Iterator[None]:
         lock.free()
 
 
+def version() -> str:
+    """What runs, as a short word: another one where any of the sources is another."""
+    found = hashlib.sha256()
+    for folder in ("core", "server", "demo"):
+        for path in sorted((ROOT / folder).rglob("*")):
+            if path.suffix in (".py", ".lark", ".c"):
+                found.update(path.read_bytes())
+    return found.hexdigest()[:16]
+
+
+def keeper_runs(instance: Instance) -> bool:
+    return Lock(instance.folder, "keeper").held()
+
+
 def runs(instance: Instance) -> bool:
     """Whether the instance is kept going already; if it is, waits until all of it works. Raises StackError."""
-    if not (Lock(instance.folder, "keeper").held() and prepared(instance).exists()):
+    if not (keeper_runs(instance) and prepared(instance).exists()):
+        return False
+    if prepared(instance).read_text() != version():
+        say("Another version runs; it is stopped, and this one is started.")
+        stop_all(instance)
         return False
     say("Oculum runs already." if health(instance).whole else "Oculum runs, but not all of it; waiting for the rest")
     wait_until_whole(instance)
@@ -112,7 +131,7 @@ def bring_up(instance: Instance, demo: Callable[[], dict[str, str]] | None) -> d
         say("Starting database and broker")
         start_services(instance)
         sign_ins = prepare(instance, demo is None)
-        prepared(instance).touch()
+        prepared(instance).write_text(version())
         wait_until_whole(instance)
         return sign_ins | demo() if demo is not None else sign_ins
     except BaseException:

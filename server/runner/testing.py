@@ -69,6 +69,7 @@ STAGES: dict[str, Callable[[], bool]] = {
     "core": lambda: python("-m", "pytest", "tests/core"),
     "server": lambda: python("-m", "pytest", "tests/server", "tests/docs"),
     "web": lambda: npx("vitest", "run"),
+    "operation": lambda: python("-m", "pytest", "tests/operation"),
     "browser": lambda: python("-m", "pytest", "tests/browser"),
 }
 

@@ -418,7 +418,7 @@ def summary(
     raised = [t for t in found if t.raised]
     spans: list[dict[str, Any]] = []
     opened: dict[int, Transition] = {}
-    for transition in sorted(found, key=lambda t: (t.at, not t.raised)):
+    for transition in found:  # those of a device in the order of the stream
         if transition.raised:
             opened[transition.device] = transition
         elif transition.device in opened:

@@ -38,7 +38,7 @@ def test_format_says_where_a_mistake_is(tmp_path: Path) -> None:
 
 def test_unknown_benchmarks_and_stages_are_named() -> None:
     assert (
-        "there is no benchmark `speed`: choose decode or fuzz or ingest or redecode"
+        "there is no benchmark `speed`: choose decode or faults or fuzz or ingest or redecode"
         in run(app, ["bench", "speed"]).output
     )
     assert "there is no stage `everything`" in run(app, ["test", "everything"]).output
