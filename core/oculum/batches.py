@@ -9,7 +9,9 @@ from typing import Any
 import numpy as np
 
 from .language.plan import FieldSpec
+from .text import harmless
 
+LONGEST_SENTENCE = 300
 ABSENT, PRESENT, FIRST_REASON = 0, 1, 2
 PAD = 16
 
@@ -91,11 +93,17 @@ class Column:
 
 @dataclass(frozen=True)
 class Failure:
-    """Why a message was refused: a code, a sentence, the line of the decoder."""
+    """Why a message was refused: a code, a sentence, the line of the decoder.
+
+    A sentence may hold what a sender gave: it is harmless, and at most 300 characters long.
+    """
 
     code: str
     message: str
     line: int
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "message", harmless(self.message, LONGEST_SENTENCE)[:LONGEST_SENTENCE])
 
 
 @dataclass

@@ -153,8 +153,10 @@ def guarded(plan: DecoderPlan, payloads: Payloads, trace: Trace | None, context:
             return _undone(error)
     rows = np.arange(context, len(payloads), dtype=np.int64)
     if len(rows) == 1:
-        # What is before it may be what fails: it is read as one before which there is nothing.
-        return guarded(plan, payloads.taken(rows), None, 0)
+        # What fails may be a message before it: it is read with its own alone, and then as one without any.
+        before = payloads.before[rows] if payloads.before is not None else rows[:0]
+        own = before[before >= 0] if context > 1 else rows[:0]
+        return guarded(plan, payloads.taken(np.concatenate([own, rows])), None, len(own))
     halves = []
     for part in (rows[: len(rows) // 2], rows[len(rows) // 2 :]):
         before = payloads.before[part] if payloads.before is not None else np.zeros(0, np.int64)
@@ -164,7 +166,7 @@ def guarded(plan: DecoderPlan, payloads: Payloads, trace: Trace | None, context:
 
 
 def _undone(error: Exception) -> Decoded:
-    failure = Failure("failed", f"the decoder itself failed at this message: {type(error).__name__}: {error}"[:300], 0)
+    failure = Failure("failed", f"the decoder itself failed at this message: {type(error).__name__}: {error}", 0)
     place = np.zeros(1, np.int32)
     return Decoded([], [failure], place, place - 1, [], np.zeros(1, np.int64))
 

@@ -16,6 +16,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.text import harmless
+
 from . import bounds, tries
 from .authentication import by_session, person_of
 from .errors import Refused
@@ -23,7 +25,6 @@ from .fields import Words
 from .keys import new_key
 from .models import ROLES, Person, Record, Token, record
 from .passwords import set_password
-from .text import harmless
 
 MOST_TOKENS = 50
 

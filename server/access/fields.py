@@ -10,7 +10,7 @@ from typing import Any
 from django.urls.converters import IntConverter
 from rest_framework import serializers
 
-from .text import harmless
+from oculum.text import harmless
 
 EARLIEST, LATEST = datetime(1970, 1, 1, tzinfo=UTC), datetime(2200, 1, 1, tzinfo=UTC)
 MOST_IDENTITY = 2**53

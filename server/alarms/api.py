@@ -14,11 +14,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.text import harmless
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import whole
 from server.access.moments import moment, span
-from server.access.text import harmless
 from server.fleet.api import bounded
 
 from .models import PRIORITIES, Alarm, JournalEntry

@@ -12,12 +12,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.text import harmless
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import Words
 from server.access.moments import span
 from server.access.paging import Pages
-from server.access.text import harmless
 from server.fleet.api import SPAN
 from server.fleet.models import Device
 

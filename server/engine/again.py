@@ -13,6 +13,7 @@ from psycopg.types.json import Jsonb
 
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.pipeline import Effects, process
+from oculum.text import harmless
 from server.store.faults import of_the_database
 
 from .feeding import FIELDS, Arrived
@@ -107,7 +108,10 @@ def _aside(engine: Engine, reason: str) -> None:
         return
     arrived = _portion(c, job, engine.part, 1)
     if not len(arrived):
-        c.execute("update history_decodeagain set state = 'failed', reason = %s where id = %s", (reason[:300], job.id))
+        c.execute(
+            "update history_decodeagain set state = 'failed', reason = %s where id = %s",
+            (harmless(reason, 300)[:300], job.id),
+        )
         return
     write_refused(c, refuse(arrived, np.zeros(1, np.int64), "unwritable", reason))
     c.execute(

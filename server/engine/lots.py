@@ -8,6 +8,7 @@ import numpy as np
 import psycopg
 
 from oculum.pipeline import Effects, Lot
+from oculum.text import harmless
 
 from .feeding import Arrived, feed
 from .registry import Decoder, Registry
@@ -20,7 +21,16 @@ NO_DECODER = ("no decoder", "no decoder is published for this device type")
 def refuse(arrived: Arrived, rows: np.ndarray, code: str, reason: str) -> list[Refused]:
     """Rows that no decoder takes, with why."""
     return [
-        Refused(int(arrived.ids[i]), int(arrived.received[i]), int(arrived.device[i]), None, code, reason[:300], 0, -1)
+        Refused(
+            int(arrived.ids[i]),
+            int(arrived.received[i]),
+            int(arrived.device[i]),
+            None,
+            code,
+            harmless(reason, 300)[:300],
+            0,
+            -1,
+        )
         for i in rows
     ]
 
@@ -86,7 +96,7 @@ def write_lots(
                     int(device[row]),
                     decoder.version_id,
                     failure.code,
-                    failure.message[:300],
+                    failure.message,
                     failure.line,
                     int(decoded.byte[row]),
                 )

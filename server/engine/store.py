@@ -16,6 +16,7 @@ from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 from oculum.batches import Decoded
 from oculum.history.events import Newest
 from oculum.language.plan import FieldSpec
+from oculum.text import harmless
 
 from .rows import COLUMNS, HEADER, TRAILER, Rows, row_values
 
@@ -161,7 +162,7 @@ def partly(decoded: Decoded, ids: np.ndarray, received: np.ndarray, device: np.n
                 int(device[part.row]),
                 version,
                 part.failure.code,
-                reason[:300],
+                harmless(reason, 300)[:300],
                 part.failure.line,
                 -1,
             )
@@ -192,12 +193,17 @@ def latest_entry(found: Newest, message: int, received_us: int) -> list[Any]:
     return [value, found.at, message, received_us]
 
 
-def write_latest(connection: psycopg.Connection, rows: list[tuple[int, int, int, int, bool, dict[str, Any]]]) -> None:
-    """device, message, received_us, messages to add, whether the last failed, fields."""
+def write_latest(
+    connection: psycopg.Connection, rows: list[tuple[int, int, int, int, bool | None, dict[str, Any]]]
+) -> None:
+    """device, message, received_us, messages to add, whether its own last failed (None: as before), fields."""
     if not rows:
         return
     connection.execute(
-        "insert into latest select * from unnest(%s::int[], %s::bigint[], %s::timestamptz[], %s::bigint[], %s::bool[], %s::jsonb[])"
+        "insert into latest select d, message, received, n,"
+        " coalesce(f, (select l.failed from latest l where l.device_id = d), false), fields from"
+        " unnest(%s::int[], %s::bigint[], %s::timestamptz[], %s::bigint[], %s::bool[], %s::jsonb[])"
+        " u(d, message, received, n, f, fields)"
         " on conflict (device_id) do update set message_id = excluded.message_id, received_at = excluded.received_at,"
         " messages = latest.messages + excluded.messages, failed = excluded.failed, fields = excluded.fields",
         (

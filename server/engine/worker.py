@@ -308,15 +308,13 @@ class Engine:
             for lot, group in groups
             if group.owner is not None
         ]
+        owner, row = np.unique(np.concatenate(heard, axis=1), axis=1) if heard else np.zeros((2, 0), np.int64)
+        other = owner != arrived.device[row]
+        owner, row = owner[other], row[other]
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
-        if heard:
-            owner, row = np.unique(np.concatenate(heard, axis=1), axis=1)
-            other = owner != arrived.device[row]
-            write_activity(
-                self.connection, owner[other], arrived.received[row[other]], np.zeros(int(other.sum()), bool)
-            )
-            told.devices.update(owner[other].tolist())
-        self.keep_latest(arrived, known, failed, effects.newest)
+        write_activity(self.connection, owner, arrived.received[row], np.zeros(len(row), bool))
+        told.devices.update(owner.tolist())
+        self.keep_latest(arrived, known, failed, owner, row, effects.newest)
         told.messages += len(arrived)
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
@@ -368,38 +366,36 @@ class Engine:
                 cursor.executemany("delete from condition_state where condition_id = %s and device_id = %s", gone)
 
     def keep_latest(
-        self, arrived: Arrived, known: np.ndarray, failed: np.ndarray, newest: dict[tuple[int, str], tuple[Newest, int]]
+        self,
+        arrived: Arrived,
+        known: np.ndarray,
+        failed: np.ndarray,
+        heard: np.ndarray,
+        heard_row: np.ndarray,
+        newest: dict[tuple[int, str], tuple[Newest, int]],
     ) -> None:
+        """The last of each device's messages, and of those of others that tell of it (heard, in heard_row)."""
         for (device_id, name), (found, row) in newest.items():
             self.latest.setdefault(device_id, {})[name] = latest_entry(
                 found, int(arrived.ids[row]), int(arrived.received[row])
             )
-        rows = []
-        index = np.flatnonzero(known)
-        devices, first_from_end = np.unique(arrived.device[index][::-1], return_index=True)
-        counts = np.bincount(np.searchsorted(devices, arrived.device[index]), minlength=len(devices))
-        for device_id, back, count in zip(devices.tolist(), first_from_end.tolist(), counts, strict=True):
-            row = int(index[len(index) - 1 - back])
-            rows.append(
-                (
-                    device_id,
-                    int(arrived.ids[row]),
-                    int(arrived.received[row]),
-                    int(count),
-                    bool(failed[row]),
-                    self.latest.setdefault(device_id, {}),
-                )
+        own = np.flatnonzero(known)
+        said = np.concatenate([own, heard_row])
+        devices, which, counts = np.unique(
+            np.concatenate([arrived.device[own], heard]), return_inverse=True, return_counts=True
+        )
+        last, last_own = np.full((2, len(devices)), -1)
+        np.maximum.at(last, which, said)
+        np.maximum.at(last_own, which[: len(own)], own)
+        write_latest(self.connection, [
+            (
+                device, int(arrived.ids[row]), int(arrived.received[row]), count,
+                bool(failed[mine]) if mine >= 0 else None, self.latest.setdefault(device, {}),
             )
-        spoke = set(devices.tolist())
-        others: dict[int, int] = {}
-        for (device_id, _), (_, row) in newest.items():
-            if device_id not in spoke:
-                others[device_id] = max(others.get(device_id, -1), row)
-        for device_id, row in others.items():
-            rows.append(
-                (device_id, int(arrived.ids[row]), int(arrived.received[row]), 1, False, self.latest[device_id])
+            for device, row, mine, count in zip(
+                devices.tolist(), last.tolist(), last_own.tolist(), counts.tolist(), strict=True
             )
-        write_latest(self.connection, rows)
+        ])  # fmt: skip
 
     def tell(self, told: Told) -> None:
         devices = sorted(self.registry.devices[d].name for d in told.devices)

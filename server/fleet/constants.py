@@ -12,11 +12,11 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.text import harmless
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import Moment
 from server.access.models import record
-from server.access.text import harmless
 
 from .models import Constant, Device
 from .registering import registry_changed

@@ -13,13 +13,13 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.text import harmless
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import whole
 from server.access.models import record
 from server.access.moments import moment
 from server.access.revisions import lock_trees
-from server.access.text import harmless
 from server.engine.beside import beside
 from server.fleet.api import bounded, key_out
 from server.fleet.models import NAME, Credential, Device

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import logging
 
-from server.access.text import harmless
+from oculum.text import harmless
 
 
 class SafeFormatter(logging.Formatter):

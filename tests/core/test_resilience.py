@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import unicodedata
 
 import numpy as np
 import pytest
@@ -11,11 +12,12 @@ from hypothesis import strategies as st
 
 from oculum import pipeline
 from oculum.answers import answer
-from oculum.batches import Group, Payloads
+from oculum.batches import Failure, Group, Payloads
 from oculum.decoding.decode import decode
 from oculum.history.events import SET_BACK_US, Newest, build_events, eras, newest_after
 from oculum.language.decoders import check_decoder
 from oculum.pipeline import decode_batch
+from oculum.text import harmless
 
 TEXT = (
     "decoder d for bytes, big endian\n  byte 0  level  u16 / 10  m\n  byte 2  count  u8\n"
@@ -91,3 +93,13 @@ def test_what_was_measured_by_a_clock_that_was_wrong_does_not_stay_newest() -> N
 
     assert fresh(10 * day, 9 * day) and not fresh(10 * day, 10 * day + 1)
     assert not fresh(10 * day, 10 * day + SET_BACK_US) and fresh(10 * day, 110 * day)
+
+
+@given(st.text(), st.integers(1, 40))
+def test_what_a_stranger_wrote_is_kept_as_what_it_says(text: str, longest: int) -> None:
+    shown = harmless(text, longest)
+    assert not any(unicodedata.category(c) in ("Cc", "Cf", "Cs", "Co", "Cn", "Zl", "Zp") for c in shown)
+    if text.isascii() and text.isprintable() and len(text) <= longest:
+        assert shown == text
+    failure = Failure("unknown layout", f"`{text}` is no mode", 3)
+    assert len(failure.message) <= 300 and "\0" not in failure.message and failure.message.encode()

@@ -129,9 +129,14 @@ nasty = st.one_of(
 )
 
 
-@settings(max_examples=300, deadline=None)
+names = st.one_of(nasty, st.sampled_from(["level", "temp"]))
+units = st.one_of(nasty, st.text("aAm0%/._*^()[]:+-", max_size=24), st.sampled_from(["m", "Cel"]))
+
+
+@settings(max_examples=500, deadline=None)
 @given(
-    st.lists(st.tuples(nasty, nasty, st.sampled_from(["v", "vs", "vb", "vd"])), min_size=1, max_size=5), st.booleans()
+    st.lists(st.tuples(names, units, st.sampled_from(["v", "v", "vs", "vb", "vd"])), min_size=1, max_size=8),
+    st.booleans(),
 )
 def test_what_a_stranger_sends_names_a_field_or_a_unit_and_does_no_more(found, binary) -> None:
     """Whatever the pack holds, the text is a flat list of reads that names quantities of the pack, or there is none."""

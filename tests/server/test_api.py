@@ -13,7 +13,8 @@ from django import test as django_test
 from django.db import connections
 from django.urls import URLPattern
 
-from server.access.text import harmless, spreadsheet_safe
+from oculum.text import harmless
+from server.access.text import spreadsheet_safe
 from tests.server.world import CONDITION, DECODER, START, World, payload, work_off
 
 PASSWORD = "a long password of words"

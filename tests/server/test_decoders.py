@@ -13,14 +13,8 @@ import psycopg
 from server.definitions.publishing import publish
 from server.engine.again import decode_again_step
 from tests.server.test_api import V1, send, signed_in
-from tests.server.world import DECODER, START, World, payload, work_off
+from tests.server.world import DECODER, GATEWAY, START, World, payload, work_off
 
-GATEWAY = """decoder pod for bytes, big endian
-  repeat to end
-    next  number  u8  hidden
-    device "pod-{number}"
-    next  level  u16 / 10  m
-"""
 COUNTER = """decoder pod for bytes, big endian
   constant step number m = 0.5
   byte 0  pulses  u16

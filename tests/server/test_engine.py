@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import signal
+import struct
 import threading
 from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
@@ -12,8 +13,10 @@ from typing import Any
 import psycopg
 import pytest
 
+from server.fleet.models import Device
+from server.fleet.registering import registry_changed
 from tests.instance import start, until
-from tests.server.world import CONDITION, START, World, payload, work_off
+from tests.server.world import CONDITION, GATEWAY, START, World, payload, work_off
 
 
 def stream(seed: int, count: int, apart: float = 0.0) -> list[tuple[int, float, bytes]]:
@@ -48,27 +51,40 @@ def test_any_cutting_gives_the_same(world: World, engine: Any) -> None:
     world.decoder()
     world.condition()
     world.arrive(*stream(7, 160))
+    found = cut_anyhow(world, engine)
+    assert found[0]["journal"], "the stream must raise alarms for this to say anything"
+    assert found[0] == found[1] == found[2]
+
+
+def cut_anyhow(world: World, engine: Any) -> list[dict[str, list[tuple]]]:
+    """What comes of the stream in one batch, in batches of one, and in uneven ones."""
     found = []
     for limits in ([20_000], [1], [7, 1, 30, 2]):
-        with psycopg.connect(world.url) as connection:
-            for table in (
-                "reading_row",
-                "refused",
-                "latest",
-                "activity",
-                "alarms_journalentry",
-                "alarms_alarm",
-                "condition_state",
-                "engine_cursor",
-                "replaced_reading",
-            ):
-                connection.execute(f"delete from {table}")
+        world.forget()
         engine.take_over()
         turn = 0
         while engine.step(limits[turn % len(limits)]):
             turn += 1
         found.append(world.everything())
-    assert found[0]["journal"], "the stream must raise alarms for this to say anything"
+    return found
+
+
+def test_any_cutting_gives_the_same_of_what_one_device_tells_of_another(world: World, engine: Any) -> None:
+    """Also how often it was heard, when last, and whether its own last message was good."""
+    world.decoder(GATEWAY)
+    Device.objects.filter(name="pod-1").update(gateway=Device.objects.get(name="pod-0"))
+    registry_changed()
+    rng = random.Random(5)
+
+    def of(*pods: int) -> bytes:
+        return b"".join(struct.pack(">BH", pod, rng.randrange(20, 60)) for pod in pods)
+
+    told = [(0, of(1)), (0, of(0, 1)), (0, of(0)), (0, of(2)), (1, of(1)), (1, b"\x01"), (1, of(0))]
+    world.arrive(*[(pod, n, data) for n, (pod, data) in enumerate(rng.choices(told, k=90))])
+    found = cut_anyhow(world, engine)
+    assert {row[0]: row[3] for row in found[0]["latest"]} == dict(
+        world.ask("select device_id, sum(messages) from activity group by 1")
+    )
     assert found[0] == found[1] == found[2]
 
 
@@ -80,18 +96,7 @@ def test_rebuilt_equals_continuous(world: World, engine: Any) -> None:
     while engine.step(5):
         engine.load()
     rebuilt = world.everything()
-    with psycopg.connect(world.url) as connection:
-        for table in (
-            "reading_row",
-            "refused",
-            "latest",
-            "activity",
-            "alarms_journalentry",
-            "alarms_alarm",
-            "condition_state",
-            "engine_cursor",
-        ):
-            connection.execute(f"delete from {table}")
+    world.forget()
     engine.take_over()
     work_off(engine)
     assert world.everything() == rebuilt
@@ -127,19 +132,7 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     )
     assert doubled == []
     survivors = world.everything()
-    with psycopg.connect(world.url) as connection:
-        for table in (
-            "reading_row",
-            "refused",
-            "latest",
-            "activity",
-            "alarms_journalentry",
-            "alarms_alarm",
-            "condition_state",
-            "engine_cursor",
-            "replaced_reading",
-        ):
-            connection.execute(f"delete from {table}")
+    world.forget()
     from server.engine.worker import Engine
 
     fresh = Engine(world.url)

@@ -24,6 +24,13 @@ CONDITION = """condition "level is high" priority high
   raise when level > setpoint level_max deadband 1 m held 60 s
   say "{device} stands at {value}"
 """
+GATEWAY = """decoder pod for bytes, big endian
+  repeat to end
+    next  number  u8  hidden
+    device "pod-{number}"
+    next  level  u16 / 10  m
+"""
+MADE = ["reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "condition_state"]
 # Recent enough for every retention, and the same all through a run.
 START = (datetime.now(UTC) - timedelta(days=3)).replace(hour=12, minute=0, second=0, microsecond=0)
 
@@ -83,6 +90,12 @@ class World:
     def ask(self, query: str, *values: Any) -> list[tuple]:
         with psycopg.connect(self.url) as connection:
             return connection.execute(query, values).fetchall()
+
+    def forget(self) -> None:
+        """The stream is kept, and nothing of what was made of it."""
+        with psycopg.connect(self.url) as connection:
+            for table in (*MADE, "replaced_reading", "engine_cursor"):
+                connection.execute(f"delete from {table}")
 
     def everything(self) -> dict[str, list[tuple]]:
         """All that the engine has made, without numbers that depend on the order of work."""

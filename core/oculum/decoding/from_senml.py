@@ -9,10 +9,10 @@ from functools import lru_cache
 
 from ..language import tree
 from ..language.build import quoted
+from ..language.decoders import check_decoder
 from ..language.making import field_name, place, printed
 from ..language.parser import parse
 from ..language.problems import DefinitionError
-from ..quantities import UnitError, parse_unit
 from .sources import Measured, quantity, read_senml
 
 # SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code.
@@ -80,17 +80,16 @@ class Seen:
     """What packs say of one quantity."""
 
     kind: str
-    units: set[str] = field(default_factory=set)
-    strange: bool = False  # it came with a unit that is none
+    units: dict[str, None] = field(default_factory=dict)  # in the order of their appearance
+    strange: bool = True  # it came with a unit that is none, and never otherwise
     total: bool = False
 
     def add(self, unit: str | None, measured: Measured) -> None:
         self.kind = self.kind or measured.kind
         self.total = self.total or measured.sum is not None
         if unit and UNIT.fullmatch(unit):
-            self.units.add(unit)
-        elif unit:
-            self.strange = True
+            self.units[unit] = None
+        self.strange = self.strange and bool(unit) and not self.units
 
 
 def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) -> str | None:
@@ -121,7 +120,7 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
         body.insert(0, tree.Device(place(1), call))
     room = MOST - len(taken)
     for word, one in seen.items():
-        if word in known or len(word) > LONGEST_WORD or one.strange and not one.units or room <= 0:
+        if word in known or len(word) > LONGEST_WORD or one.strange or room <= 0:
             continue
         if one.kind == "data":
             noted.append(word)
@@ -132,7 +131,7 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
             room -= 1
         if one.total and room > 0:
             name_of = field_name(f"{word}_total", taken)
-            body.append(_read((word, "sum"), name_of, "number", set()))
+            body.append(_read((word, "sum"), name_of, "number", ()))
             taken.add(name_of)
             room -= 1
     if not any(isinstance(line, tree.Read) for line in body):
@@ -170,22 +169,41 @@ def teaches(payload: bytes, text: str) -> bool:
     return fresh or not made.divided and _mark(name for name, *_ in found) is not None
 
 
-def _read(path: tuple[str, ...], name: str, kind: str, units: set[str]) -> tree.Read:
+def _read(path: tuple[str, ...], name: str, kind: str, units: Iterable[str]) -> tree.Read:
+    if kind == "number":
+        return _number(path, name, _unit(units))
     at = place(1)
-    unit = _unit(units) if kind == "number" and units else None
     plain = tree.Flag(at) if kind == "flag" else tree.Plain(at, kind)
-    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, unit, at if unit else None, ())
+    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, None, None, ())
 
 
-def _unit(units: set[str]) -> str | tree.UnitBy:
-    arms = []
-    for unit in sorted(units):
-        code = UNITS.get(unit, unit)
-        try:
-            parse_unit(code)
-        except UnitError:
-            code = "{" + (re.sub(r"[^A-Za-z0-9_%/]", "", unit)[:20] or "unit") + "}"
-        arms.append(tree.UnitArm(unit, quoted(unit), (), code))
-    if len(arms) == 1 and arms[0].option == arms[0].unit:
+def _unit(units: Iterable[str]) -> str | tree.UnitBy | None:
+    """The unit, or several by what a record says; those that do not go together with the first are left out."""
+    arms: list[tree.UnitArm] = []
+    for word in units:
+        known = UNITS.get(word, word)
+        for code in (known, "{" + (re.sub(r"[^A-Za-z0-9_%]", "", known)[:20] or "unit") + "}"):
+            more = tree.UnitArm(word, quoted(word), (), code)
+            if _stands(tree.UnitBy(place(1), "unit", (*arms, more))):
+                arms.append(more)
+                break
+    if len(arms) == 1 and arms[0].option == arms[0].unit and _stands(arms[0].unit):
         return arms[0].unit
-    return tree.UnitBy(place(1), "unit", tuple(arms))
+    return tree.UnitBy(place(1), "unit", tuple(arms)) if arms else None
+
+
+@lru_cache(maxsize=1024)
+def _stands(unit: str | tree.UnitBy) -> bool:
+    """Whether the language takes a unit, or several by a choice: they are units, and of one dimension."""
+    try:
+        text = printed(tree.Decoder(place(1), "d", "senml", None, None, (_number(("x",), "x", unit),)))
+    except ValueError:
+        return False
+    plan, _ = check_decoder(text)
+    return plan is not None
+
+
+def _number(path: tuple[str, ...], name: str, unit: str | tree.UnitBy | None) -> tree.Read:
+    at = place(1)
+    plain = tree.Plain(at, "number")
+    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, unit, at if unit else None, ())

@@ -56,12 +56,18 @@ def _plain(text: str) -> str:
 @lru_cache(maxsize=1024)
 def means_something(word: str) -> bool:
     """Whether a word cannot name a field, because it means something in the language."""
+    line = _first(f"at x  {word}  number")
+    return line is None or line.name != word
+
+
+def _first(text: str) -> tree.Read | None:
+    """The first line of a decoder for SenML, if it is sound."""
     try:
-        found, problems, _ = parse(f"decoder d for senml\n  at x  {word}  number\n")
+        found, problems, _ = parse(f"decoder d for senml\n  {text}\n")
     except DefinitionError:
-        return True
-    first = found.body[0] if isinstance(found, tree.Decoder) and found.body else None
-    return bool(problems) or not (isinstance(first, tree.Read) and first.name == word)
+        return None
+    first = found.body[0] if isinstance(found, tree.Decoder) and len(found.body) == 1 else None
+    return first if isinstance(first, tree.Read) and not problems else None
 
 
 def field_name(word: str, taken: set[str]) -> str:
