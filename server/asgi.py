@@ -29,6 +29,7 @@ from starlette.staticfiles import StaticFiles  # noqa: E402
 from starlette.types import Receive, Scope  # noqa: E402
 
 from server.access.policy import strict  # noqa: E402
+from server.access.whole import Whole  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
 from server.live.feed import Feed  # noqa: E402
 from server.runner.health import Health, health  # noqa: E402
@@ -37,6 +38,7 @@ from server.runner.pulse import Pulse  # noqa: E402
 log = logging.getLogger("oculum.web")
 BUILT: Path = settings.BASE_DIR / "web" / "dist"
 HEALTH_S = 1.0
+BODY_S = 20.0
 pulse = Pulse(settings.INSTANCE.folder, "web")
 intake = HttpIntake(pulse)
 feed = Feed(pulse)
@@ -132,7 +134,7 @@ application = Starlette(
     routes=[
         Mount("/in", intake.app),
         WebSocketRoute("/live/", feed.connect),
-        Mount("/api", api),
+        Mount("/api", Whole(api, settings.DATA_UPLOAD_MAX_MEMORY_SIZE, BODY_S)),
         Mount("/static", GZipMiddleware(StaticFiles(directory=settings.STATIC_ROOT, check_dir=False))),
         Mount("/assets", GZipMiddleware(Kept(directory=BUILT / "assets", check_dir=False))),
         Route("/alive", alive),
