@@ -114,7 +114,8 @@ SPECTACULAR_SETTINGS = {
     "SWAGGER_UI_DIST": "SIDECAR",
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "COMPONENT_SPLIT_REQUEST": True,
-    "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api_document.add_hot_paths"],
+    "PATH_CONVERTER_OVERRIDES": {"id": {"type": "integer", "minimum": 0, "maximum": 999_999_999_999_999}},
+    "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api_document.complete"],
     "ENUM_NAME_OVERRIDES": {"FieldKind": "server.fleet.models.KINDS", "DeviceStateWord": "server.fleet.serial.STATES"},
 }
 

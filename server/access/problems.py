@@ -7,6 +7,8 @@ import re
 import secrets
 from typing import Any
 
+from oculum.text import harmless
+
 CONTENT_TYPE = "application/problem+json"
 TITLES = {
     400: "This cannot be carried out as it was asked",
@@ -42,7 +44,7 @@ def problem(status: int, code: str, sentence: str, **more: Any) -> dict[str, Any
         "type": f"urn:oculum:problem:{kind}",
         "title": TITLES.get(status, "This did not work"),
         "status": status,
-        "detail": sentence,
+        "detail": harmless(sentence, 2000),
         "instance": f"urn:oculum:error:{number}",
         "code": code,
         "number": number,
