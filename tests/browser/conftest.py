@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import os
+import re
 import shutil
 import subprocess
 from collections.abc import Iterator
@@ -26,13 +26,15 @@ class Running:
 
 @pytest.fixture(scope="session")
 def running() -> Iterator[Running]:
-    """`up --detach` as a person would do it, with the demo."""
+    """`up --detach` as a person would do it, with the demo; its first passwords stand in what it prints."""
     folder = new_environment("browser")
     port = os.environ["OCULUM_PORT"]
     command = [str(ROOT / "oculum")]
     try:
-        subprocess.run([*command, "up", "--detach", "--port", port, "--data", str(folder)], check=True, timeout=300)
-        yield Running(f"http://127.0.0.1:{port}", folder, json.loads((folder / "secrets" / "sign-in.json").read_text()))
+        up = [*command, "up", "--detach", "--port", port, "--data", str(folder)]
+        said = subprocess.run(up, check=True, timeout=300, stdout=subprocess.PIPE, text=True).stdout
+        passwords = dict(re.findall(r"sign in as (\S+) +(\S+)", said))
+        yield Running(f"http://127.0.0.1:{port}", folder, passwords)
     finally:
         subprocess.run([*command, "down", "--port", port, "--data", str(folder)], check=False, timeout=120)
         shutil.rmtree(folder, ignore_errors=True)

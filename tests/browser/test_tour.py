@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import os
 import shlex
+import signal
 import subprocess
 import time
 
 import httpx
 from playwright.sync_api import Page, expect
+
+from server.runner.processes import alive
 
 from .conftest import Running, sign_in
 
@@ -233,10 +237,8 @@ def test_the_screen_says_when_it_is_not_live_and_catches_up(context, running: Ru
     sign_in(page, running, "ines")
     page.goto(running.address + "/arrivals")
     expect(page.get_by_role("status").filter(has_text="live").first).to_be_visible()
-    pid = int((running.folder / "run" / "web.pid").read_text())
-    import os
-    import signal
-
+    pid = alive(running.folder, "web")
+    assert pid is not None
     os.kill(pid, signal.SIGKILL)
     expect(page.get_by_text("Not live.")).to_be_visible()
     # The keeper starts the process again, and the page comes back by itself.

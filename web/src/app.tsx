@@ -7,6 +7,7 @@ import { Empty, Trouble, Waiting } from "./parts/basics";
 import { MeContext } from "./parts/me";
 import { Shell } from "./parts/shell";
 import { setZone } from "./parts/time";
+import { FirstPassword } from "./places/password";
 import { SignIn } from "./places/sign-in";
 import { Devices } from "./places/devices/list";
 
@@ -32,7 +33,7 @@ export function App() {
     },
     staleTime: Infinity,
   });
-  useLive(me.isSuccess);
+  useLive(me.isSuccess && !me.data.must_change_password);
   const location = useLocation();
   if (me.isPending) return <div className="p-8">{<Waiting what="your session" />}</div>;
   if (me.error instanceof Refusal && (me.error.status === 401 || me.error.status === 403)) return <SignIn />;
@@ -42,6 +43,7 @@ export function App() {
         <Trouble error={me.error} retry={() => void me.refetch()} />
       </div>
     );
+  if (me.data.must_change_password) return <FirstPassword name={me.data.name} />;
   return (
     <MeContext value={me.data}>
       <Shell>

@@ -81,9 +81,9 @@ export async function* lines<T>(path: string, body: unknown, signal: AbortSignal
     rest = pieces.pop() ?? "";
     for (const piece of pieces) {
       if (!piece) continue;
-      const step = JSON.parse(piece) as T & { error?: { status?: number } };
+      const step = JSON.parse(piece) as { error?: { status?: number } };
       if (step.error) throw refusal(step.error, step.error.status ?? 500);
-      yield step;
+      yield step as T;
     }
     if (done) return;
   }

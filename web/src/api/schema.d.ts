@@ -715,6 +715,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Another password. Sessions elsewhere end, and tokens that were made under the old one. */
+        post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/onboarding": {
         parameters: {
             query?: never;
@@ -829,7 +846,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Starts a session. Ten failures a minute for one name or address, and it waits. */
+        /** @description Starts a session. After ten tries in a minute for one address, or one name, it waits. */
         post: operations["sign_in"];
         delete?: never;
         options?: never;
@@ -846,6 +863,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
+        /** @description Ends the session, and the live feeds that it opened. */
         post: operations["sign_out"];
         delete?: never;
         options?: never;
@@ -879,14 +897,14 @@ export interface paths {
             cookie?: never;
         };
         /** @description One place. */
-        get: operations["sites_retrieve"];
+        get: operations["site"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
         /** @description One place. */
-        patch: operations["sites_partial_update"];
+        patch: operations["change_site"];
         trace?: never;
     };
     "/api/v1/tokens": {
@@ -950,14 +968,14 @@ export interface paths {
             cookie?: never;
         };
         /** @description One device type. */
-        get: operations["types_retrieve"];
+        get: operations["type"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        /** @description One device type. */
-        patch: operations["types_partial_update"];
+        /** @description Changes what units of one make share. What a running decoder or condition uses stays as it is. */
+        patch: operations["change_type"];
         trace?: never;
     };
     "/api/v1/types/{key}/decode-again": {
@@ -967,12 +985,12 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
+        /** @description The job that is under way or comes next, else the last one. */
         get: operations["decoding_again"];
         put?: never;
         /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
         post: operations["decode_again"];
-        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
+        /** @description Cancels what is under way, and what waits behind it. */
         delete: operations["cancel_decoding_again"];
         options?: never;
         head?: never;
@@ -1116,6 +1134,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/healthz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Which parts do their work, and what keeps the others from it. 200 where all do. */
+        get: operations["health"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1129,6 +1164,7 @@ export interface components {
         AgainOut: {
             readonly id: number;
             state?: string;
+            reason?: string;
             total?: number;
             done?: number;
             decoded?: number;
@@ -1138,6 +1174,11 @@ export interface components {
             start?: string | null;
             /** Format: date-time */
             end?: string | null;
+            /**
+             * @description jobs that wait behind this one
+             * @default 0
+             */
+            readonly behind: number;
         };
         /**
          * @description * `paused` - paused
@@ -1398,6 +1439,10 @@ export interface components {
             readonly type_title: string;
             draft?: string;
             readonly draft_number: number;
+            /** @description who changed the draft last */
+            readonly draft_who: string | null;
+            /** Format: date-time */
+            readonly draft_at: string | null;
             readonly live: components["schemas"]["VersionOut"] | null;
             readonly retired: boolean;
             readonly open_alarms: number;
@@ -1453,6 +1498,8 @@ export interface components {
             rhythm: number[];
             /** @description refused messages by bucket of the lookback */
             failing: number[];
+            /** @description also the ETag */
+            revision: number;
             /** Format: double */
             latitude: number | null;
             /** Format: double */
@@ -1717,6 +1764,12 @@ export interface components {
             role: components["schemas"]["RoleEnum"];
             zone: string;
             csrf: string;
+            /** @description nothing else can be done until it is changed */
+            must_change_password: boolean;
+        };
+        NewPasswordRequest: {
+            old: string;
+            new: string;
         };
         NoteInRequest: {
             note?: string;
@@ -1948,7 +2001,6 @@ export interface components {
             draft_number?: number;
         };
         PatchedPersonOutRequest: {
-            /** @description Required. 150 characters or fewer. Letters, digits and @/./+/-/_ only. */
             username?: string;
             name?: string;
             role?: components["schemas"]["RoleEnum"];
@@ -1980,7 +2032,6 @@ export interface components {
         };
         PersonOut: {
             readonly id: number;
-            /** @description Required. 150 characters or fewer. Letters, digits and @/./+/-/_ only. */
             username: string;
             name: string;
             role?: components["schemas"]["RoleEnum"];
@@ -1990,9 +2041,9 @@ export interface components {
              * @description Designates whether this user should be treated as active. Unselect this instead of deleting accounts.
              */
             is_active?: boolean;
+            readonly must_change_password: boolean;
         };
         PersonOutRequest: {
-            /** @description Required. 150 characters or fewer. Letters, digits and @/./+/-/_ only. */
             username: string;
             name: string;
             role?: components["schemas"]["RoleEnum"];
@@ -2035,6 +2086,9 @@ export interface components {
             /** @default false */
             despite_cases: boolean;
             why?: string;
+            /** @description the newest version that was seen */
+            base?: number | null;
+            draft_number?: number | null;
         };
         ReadingOut: {
             field: string;
@@ -2189,6 +2243,7 @@ export interface components {
             /** Format: double */
             longitude?: number | null;
             readonly devices: number;
+            readonly revision: number;
         };
         SiteOutRequest: {
             name: string;
@@ -2367,6 +2422,7 @@ export interface components {
             readonly devices: number;
             readonly decoder: number | null;
             readonly decoder_version: number | null;
+            readonly revision: number;
         };
         TypeOutRequest: {
             key: string;
@@ -2473,6 +2529,22 @@ export interface components {
             version: number | null;
             text: string | null;
         };
+        /** @description A problem document (RFC 9457). What belongs to a kind of problem stands beside these. */
+        Problem: {
+            /** @description the kind, as a name */
+            type: string;
+            title: string;
+            status: number;
+            /** @description what happened and what to do, as a sentence */
+            detail: string;
+            instance: string;
+            /** @description the kind as a word or two */
+            code: string;
+            /** @description finds the line in the server's log */
+            number: string;
+        } & {
+            [key: string]: unknown;
+        };
     };
     responses: never;
     parameters: never;
@@ -2507,6 +2579,15 @@ export interface operations {
                     "application/json": components["schemas"]["AlarmPage"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     alarm: {
@@ -2526,6 +2607,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AlarmOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2553,6 +2643,15 @@ export interface operations {
                     "application/json": components["schemas"]["AlarmOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     note: {
@@ -2578,6 +2677,15 @@ export interface operations {
                     "application/json": components["schemas"]["AlarmOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     alarm_summary: {
@@ -2598,6 +2706,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SummaryOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2626,6 +2743,15 @@ export interface operations {
                     "application/json": components["schemas"]["ArrivalPage"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     arrival: {
@@ -2645,6 +2771,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WholeArrivalOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2670,6 +2805,15 @@ export interface operations {
                     "application/json": components["schemas"]["CheckOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     decode: {
@@ -2693,6 +2837,15 @@ export interface operations {
                     "application/json": components["schemas"]["DecodeOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     curves: {
@@ -2714,6 +2867,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CurvesOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2741,6 +2903,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedDefinitionOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     definitions_create: {
@@ -2764,6 +2935,15 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     definition: {
@@ -2783,6 +2963,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2808,6 +2997,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2836,6 +3034,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedCaseOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_case: {
@@ -2861,6 +3068,15 @@ export interface operations {
                     "application/json": components["schemas"]["CaseOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_case: {
@@ -2881,6 +3097,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -2908,6 +3133,15 @@ export interface operations {
                     "application/json": components["schemas"]["CaseOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     run_cases: {
@@ -2931,6 +3165,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CasesRunOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -2958,6 +3201,15 @@ export interface operations {
                     "application/json": components["schemas"]["ChosenOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     effect: {
@@ -2977,6 +3229,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EffectOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3005,6 +3266,15 @@ export interface operations {
                     "application/json": components["schemas"]["FailingOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     put_in_force: {
@@ -3028,6 +3298,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3055,6 +3334,15 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     retire: {
@@ -3076,6 +3364,15 @@ export interface operations {
                     "application/json": components["schemas"]["DefinitionOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     rollout: {
@@ -3095,6 +3392,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RolloutOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3122,6 +3428,15 @@ export interface operations {
                     "application/json": components["schemas"]["RolloutOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     withdraw_rollout: {
@@ -3141,6 +3456,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -3169,6 +3493,15 @@ export interface operations {
                     "application/json": components["schemas"]["RunsOut"][];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     trial: {
@@ -3192,6 +3525,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3219,6 +3561,15 @@ export interface operations {
                     "application/x-ndjson": string;
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     definitions_versions_list: {
@@ -3243,6 +3594,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PaginatedVersionOutList"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3279,6 +3639,15 @@ export interface operations {
                     "application/json": components["schemas"]["DevicePage"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     add_device: {
@@ -3300,6 +3669,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3328,12 +3706,24 @@ export interface operations {
                     "application/json": components["schemas"]["DeviceOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     delete_device: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
             path: {
                 name: string;
             };
@@ -3348,12 +3738,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     change_device: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
             path: {
                 name: string;
             };
@@ -3371,6 +3773,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeviceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3392,6 +3803,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ConstantOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3419,6 +3839,15 @@ export interface operations {
                     "application/json": components["schemas"]["ConstantOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     remove_constant: {
@@ -3439,6 +3868,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -3464,6 +3902,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     let_go_device: {
@@ -3484,6 +3931,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     give_key: {
@@ -3503,6 +3959,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3533,6 +3998,15 @@ export interface operations {
                     "application/json": components["schemas"]["SeriesOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     form: {
@@ -3554,6 +4028,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FormOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3579,6 +4062,15 @@ export interface operations {
                     "application/json": components["schemas"]["FormatOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     from_table: {
@@ -3602,6 +4094,15 @@ export interface operations {
                     "application/json": components["schemas"]["TableOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     guess: {
@@ -3623,6 +4124,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GuessesOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3651,6 +4161,15 @@ export interface operations {
                     "application/json": components["schemas"]["JournalPage"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     language: {
@@ -3668,6 +4187,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LanguageOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3694,6 +4222,15 @@ export interface operations {
                     "application/json": components["schemas"]["LookbackOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     me: {
@@ -3713,6 +4250,47 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPasswordRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     onboarding: {
@@ -3730,6 +4308,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OnboardingOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3755,6 +4342,15 @@ export interface operations {
                     "application/json": components["schemas"]["KeyOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     overview: {
@@ -3774,6 +4370,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OverviewOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3800,6 +4405,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedPersonOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     people_create: {
@@ -3823,6 +4437,15 @@ export interface operations {
                     "application/json": components["schemas"]["PersonOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     people_retrieve: {
@@ -3842,6 +4465,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PersonOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3869,6 +4501,15 @@ export interface operations {
                     "application/json": components["schemas"]["PersonOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     record_list: {
@@ -3893,6 +4534,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedRecordOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     refusals: {
@@ -3910,6 +4560,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RefusalOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -3935,6 +4594,15 @@ export interface operations {
                     "application/json": components["schemas"]["Me"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sign_out: {
@@ -3946,12 +4614,21 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
-            /** @description signed out */
-            200: {
+            /** @description No response body */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -3977,6 +4654,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedSiteOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     sites_create: {
@@ -4000,9 +4686,18 @@ export interface operations {
                     "application/json": components["schemas"]["SiteOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    sites_retrieve: {
+    site: {
         parameters: {
             query?: never;
             header?: never;
@@ -4021,12 +4716,24 @@ export interface operations {
                     "application/json": components["schemas"]["SiteOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    sites_partial_update: {
+    change_site: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
             path: {
                 name: string;
             };
@@ -4044,6 +4751,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4070,6 +4786,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedTokenOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     tokens_create: {
@@ -4093,6 +4818,15 @@ export interface operations {
                     "application/json": components["schemas"]["TokenOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     tokens_destroy: {
@@ -4112,6 +4846,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -4137,6 +4880,15 @@ export interface operations {
                     "application/json": components["schemas"]["PaginatedTypeOutList"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     types_create: {
@@ -4160,9 +4912,18 @@ export interface operations {
                     "application/json": components["schemas"]["TypeOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    types_retrieve: {
+    type: {
         parameters: {
             query?: never;
             header?: never;
@@ -4181,12 +4942,24 @@ export interface operations {
                     "application/json": components["schemas"]["TypeOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
-    types_partial_update: {
+    change_type: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
             path: {
                 key: string;
             };
@@ -4204,6 +4977,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TypeOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4225,6 +5007,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AgainOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4252,6 +5043,15 @@ export interface operations {
                     "application/json": components["schemas"]["AgainOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     cancel_decoding_again: {
@@ -4271,6 +5071,15 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };
@@ -4297,6 +5106,15 @@ export interface operations {
                     "application/json": components["schemas"]["AgainOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     preview_decoding_again: {
@@ -4320,6 +5138,15 @@ export interface operations {
                 };
                 content: {
                     "application/x-ndjson": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4348,6 +5175,15 @@ export interface operations {
                     "application/json": components["schemas"]["TypeOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     unknown_senders_list: {
@@ -4370,6 +5206,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PaginatedUnknownOutList"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4397,6 +5242,15 @@ export interface operations {
                     "application/json": components["schemas"]["KeyOut"];
                 };
             };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     why_alarm: {
@@ -4416,6 +5270,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WhyOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4439,6 +5302,15 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["WhyOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4467,39 +5339,12 @@ export interface operations {
                 content?: never;
             };
             /** @description refused, with the reason */
-            401: {
+            default: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": Record<string, never>;
-                };
-            };
-            /** @description refused, with the reason */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": Record<string, never>;
-                };
-            };
-            /** @description refused, with the reason */
-            429: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": Record<string, never>;
-                };
-            };
-            /** @description refused, with the reason */
-            507: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": Record<string, never>;
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
         };
@@ -4517,6 +5362,31 @@ export interface operations {
         responses: {
             /** @description switching protocols */
             101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    health: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description all parts work */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description some do not; the body says which */
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

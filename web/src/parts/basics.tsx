@@ -1,5 +1,6 @@
 import { useId, type ComponentProps, type ReactNode } from "react";
 import { Refusal } from "../api/client";
+import { harmless } from "./harmless";
 import { ago, exact, when } from "./time";
 
 /** What went wrong, in the server's words. An ink bar and a mark, no hue: red is for critical alarms. */
@@ -122,7 +123,7 @@ export function shown(value: unknown, spec: Numeric): string {
       ? String(value)
       : value.toFixed(size >= 1000 ? 0 : size >= 100 ? 1 : size >= 1 ? 2 : 3);
   }
-  return String(value);
+  return harmless(String(value));
 }
 
 /** A value as `shown`, a number with all the digits that a scale gives it. */

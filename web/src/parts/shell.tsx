@@ -3,6 +3,7 @@ import { useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
+import { HealthStrip } from "./health";
 import { useKeys } from "./keys";
 import { LookbackBand } from "./lookback";
 import { useKept, useLookback } from "./lookback-state";
@@ -179,6 +180,7 @@ export function Shell({ children }: { children: ReactNode }) {
             <b>Not live.</b> The connection is lost; what you see stands still until it is back.
           </p>
         )}
+        <HealthStrip />
         {!lookback.live && (
           <p role="status" className="mb-3 flex items-center gap-3 border-l-3 border-ink bg-raised px-3 py-1.5">
             <span>

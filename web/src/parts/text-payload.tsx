@@ -1,5 +1,6 @@
 import { useMemo } from "react";
 import type { Schemas } from "../api/client";
+import { harmless } from "./harmless";
 
 type Segment = { text: string; line: number | null; field: string };
 
@@ -28,7 +29,7 @@ export function segments(hex: string, marks: Schemas["MarkOut"][]): Segment[][] 
     if (text === "\n") rows.push([]);
     else
       rows[rows.length - 1]?.push({
-        text: text.replace("\r", ""),
+        text: harmless(text.replace("\r", "")),
         line: owner[from]?.line ?? null,
         field: owner[from]?.field ?? "",
       });

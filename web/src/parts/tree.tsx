@@ -1,5 +1,6 @@
 import { useEffect, useRef } from "react";
 import { tintStyle } from "./bytes";
+import { harmless } from "./harmless";
 
 export type Spot = { tint: number; line: number; field: string };
 export type Step = string | number;
@@ -112,9 +113,9 @@ export function nameFrom(path: Step[], taken: Set<string>): string {
 
 /** A value as its document has it; bytes and numbers beyond 53 bits come as texts with a word before them. */
 function shown(value: unknown): string {
-  if (typeof value !== "string") return JSON.stringify(value);
+  if (typeof value !== "string") return harmless(JSON.stringify(value));
   if (/^bytes [0-9a-f]*$/.test(value)) return value;
-  return /^whole -?\d{16,}$/.test(value) ? value.slice(6) : JSON.stringify(value);
+  return /^whole -?\d{16,}$/.test(value) ? value.slice(6) : harmless(JSON.stringify(value));
 }
 
 /** The kind that a value of a document suggests. */

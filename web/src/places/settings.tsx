@@ -4,6 +4,7 @@ import { api, got, setCsrf, type Schemas } from "../api/client";
 import { At, Choose, Heading, TextField, Trouble } from "../parts/basics";
 import { singleKeysOn } from "../parts/keys";
 import { useMe } from "../parts/me";
+import { PasswordForm } from "./password";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
 type Role = (typeof ROLES)[number];
@@ -74,6 +75,12 @@ export default function Settings() {
           </p>
         </section>
         <Tokens />
+        <section className="max-w-sm">
+          <h2 className="mb-1">
+            Your password <span>· ends other sessions and tokens</span>
+          </h2>
+          <PasswordForm word="Change it" />
+        </section>
       </div>
     </>
   );

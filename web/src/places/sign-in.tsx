@@ -80,7 +80,8 @@ export function SignIn() {
               {enter.isPending ? "Signing in …" : "Sign in"}
             </button>
             <p className="text-[12.5px] text-second">
-              The command that started Oculum printed the names and passwords.
+              The command that started Oculum first printed names and passwords. Who runs it makes a new one with{" "}
+              <code className="font-mono whitespace-nowrap">./oculum person password NAME</code>.
             </p>
           </div>
         </form>

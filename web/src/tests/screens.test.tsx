@@ -41,7 +41,16 @@ function show(child: ReactNode, path = "/", role = "operator") {
   return render(
     <QueryClientProvider client={client}>
       <MemoryRouter initialEntries={[path]}>
-        <MeContext value={{ username: "maud", name: "Maud Varn", role: role as "operator", zone: "UTC", csrf: "" }}>
+        <MeContext
+          value={{
+            username: "maud",
+            name: "Maud Varn",
+            role: role as "operator",
+            zone: "UTC",
+            must_change_password: false,
+            csrf: "",
+          }}
+        >
           {child}
           <Where />
         </MeContext>

@@ -4,6 +4,7 @@ import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { useMay } from "../../parts/me";
+import { counted } from "../../parts/words";
 import { Differences } from "./differences";
 import { useProgress } from "./progress";
 
@@ -74,6 +75,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
           <button type="button" className="link" onClick={() => cancel.mutate()}>
             cancel
           </button>
+          {job.behind > 0 && <span className="text-second">{counted(job.behind, "more job")} behind it</span>}
         </p>
       ) : (
         <div className="flex flex-wrap items-center gap-2">
@@ -123,6 +125,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
             <span role="status">
               {(job.decoded ?? 0).toLocaleString("en")} of {(job.done ?? 0).toLocaleString("en")} decoded{" "}
               {job.state === "cancelled" ? "before it was cancelled" : ""}
+              {job.state === "failed" ? `before it failed: ${job.reason ?? ""}` : ""}
             </span>
           )}
         </div>

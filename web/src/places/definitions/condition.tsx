@@ -13,6 +13,7 @@ import { lasting } from "../../parts/time";
 import { LineForm } from "./line-form";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
+import { Overtaken } from "./overtaken";
 import { Figure, TrialRun, useTrial } from "./trial";
 
 export default function ConditionScreen() {
@@ -94,7 +95,7 @@ export default function ConditionScreen() {
   return (
     <>
       <DefinitionHead draft={draft} about={<>{own?.title ?? type}</>} />
-      {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
+      <Overtaken draft={draft} />
       <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1fr)_minmax(0,1.1fr)]">
         <section className="min-w-0" aria-label="Text">
           <h2 className="mb-1">

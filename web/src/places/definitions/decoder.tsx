@@ -12,6 +12,7 @@ import { kindOf, nameFrom, spotsByPath, Tree, written, type Step } from "../../p
 import { Key } from "../../parts/marks";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
+import { Overtaken } from "./overtaken";
 import { Cases } from "./cases";
 import { Trial } from "./decoder-trial";
 import { Failing } from "./failing";
@@ -113,7 +114,7 @@ export default function DecoderScreen() {
         compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
       />
       <Failing id={id} />
-      {draft.conflict && <Trouble error={draft.save.error} retry={() => window.location.reload()} />}
+      <Overtaken draft={draft} />
       <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1.55fr)_minmax(390px,1fr)]">
         <section className="min-w-0" aria-label="Text">
           <h2 className="mb-1">

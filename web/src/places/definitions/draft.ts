@@ -24,12 +24,14 @@ export function useDraft(id: number) {
   });
   const [text, setText] = useState<string | null>(null);
   const number = useRef(0);
+  const base = useRef<number | null>(null); // the newest version when this text was begun
   const kept = useRef("");
   useEffect(() => {
     if (definition.data && text === null) {
       const start = definition.data.draft || definition.data.live?.text || "";
       setText(start);
       number.current = definition.data.draft_number;
+      base.current = definition.data.last_number ?? 0;
       kept.current = definition.data.draft ?? "";
     }
   }, [definition.data, text]);
@@ -57,7 +59,7 @@ export function useDraft(id: number) {
     },
   });
   const { mutate, isPending } = save;
-  const conflict = save.error instanceof Refusal && save.error.status === 409;
+  const conflict = theirsOf(save.error) !== null;
   const forbidden = save.error instanceof Refusal && save.error.status === 403;
   useEffect(() => {
     if (text !== null && settled !== kept.current && settled === text && !isPending && !conflict && !forbidden)
@@ -76,11 +78,19 @@ export function useDraft(id: number) {
       got(
         api.POST("/api/v1/definitions/{ident}/publish", {
           params: { path: { ident: id } },
-          body: { text: text ?? "", why, despite_cases: despite, first },
+          body: {
+            text: text ?? "",
+            why,
+            despite_cases: despite,
+            first,
+            base: base.current,
+            draft_number: number.current,
+          },
         }),
       ),
     onSuccess: async (made) => {
       number.current = made.draft_number;
+      base.current = made.last_number ?? base.current;
       kept.current = made.draft ?? "";
       setText(made.draft ?? "");
       await client.invalidateQueries({
@@ -91,6 +101,26 @@ export function useDraft(id: number) {
       });
     },
   });
+  const late = theirsOf(save.error) ?? theirsOf(publish.error);
+  const settle = (choose: (theirs: Theirs) => void) => () => {
+    if (!late) return;
+    number.current = late.draft_number;
+    base.current = late.version ?? base.current;
+    choose(late);
+    save.reset();
+    publish.reset();
+  };
+  const overtaken = late && {
+    sentence: late.sentence,
+    text: late.text,
+    keepMine: settle((theirs) => {
+      kept.current = theirs.text; // so that the own text is saved over it
+    }),
+    takeTheirs: settle((theirs) => {
+      kept.current = theirs.text;
+      setText(theirs.text);
+    }),
+  };
   const format = useMutation({
     mutationFn: () => got(api.POST("/api/v1/format", { body: { text: text ?? "" } })),
     onSuccess: (found) => setText(found.text),
@@ -114,8 +144,16 @@ export function useDraft(id: number) {
     upToDate,
     sound,
     ready: text !== null,
-    conflict,
+    overtaken,
   };
+}
+
+type Theirs = { text: string; draft_number: number; version: number | null; sentence: string };
+
+/** What somebody else has kept or published meanwhile, where that is why a request was refused. */
+function theirsOf(error: unknown): Theirs | null {
+  if (!(error instanceof Refusal) || error.code !== "changed meanwhile" || !error.more.theirs) return null;
+  return { ...(error.more.theirs as Omit<Theirs, "sentence">), sentence: error.message };
 }
 
 export function useWords(fields: string[], setpoints: string[], types: string[]): Words {

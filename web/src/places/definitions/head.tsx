@@ -48,15 +48,17 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   const same = d.live && d.live.text === draft.text;
   const rolling = d.rolling_out && rollout.data?.text === draft.text ? d.rolling_out : null;
   const next = (d.last_number ?? 0) + 1;
-  const waits = first
-    ? `Publish waits for line ${first.line}`
-    : !draft.upToDate
-      ? "Checking …"
-      : same
-        ? `Version ${d.live?.number} is in force`
-        : rolling
-          ? `Version ${rolling} is rolling out`
-          : null;
+  const waits = draft.overtaken
+    ? "Publish waits for your choice"
+    : first
+      ? `Publish waits for line ${first.line}`
+      : !draft.upToDate
+        ? "Checking …"
+        : same
+          ? `Version ${d.live?.number} is in force`
+          : rolling
+            ? `Version ${rolling} is rolling out`
+            : null;
   return (
     <Heading
       title={d.name}
@@ -147,10 +149,15 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
               onChange={(e) => setWhy(e.target.value)}
             />
             <Trouble error={draft.publish.error} />
+            {draft.overtaken && (
+              <p>Close this and look at the difference; your text is not lost, and neither is theirs.</p>
+            )}
             <div className="flex gap-2">
               <button
                 className="button strong"
-                disabled={draft.publish.isPending || (few && parsed(chosen.labels) === null)}
+                disabled={
+                  draft.publish.isPending || Boolean(draft.overtaken) || (few && parsed(chosen.labels) === null)
+                }
               >
                 {draft.publish.isPending
                   ? "Publishing …"

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { api, got, Refusal, type Schemas } from "../../api/client";
 import { Empty, Heading, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
@@ -16,6 +16,40 @@ type FieldRow = {
 };
 type SetpointRow = { name: string; unit: string; value: string };
 const KINDS: Schemas["FieldKind"][] = ["number", "integer", "flag", "code", "text", "position", "time"];
+
+const fieldRows = (type: Type | null): FieldRow[] =>
+  (type?.fields ?? []).map((f) => ({ ...f, unit: f.unit && f.unit !== "1" ? f.unit : "" }));
+const setpointRows = (type: Type | null): SetpointRow[] =>
+  (type?.setpoints ?? []).map((s) => ({
+    name: s.name,
+    unit: s.unit,
+    value: s.value === null ? "" : String(s.value),
+  }));
+
+/** What the form says, as it is sent. */
+const bodyOf = (
+  key: string,
+  title: string,
+  cadence: string,
+  gateway: boolean,
+  fields: FieldRow[],
+  setpoints: SetpointRow[],
+) => ({
+  key,
+  title: title || key,
+  cadence_s: cadence ? Number(cadence) : null,
+  is_gateway: gateway,
+  fields: fields
+    .filter((f) => f.name)
+    .map((f) => ({
+      ...f,
+      wide: f.wide ?? false,
+      unit: ["number", "integer"].includes(f.kind) ? f.unit || "1" : null,
+    })),
+  setpoints: setpoints
+    .filter((s) => s.name)
+    .map((s) => ({ name: s.name, unit: s.unit || "1", value: s.value.trim() === "" ? null : Number(s.value) })),
+});
 
 export default function Types() {
   const { key } = useParams();
@@ -66,41 +100,41 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
   const [title, setTitle] = useState(type?.title ?? "");
   const [cadence, setCadence] = useState(type?.cadence_s ? String(type.cadence_s) : "");
   const [gateway, setGateway] = useState(type?.is_gateway ?? false);
-  const [fields, setFields] = useState<FieldRow[]>([]);
-  const [setpoints, setSetpoints] = useState<SetpointRow[]>([]);
-  useEffect(() => {
-    setFields((type?.fields ?? []).map((f) => ({ ...f, unit: f.unit && f.unit !== "1" ? f.unit : "" })));
-    setSetpoints(
-      (type?.setpoints ?? []).map((s) => ({
-        name: s.name,
-        unit: s.unit,
-        value: s.value === null ? "" : String(s.value),
-      })),
-    );
-  }, [type]);
+  const [fields, setFields] = useState<FieldRow[]>(() => fieldRows(type));
+  const [setpoints, setSetpoints] = useState<SetpointRow[]>(() => setpointRows(type));
+  const [seen, setSeen] = useState(type); // the state that the form was filled from
+  const fill = (from: Type | null) => {
+    setTitle(from?.title ?? "");
+    setCadence(from?.cadence_s ? String(from.cadence_s) : "");
+    setGateway(from?.is_gateway ?? false);
+    setFields(fieldRows(from));
+    setSetpoints(setpointRows(from));
+    setSeen(from);
+  };
+  const body = bodyOf(key, title, cadence, gateway, fields, setpoints);
+  const before = bodyOf(
+    seen?.key ?? "",
+    seen?.title ?? "",
+    seen?.cadence_s ? String(seen.cadence_s) : "",
+    seen?.is_gateway ?? false,
+    fieldRows(seen),
+    setpointRows(seen),
+  );
+  // What somebody else saves is taken over while nothing has been changed here; else the own text stays.
+  const changed = JSON.stringify(body) !== JSON.stringify(before);
+  if (type && type.revision !== seen?.revision && !changed) fill(type);
   const save = useMutation({
-    mutationFn: () => {
-      const body = {
-        key,
-        title: title || key,
-        cadence_s: cadence ? Number(cadence) : null,
-        is_gateway: gateway,
-        fields: fields
-          .filter((f) => f.name)
-          .map((f) => ({
-            ...f,
-            wide: f.wide ?? false,
-            unit: ["number", "integer"].includes(f.kind) ? f.unit || "1" : null,
-          })),
-        setpoints: setpoints
-          .filter((s) => s.name)
-          .map((s) => ({ name: s.name, unit: s.unit || "1", value: s.value.trim() === "" ? null : Number(s.value) })),
-      };
-      return type
-        ? got(api.PATCH("/api/v1/types/{key}", { params: { path: { key: type.key } }, body }))
-        : got(api.POST("/api/v1/types", { body }));
-    },
+    mutationFn: () =>
+      type
+        ? got(
+            api.PATCH("/api/v1/types/{key}", {
+              params: { path: { key: type.key }, header: { "If-Match": `"${seen?.revision ?? 0}"` } },
+              body,
+            }),
+          )
+        : got(api.POST("/api/v1/types", { body })),
     onSuccess: async (saved) => {
+      fill(saved);
       await client.invalidateQueries({ queryKey: ["types"] });
       if (!type) void navigate(kept(`/devices/types/${saved.key}`));
     },
@@ -244,6 +278,33 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
             add a setpoint
           </button>
         </section>
+        <Trouble error={save.error ?? begin.error} />
+        {save.error instanceof Refusal && save.error.status === 412 && (
+          <p>
+            <button
+              type="button"
+              className="button"
+              onClick={async () => {
+                const now = await got(api.GET("/api/v1/types/{key}", { params: { path: { key } } }));
+                fill(now);
+                save.reset();
+                await client.invalidateQueries({ queryKey: ["types"] });
+              }}
+            >
+              Take theirs
+            </button>{" "}
+            <button
+              type="button"
+              className="button ml-2"
+              onClick={() => {
+                setSeen(type);
+                save.reset();
+              }}
+            >
+              Keep mine, and save it over theirs
+            </button>
+          </p>
+        )}
         <div className="flex flex-wrap items-center gap-3">
           {editable && (
             <button className="button strong" disabled={save.isPending || !key}>
@@ -264,7 +325,6 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
             ))}
           {save.isSuccess && <span role="status">Saved.</span>}
         </div>
-        <Trouble error={save.error ?? begin.error} />
       </fieldset>
     </form>
   );
