@@ -235,7 +235,8 @@ def person(context: typer.Context, port: Port = None, data: Data = None) -> None
 @app.command()
 def test(
     only: Annotated[
-        list[str] | None, typer.Argument(help="style, types, core, server, web, operation, browser; all if none is named")
+        list[str] | None,
+        typer.Argument(help="style, types, core, server, web, operation, browser; all if none is named"),
     ] = None,
 ) -> None:
     """Style, types, core, server and browser tests."""
