@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
+import psycopg
 import pytest
+from django.db import connections
 
+from server.access.bounds import long_work
 from server.access.models import Person
+from server.runner.instance import ROOT
+from tests.instance import until
 from tests.server.test_api import PASSWORD, V1, Client, at_once, send, signed_in
-from tests.server.world import World
+from tests.server.world import DECODER, World, payload, work_off
 
 
 def sign_in(client: Client, name: str, password: str = PASSWORD, **head: str) -> int:
@@ -157,3 +166,46 @@ def test_errors_have_one_shape_and_a_number_that_is_in_the_log(world: World, cap
         assert body["status"] == answer.status_code and body["type"].startswith("urn:oculum:problem:")
         assert body["title"] and body["detail"] and body["instance"].endswith(body["number"])
         assert any(body["number"] in line for line in caplog.messages)
+
+
+# shares ---------------------------------------------------------------------------
+def test_long_work_of_one_person_leaves_room_for_the_others(world: World, engine: Any) -> None:
+    """Trials that stand still: two of one person, four in all; everybody is answered meanwhile, and they end well."""
+    definition = world.decoder()
+    world.arrive((0, 0, payload(3)))
+    work_off(engine)
+    people = {role: signed_in(world, role) for role in ("viewer", "operator", "engineer")}
+
+    def trial(role: str) -> Any:
+        return send(people[role], "POST", f"definitions/{definition.pk}/trial", {"text": DECODER})
+
+    def begin(pool: ThreadPoolExecutor, role: str, busy: int) -> Any:
+        future = pool.submit(lambda: (trial(role), connections.close_all())[0])
+        until(lambda: long_work.busy.total() == busy or future.done(), "the trial to be under way")
+        return future
+
+    with psycopg.connect(world.url) as standing, ThreadPoolExecutor(4) as pool:
+        standing.execute("lock table message in access exclusive mode")
+        under_way = [begin(pool, "viewer", 1), begin(pool, "viewer", 2)]
+        third = trial("viewer")
+        assert (third.status_code, third.json()["code"]) == (429, "busy") and "2 of your trials" in third.json()[
+            "detail"
+        ]
+        under_way += [begin(pool, "operator", 3), begin(pool, "operator", 4)]
+        assert trial("engineer").status_code == 429
+        assert people["viewer"].get(V1 + "me").status_code == 200
+        assert people["engineer"].get(V1 + f"definitions/{definition.pk}").status_code == 200
+        standing.rollback()
+        assert [future.result().status_code for future in under_way] == [200] * 4
+    assert long_work.busy.total() == 0 and trial("engineer").status_code == 200
+
+
+def test_cookies_are_secure_behind_a_proxy_that_ends_tls() -> None:
+    def told(**environment: str) -> str:
+        command = "from server import settings as s; print(s.SESSION_COOKIE_SECURE, s.CSRF_COOKIE_SECURE)"
+        mine = {**os.environ, **environment}
+        return subprocess.run(
+            [sys.executable, "-c", command], env=mine, cwd=ROOT, check=True, stdout=subprocess.PIPE, text=True
+        ).stdout.strip()
+
+    assert told() == "False False" and told(OCULUM_PROXIES="127.0.0.1") == "True True"

@@ -137,6 +137,59 @@ def test_nothing_is_acknowledged_below_the_disk_reserve(world: World, instance: 
     assert world.ask("select count(*) from message") == [(0,)]
 
 
+def test_a_full_disk_keeps_the_order_of_those_who_wait(world: World, instance: Any) -> None:
+    """The broker's messages wait for space, in their order; who waits for an answer by HTTP gets it."""
+    from server.intake.inbox import HTTP, MQTT, Arrival, Full, Inbox
+    from server.intake.senders import Sender, Source
+
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+    told: list[str | None] = []
+
+    async def go() -> None:
+        inbox = Inbox(world.url, instance.folder, 0, 100, 1000, told.append)
+        await inbox.connected()
+        running = asyncio.create_task(inbox.run())
+        inbox.reserve = 10**18
+        waiting = [inbox.put(Arrival(source, MQTT, "up/pod-0", b"%d" % n, patient=True)) for n in range(20)]
+        while not told:
+            await asyncio.sleep(0.01)
+        with pytest.raises(Full):
+            await inbox.put(Arrival(source, HTTP, "", b"by http"))
+        waiting += [inbox.put(Arrival(source, MQTT, "up/pod-0", b"%d" % n, patient=True)) for n in range(20, 40)]
+        assert not any(future.done() for future in waiting)
+        inbox.reserve = 0
+        await asyncio.wait_for(asyncio.gather(*waiting), 20)
+        running.cancel()
+        await inbox.disconnect()
+
+    asyncio.run(go())
+    assert told[0] is not None and "disk" in told[0] and told[-1] is None
+    assert world.ask("select convert_from(payload, 'utf8') from message order by id") == [(str(n),) for n in range(40)]
+
+
+def test_http_knows_nobody_before_it_has_read_the_register(world: World) -> None:
+    """A key that is good is not called unknown: its device would throw it away."""
+    from server.intake.http import HttpIntake
+    from server.runner.pulse import Pulse
+
+    intake = HttpIntake(Pulse(world.instance.folder, "test"))
+
+    async def go() -> httpx.Response:
+        async with httpx.AsyncClient(transport=httpx.ASGITransport(intake.app), base_url="http://here") as client:
+            return await client.post("/", content=b"x", headers=bearer(world.keys["pod-0"]))
+
+    answer = asyncio.run(go())
+    assert (answer.status_code, answer.json()["code"]) == (503, "starting") and answer.headers["Retry-After"] == "1"
+
+
+def test_names_that_a_gateway_makes_up_share_one_rate(world: World, web: httpx.Client) -> None:
+    gate = bearer(world.keys["gate-1"])
+    answers = [web.post(f"/in/?for=stranger-{i % 90}", content=b"x", headers=gate) for i in range(700)]
+    refused = [answer for answer in answers if answer.status_code == 429]
+    assert 40 < len(refused) <= 100 and {answer.json()["code"] for answer in refused} == {"too many"}
+    assert web.post("/in/?for=pod-3", content=b"x", headers=gate).status_code == 202, "its own devices have their own"
+
+
 def test_gateway_speaks_for_its_own_devices_only(world: World, web: httpx.Client) -> None:
     gate = bearer(world.keys["gate-1"])
     assert web.post("/in/?for=pod-3", content=b"a", headers=gate).status_code == 202

@@ -9,11 +9,11 @@ from typing import Any
 import pytest
 from django.conf import settings
 from websockets.asyncio.client import connect
-from websockets.exceptions import InvalidStatus
+from websockets.exceptions import ConnectionClosed, InvalidStatus
 
 from server.live.feed import QUEUE, REMEMBERED, Client, Feed
 from server.runner.pulse import Pulse
-from tests.server.test_api import signed_in
+from tests.server.test_api import send, signed_in
 from tests.server.test_intake import web  # noqa: F401 - a fixture
 from tests.server.world import World, payload, work_off
 
@@ -68,3 +68,37 @@ def test_a_change_reaches_the_browser_and_strangers_hear_nothing(
     frame = asyncio.run(listen())
     # The fixture sent for another device; its frame may carry both.
     assert "pod-0" in frame["devices"] and frame["messages"] >= 1 and frame["seq"] > 0
+
+
+@pytest.mark.parametrize("how", ["signed out", "password", "set inactive"])
+def test_who_is_signed_out_hears_nothing_more(
+    web: Any,  # noqa: F811
+    world: World,
+    instance: Any,
+    how: str,
+) -> None:
+    client, admin = signed_in(world, "viewer"), signed_in(world, "admin")
+    cookie = f"{settings.SESSION_COOKIE_NAME}={client.cookies[settings.SESSION_COOKIE_NAME].value}"
+    person = world.ask("select id from access_person where username = 'viewer'")[0][0]
+
+    def leave() -> None:
+        match how:
+            case "signed out":
+                assert send(client, "POST", "sign-out").status_code == 204
+            case "password":
+                own = {"old": "a long password of words", "new": "another one of long words"}
+                assert send(client, "POST", "me/password", own).status_code == 200
+            case _:
+                assert send(admin, "PATCH", f"people/{person}", {"is_active": False}).status_code == 200
+
+    async def listen() -> int | None:
+        address, origin = f"ws://127.0.0.1:{instance.web_port}/live/", f"http://127.0.0.1:{instance.web_port}"
+        async with connect(address, additional_headers={"Cookie": cookie}, origin=origin) as socket:  # type: ignore[arg-type]
+            assert "hello" in json.loads(await socket.recv())
+            await asyncio.to_thread(leave)
+            with pytest.raises(ConnectionClosed) as ended:
+                while True:
+                    await asyncio.wait_for(socket.recv(), 10)
+            return ended.value.rcvd.code if ended.value.rcvd else None
+
+    assert asyncio.run(listen()) == 4401
