@@ -429,3 +429,23 @@ def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, en
     assert {
         r[0] for r in world.ask("select code from refused where received_at > %s", START + timedelta(seconds=11.5))
     } == {"not assigned"}
+
+
+def test_packs_of_which_no_decoder_can_be_made_keep_nothing_from_going_on(world: World, engine: Any) -> None:
+    """The type declares its field otherwise than the packs have it: tried three times, then left for a person."""
+    from server.definitions.models import Definition
+
+    world.type.fields = [{"name": "level", "kind": "number", "unit": "m"}]
+    world.type.save()
+    world.condition()
+    pack = json.dumps([{"n": "level", "vs": "high"}]).encode()
+    for n in range(5):
+        world.arrive((0, n, pack))
+        work_off(engine)
+    assert engine.failed_makes[world.type.pk] == 3
+    assert Definition.objects.filter(kind="decoder").count() == 0
+    assert world.ask("select count(*), min(code) from refused") == [(5, "no decoder")]
+    world.decoder()
+    world.arrive((0, 9, payload(3)))
+    work_off(engine)
+    assert levels(world) == [("pod-0", 3.0)] and not engine.failed_makes, "a version that a person publishes counts"
