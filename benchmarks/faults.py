@@ -238,7 +238,7 @@ def whole(instance: Instance, telling: bool = False) -> bool:
     return answer.status == 200 and (body["stream"]["oldest_s"] or 0) < 3
 
 
-def wait_whole(instance: Instance, taken: Callable[[], int]) -> float:
+def wait_whole(instance: Instance, taken: Callable[[], int | None]) -> float:
     """Seconds until every part works and messages come through again, all the way to the engine."""
     began = time.monotonic()
     while not whole(instance):
@@ -246,12 +246,15 @@ def wait_whole(instance: Instance, taken: Callable[[], int]) -> float:
             whole(instance, True)
             raise RuntimeError(f"not whole after {WHOLE_S:.0f} s; logs are in {instance.folder / 'log'}")
         time.sleep(0.1)
-    before = taken()
-    while taken() <= before:
+    before: int | None = None
+    while True:
+        now = taken()
+        if now is not None and before is not None and now > before:
+            return time.monotonic() - began
+        before = now if before is None else before
         if time.monotonic() - began > WHOLE_S:
             raise RuntimeError(f"nothing comes through after {WHOLE_S:.0f} s; logs are in {instance.folder / 'log'}")
         time.sleep(0.05)
-    return time.monotonic() - began
 
 
 def measure(rounds: int, seed: int = 1) -> dict[str, Any]:
@@ -309,13 +312,13 @@ def _measured(instance: Instance, rounds: int, random_: random.Random) -> dict[s
     senders = Senders(instance, _keys(), told)
     faults = Faults(instance, random_)
 
-    def taken() -> int:
+    def taken() -> int | None:
         try:
             with psycopg.connect(instance.database_url(), connect_timeout=3) as connection:
                 row = connection.execute("select coalesce(sum(messages), 0) from engine_cursor").fetchone()
             return int(row[0]) if row else 0
         except psycopg.Error:
-            return sys.maxsize
+            return None
 
     for name in ("gmqtt", "asyncio"):
         logging.getLogger(name).setLevel(logging.CRITICAL)
