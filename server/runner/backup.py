@@ -191,11 +191,14 @@ def restore(instance: Instance, source: Path, say: Say) -> None:
             connection.execute("update engine_cursor set holder = ''")
         with psycopg.connect(instance.database_url("postgres"), autocommit=True) as connection:
             old = sql.Identifier(instance.database_name)
-            there = "select 1 from pg_database where datname = %s"
-            if connection.execute(there, (instance.database_name,)).fetchone() is not None:
+            query = "select exists (select 1 from pg_database where datname = %s)"
+            there = connection.execute(query, (instance.database_name,)).fetchone() == (True,)
+            if there:
                 connection.execute(sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(before)))
-                connection.execute(sql.SQL("alter database {} rename to {}").format(old, sql.Identifier(before)))
-            connection.execute(sql.SQL("alter database {} rename to {}").format(sql.Identifier(fresh), old))
+            with connection.transaction():  # both names or neither: there is never a moment without a database
+                if there:
+                    connection.execute(sql.SQL("alter database {} rename to {}").format(old, sql.Identifier(before)))
+                connection.execute(sql.SQL("alter database {} rename to {}").format(sql.Identifier(fresh), old))
             for secret in SECRETS:
                 path = folder / "secrets" / secret
                 if path.exists():
