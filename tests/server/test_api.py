@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
@@ -15,6 +16,7 @@ from django.urls import URLPattern
 
 from oculum.text import harmless
 from server.access.text import spreadsheet_safe
+from server.runner.instance import ROOT
 from tests.server.world import CONDITION, DECODER, START, World, payload, work_off
 
 PASSWORD = "a long password of words"
@@ -373,3 +375,19 @@ def test_migrations_are_those_of_the_models(world: World) -> None:
     from django.core.management import call_command
 
     call_command("makemigrations", check=True, dry_run=True, verbosity=0)
+
+
+def test_the_documents_problem_is_the_one_that_comes(world: World) -> None:
+    (block,) = re.findall(r"```json\n(\{\"type\".*?)```", (ROOT / "docs" / "api.md").read_text(), re.S)
+    told = json.loads(block)
+    client = signed_in(world, "engineer")
+    definition = send(client, "POST", "definitions", {"kind": "decoder", "name": "pod", "type": "pod"}).json()
+    text = "decoder pod for bytes\n  byte 0  x  u8  Cell\n"
+    answer = send(client, "POST", f"definitions/{definition['id']}/publish", {"text": text})
+    found = answer.json()
+    assert answer["Content-Type"] == "application/problem+json" and answer.status_code == told["status"]
+    assert found.keys() == told.keys() and found["problems"][0].keys() >= told["problems"][0].keys()
+    assert [found[k] for k in ("type", "title", "code", "detail")] == [
+        told[k] for k in ("type", "title", "code", "detail")
+    ]
+    assert found["instance"].endswith(found["number"]) and told["instance"].endswith(told["number"])
