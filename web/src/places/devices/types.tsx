@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, Refusal, type Schemas } from "../../api/client";
 import { Empty, Heading, TextField, Trouble, Waiting } from "../../parts/basics";
@@ -148,6 +148,11 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
       ),
     onSuccess: (made) => navigate(kept(`/decoders/${made.id}`)),
   });
+  const failed = save.error ?? begin.error;
+  const trouble = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (failed) trouble.current?.scrollIntoView({ block: "center" }); // the form may be longer than the window
+  }, [failed]);
   const field = (i: number, part: Partial<FieldRow>) =>
     setFields(fields.map((f, k) => (k === i ? { ...f, ...part } : f)));
   const setpoint = (i: number, part: Partial<SetpointRow>) =>
@@ -278,33 +283,35 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
             add a setpoint
           </button>
         </section>
-        <Trouble error={save.error ?? begin.error} />
-        {save.error instanceof Refusal && save.error.status === 412 && (
-          <p>
-            <button
-              type="button"
-              className="button"
-              onClick={async () => {
-                const now = await got(api.GET("/api/v1/types/{key}", { params: { path: { key } } }));
-                fill(now);
-                save.reset();
-                await client.invalidateQueries({ queryKey: ["types"] });
-              }}
-            >
-              Take theirs
-            </button>{" "}
-            <button
-              type="button"
-              className="button ml-2"
-              onClick={() => {
-                setSeen(type);
-                save.reset();
-              }}
-            >
-              Keep mine, and save it over theirs
-            </button>
-          </p>
-        )}
+        <div ref={trouble}>
+          <Trouble error={failed} />
+          {save.error instanceof Refusal && save.error.status === 412 && (
+            <p>
+              <button
+                type="button"
+                className="button"
+                onClick={async () => {
+                  const now = await got(api.GET("/api/v1/types/{key}", { params: { path: { key } } }));
+                  fill(now);
+                  save.reset();
+                  await client.invalidateQueries({ queryKey: ["types"] });
+                }}
+              >
+                Take theirs
+              </button>{" "}
+              <button
+                type="button"
+                className="button ml-2"
+                onClick={() => {
+                  setSeen(type);
+                  save.reset();
+                }}
+              >
+                Keep mine
+              </button>
+            </p>
+          )}
+        </div>
         <div className="flex flex-wrap items-center gap-3">
           {editable && (
             <button className="button strong" disabled={save.isPending || !key}>
