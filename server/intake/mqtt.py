@@ -23,7 +23,11 @@ from .senders import Senders
 log = logging.getLogger("oculum.intake")
 IN_FLIGHT = 4000
 PATIENCE_S = 30  # without the broker; then the process ends, and is started anew
-REASONS = ["more messages a minute than allowed", "more than the broker can keep for intake"]
+REASONS = [
+    "more messages a minute than allowed",
+    "more than the broker can keep for intake",
+    "published to a topic that is not its own",
+]
 
 
 def claimed_name(topic: str) -> tuple[str, str | None] | None:
@@ -117,7 +121,7 @@ class Listener:
         )
 
     def refused(self, told: bytes) -> None:
-        """What the broker refused since it told last: name, for its rate, for want of space."""
+        """What the broker refused since it told last: name, for its rate, for want of space, elsewhere."""
         for line in told.decode("utf-8", "replace").splitlines():
             name, *counts = line.split(" ")
             sender = self.senders.by_name.get(name)

@@ -99,6 +99,8 @@ def main() -> None:
         "loop": "uvloop",
         "http": Bounded,
         "ws": "websockets-sansio",
+        "ws_max_size": 4096,  # browsers say nothing on the live feed
+        "ws_per_message_deflate": False,
         "access_log": False,
         "log_level": "warning",
         "server_header": False,

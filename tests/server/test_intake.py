@@ -225,6 +225,11 @@ def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: An
         "select d.name, v.name, m.payload, m.channel from message m join fleet_device d on d.id = m.device_id left join fleet_device v on v.id = m.via_id where m.payload in ('mine', 'theirs', 'another''s', 'a command', 'wrong key') order by m.id"
     )
     assert rows == [("pod-0", None, b"mine", 1), ("pod-3", "gate-1", b"theirs", 1)]
+    # MQTT 3.1.1 has no way to say no; what went elsewhere is at least counted.
+    publish(broker, "pod-0", world.keys["pod-0"], "up/pod-00", "almost", "-V", "311")
+    counted = "select sum(count) from intake_refusal where device_id = %s and reason like '%%topic that is not its own'"
+    until(lambda: world.ask(counted, world.pods[0].pk) == [(3,)], "all three to be counted")
+    assert world.ask("select count(*) from message where payload = 'almost'") == [(0,)]
 
 
 def test_mqtt_nobody_listens_in(world: World, broker: Any) -> None:

@@ -4,7 +4,9 @@
      the order of these numbers, so that a message that comes again after the broker was killed is known by its mark;
    - an account that sends more than it may is refused by closing its connection before the acknowledgement, so that
      it sends the message again later. What was acknowledged is never dropped;
-   - all are refused while more waits for intake than the queue may hold, which the broker would drop silently.
+   - all are refused while more waits for intake than the queue may hold, which the broker would drop silently;
+   - what somebody publishes to a topic that is not their own is counted. The broker denies it by its list, but has no
+     way to say so in MQTT 3.1.1.
 
    Intake tells how far it is on `oculum/taken`, and is told what was refused on `oculum/refused`. */
 
@@ -31,7 +33,7 @@ struct account {
     double per_minute, bytes_per_minute; /* what it may send */
     double messages, bytes;              /* what it may send now */
     double at;                           /* seconds, when that was so */
-    uint64_t refused, refused_full;      /* since intake was told */
+    uint64_t refused, refused_full, elsewhere; /* since intake was told */
 };
 
 static mosquitto_plugin_id_t *self;
@@ -161,6 +163,27 @@ static int on_message(int kind, void *data, void *user)
     return mosquitto_property_add_string_pair(&event->properties, MQTT_PROP_USER_PROPERTY, "oculum-mark", mark);
 }
 
+/* The list of topics decides; this only counts. */
+static int on_access(int kind, void *data, void *user)
+{
+    struct mosquitto_evt_acl_check *event = data;
+    const char *name = event->client ? mosquitto_client_username(event->client) : NULL;
+    (void)kind;
+    (void)user;
+    if (event->access != MOSQ_ACL_WRITE || name == NULL || event->topic == NULL || strcmp(name, INTAKE) == 0)
+        return MOSQ_ERR_PLUGIN_DEFER;
+    size_t length = strlen(name);
+    const char *rest = event->topic + 3;
+    int own = strncmp(event->topic, "up/", 3) == 0 && strncmp(rest, name, length) == 0
+        && (rest[length] == '\0' || rest[length] == '/');
+    struct account *a = own ? NULL : account_of(name);
+    if (a != NULL) {
+        a->elsewhere++;
+        refusals = 1;
+    }
+    return MOSQ_ERR_PLUGIN_DEFER;
+}
+
 /* Once a second: who was refused how often, a line an account, to intake if it listens. */
 static int on_tick(int kind, void *data, void *user)
 {
@@ -175,15 +198,16 @@ static int on_tick(int kind, void *data, void *user)
     size_t length = 0;
     for (int i = 0; i < CHAINS; i++)
         for (struct account *a = chains[i]; a; a = a->next) {
-            if (a->refused == 0 && a->refused_full == 0)
+            if (a->refused == 0 && a->refused_full == 0 && a->elsewhere == 0)
                 continue;
             if (length > sizeof text - 128) {
                 refusals = 1;
                 continue;
             }
             length += (size_t)snprintf(
-                text + length, sizeof text - length, "%s %" PRIu64 " %" PRIu64 "\n", a->name, a->refused, a->refused_full);
-            a->refused = a->refused_full = 0;
+                text + length, sizeof text - length, "%s %" PRIu64 " %" PRIu64 " %" PRIu64 "\n", a->name, a->refused,
+                a->refused_full, a->elsewhere);
+            a->refused = a->refused_full = a->elsewhere = 0;
         }
     return mosquitto_broker_publish_copy(NULL, "oculum/refused", (int)length, text, 0, false, NULL);
 }
@@ -219,6 +243,7 @@ int mosquitto_plugin_init(mosquitto_plugin_id_t *id, void **user, struct mosquit
         return MOSQ_ERR_UNKNOWN;
     read_limits();
     int wrong = mosquitto_callback_register(self, MOSQ_EVT_MESSAGE, on_message, NULL, NULL);
+    wrong = wrong ? wrong : mosquitto_callback_register(self, MOSQ_EVT_ACL_CHECK, on_access, NULL, NULL);
     wrong = wrong ? wrong : mosquitto_callback_register(self, MOSQ_EVT_TICK, on_tick, NULL, NULL);
     return wrong ? wrong : mosquitto_callback_register(self, MOSQ_EVT_RELOAD, on_reload, NULL, NULL);
 }
