@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import socket
+import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -15,7 +18,7 @@ from server.intake.mqtt import claimed_name
 from server.intake.senders import Rates, Sender, Senders
 from server.runner import stack
 from server.runner.cli import app
-from server.runner.instance import Instance
+from server.runner.instance import ROOT, Instance
 
 run = CliRunner().invoke
 
@@ -139,3 +142,21 @@ def test_keys_are_found_by_prefix_and_held_against_their_hash() -> None:
     )
     assert senders.source(sender, "pod-3").unknown == "pod-3", "only a gateway speaks for what is behind it"
     assert senders.source(sender, None).device_id == 5
+
+
+def test_an_environment_that_was_made_for_another_folder_is_made_anew(tmp_path: Path) -> None:
+    """A copied checkout would run the original's code. Without a package index the new one cannot be finished here."""
+    shutil.copy(ROOT / "oculum", tmp_path)
+    shutil.copy(ROOT / "requirements.txt", tmp_path)
+    stranger = tmp_path / ".venv" / "bin" / "python"
+    stranger.parent.mkdir(parents=True)
+    stranger.write_text("#!/bin/sh\necho the original\n")
+    stranger.chmod(0o755)
+    (tmp_path / ".venv" / ".home").write_text("/somewhere/else\n")
+    found = subprocess.run(
+        [tmp_path / "oculum", "check", "x.ocu"], env={**os.environ, "PIP_NO_INDEX": "1"}, capture_output=True, text=True,
+        timeout=120, check=False,
+    )  # fmt: skip
+    assert found.returncode == 1 and "the original" not in found.stdout
+    assert "made for another folder" in found.stderr and "pip could not install" in found.stderr
+    assert not stranger.exists() or "the original" not in stranger.read_text(errors="replace")[:100]
