@@ -1,63 +1,11 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { fireEvent, render, screen, waitFor, within } from "@testing-library/react";
-import type { ReactNode } from "react";
-import { MemoryRouter, useLocation } from "react-router";
-import { MeContext } from "../parts/me";
+import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { Palette } from "../parts/palette";
 import Alarms from "../places/alarms";
 import { Devices } from "../places/devices/list";
 import { SignIn } from "../places/sign-in";
+import { answer, asked, serve, show } from "./server";
 
-const asked: { method: string; url: URL; body: unknown }[] = [];
-let answers: Record<string, unknown> = {};
-
-/** The server, as far as a screen sees it: answers by path, and what was asked. */
-beforeEach(() => {
-  asked.length = 0;
-  Element.prototype.scrollIntoView = () => undefined;
-  vi.stubGlobal("fetch", async (request: Request) => {
-    const url = new URL(request.url);
-    const body = request.method === "GET" ? null : await request.json().catch(() => null);
-    asked.push({ method: request.method, url, body });
-    const found = answers[`${request.method} ${url.pathname}`];
-    if (found === undefined)
-      return new Response(JSON.stringify({ code: "not found", detail: "nothing here" }), {
-        status: 404,
-        headers: { "Content-Type": "application/json" },
-      });
-    const [status, data] = Array.isArray(found) ? (found as [number, unknown]) : [200, found];
-    return new Response(JSON.stringify(data), { status, headers: { "Content-Type": "application/json" } });
-  });
-});
-afterEach(() => vi.unstubAllGlobals());
-
-function Where() {
-  const { pathname, search } = useLocation();
-  return <output>{pathname + search}</output>;
-}
-
-function show(child: ReactNode, path = "/", role = "operator") {
-  const client = new QueryClient({ defaultOptions: { queries: { retry: false } } });
-  return render(
-    <QueryClientProvider client={client}>
-      <MemoryRouter initialEntries={[path]}>
-        <MeContext
-          value={{
-            username: "maud",
-            name: "Maud Varn",
-            role: role as "operator",
-            zone: "UTC",
-            must_change_password: false,
-            csrf: "",
-          }}
-        >
-          {child}
-          <Where />
-        </MeContext>
-      </MemoryRouter>
-    </QueryClientProvider>,
-  );
-}
+serve();
 
 const alarm = (id: number, more: object = {}) => ({
   id, condition: "oxygen is too low", definition: 4, version: 1, device: `buoy-0${id}`, device_title: `Buoy 0${id}`, site_title: "Merle Reach", priority: "high",
@@ -72,14 +20,14 @@ const device = (name: string, more: object = {}) => ({
 
 describe("alarms", () => {
   beforeEach(() => {
-    answers = {
+    answer({
       "GET /api/v1/alarms": { count: 2, unacknowledged: 2, results: [alarm(1), alarm(2, { priority: "low" })] },
       "GET /api/v1/alarms/summary": [],
       "POST /api/v1/alarms/2/acknowledge": alarm(2, {
         acknowledged_at: "2026-03-02T09:20:00Z",
         acknowledged_by: "Maud Varn",
       }),
-    };
+    });
   });
 
   it("are walked and taken by keys", async () => {
@@ -127,13 +75,13 @@ describe("alarms", () => {
   });
 
   it("that are none say what to do next", async () => {
-    answers["GET /api/v1/alarms"] = { count: 0, unacknowledged: 0, results: [] };
+    answer({ "GET /api/v1/alarms": { count: 0, unacknowledged: 0, results: [] } });
     show(<Alarms />, "/alarms");
     expect(await screen.findByText("No alarm is open.")).toBeInTheDocument();
   });
 
   it("tell a failure in the server's words", async () => {
-    answers["GET /api/v1/alarms"] = [400, { code: "invalid", detail: "`from` must lie before `to`" }];
+    answer({ "GET /api/v1/alarms": [400, { code: "invalid", detail: "`from` must lie before `to`" }] });
     show(<Alarms />, "/alarms");
     expect(await screen.findByText("`from` must lie before `to`")).toBeInTheDocument();
   });
@@ -141,7 +89,7 @@ describe("alarms", () => {
 
 describe("devices", () => {
   beforeEach(() => {
-    answers = {
+    answer({
       "GET /api/v1/devices": {
         count: 2,
         states: { reporting: 1, silent: 1 },
@@ -149,7 +97,7 @@ describe("devices", () => {
       },
       "GET /api/v1/types": { count: 0, results: [] },
       "GET /api/v1/sites": { count: 0, results: [] },
-    };
+    });
   });
 
   it("show their states in words and shapes, and filter in the URL", async () => {
@@ -181,7 +129,7 @@ describe("devices", () => {
   });
 
   it("that are none offer the next step of the job to an engineer", async () => {
-    answers["GET /api/v1/devices"] = { count: 0, states: {}, results: [] };
+    answer({ "GET /api/v1/devices": { count: 0, states: {}, results: [] } });
     show(<Devices />, "/devices", "engineer");
     expect(await screen.findByText("No device yet.")).toBeInTheDocument();
     expect(screen.getByRole("link", { name: "Add a device" })).toHaveAttribute("href", "/devices/add");
@@ -190,9 +138,9 @@ describe("devices", () => {
 
 describe("signing in", () => {
   it("says why it was refused", async () => {
-    answers = {
+    answer({
       "POST /api/v1/sign-in": [403, { code: "sign-in", detail: "name and password do not go together" }],
-    };
+    });
     show(<SignIn />);
     fireEvent.change(screen.getByLabelText("name"), { target: { value: "maud" } });
     fireEvent.change(screen.getByLabelText("password"), { target: { value: "wrong" } });
@@ -204,10 +152,10 @@ describe("signing in", () => {
 
 describe("the palette", () => {
   it("goes where the arrows stand", async () => {
-    answers = {
+    answer({
       "GET /api/v1/devices": { count: 1, states: {}, results: [device("buoy-31")] },
       "GET /api/v1/definitions": { count: 0, results: [] },
-    };
+    });
     const go = vi.fn();
     show(<Palette open onOpenChange={() => undefined} go={go} />, "/?span=3600");
     const input = screen.getByRole("combobox");

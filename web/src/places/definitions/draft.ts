@@ -32,7 +32,7 @@ export function useDraft(id: number) {
       setText(start);
       number.current = definition.data.draft_number;
       base.current = definition.data.last_number ?? 0;
-      kept.current = definition.data.draft ?? "";
+      kept.current = start;
     }
   }, [definition.data, text]);
   const settled = useSettled(text ?? "", 300);
@@ -46,25 +46,51 @@ export function useDraft(id: number) {
     placeholderData: (old) => old,
   });
   const save = useMutation({
-    mutationFn: (draft: string) =>
-      got(
-        api.PATCH("/api/v1/definitions/{ident}", {
-          params: { path: { ident: id } },
-          body: { draft, draft_number: number.current },
-        }),
-      ),
+    mutationFn: async (draft: string) => {
+      const params = { path: { ident: id } };
+      try {
+        return await got(
+          api.PATCH("/api/v1/definitions/{ident}", { params, body: { draft, draft_number: number.current } }),
+        );
+      } catch (error) {
+        // What was kept although its answer was lost is not somebody else's.
+        if (theirsOf(error)?.text !== draft) throw error;
+        return await got(api.GET("/api/v1/definitions/{ident}", { params }));
+      }
+    },
     onSuccess: (saved, draft) => {
       number.current = saved.draft_number;
       kept.current = draft;
+      client.setQueryData(["definition", id], saved);
     },
+    scope: { id: `draft ${id}` }, // one after the other, also when the screen is left meanwhile
+    retry: (_, error) => passing(error),
+    retryDelay: (times) => Math.min(500 * 2 ** times, 10_000),
   });
   const { mutate, isPending } = save;
   const conflict = theirsOf(save.error) !== null;
   const forbidden = save.error instanceof Refusal && save.error.status === 403;
+  const refused = save.isError && save.variables === settled; // the same text would be refused again
   useEffect(() => {
-    if (text !== null && settled !== kept.current && settled === text && !isPending && !conflict && !forbidden)
-      mutate(settled);
-  }, [settled, text, isPending, mutate, conflict, forbidden]);
+    if (text !== null && settled !== kept.current && settled === text)
+      if (!isPending && !conflict && !forbidden && !refused) mutate(settled);
+  }, [settled, text, isPending, mutate, conflict, forbidden, refused]);
+  const latest = useRef<{ text: string; ahead: number } | null>(null);
+  useEffect(() => {
+    latest.current = text === null || conflict || forbidden || refused ? null : { text, ahead: isPending ? 2 : 1 };
+  }, [text, conflict, forbidden, refused, isPending]);
+  useEffect(
+    () => () => {
+      // Leaving the screen before the text has stood still for a while: it is saved, and there on coming back at once.
+      const last = latest.current;
+      if (last === null || last.text === kept.current) return;
+      const draft_number = number.current + last.ahead;
+      client.setQueryData<Definition>(["definition", id], (old) => old && { ...old, draft: last.text, draft_number });
+      mutate(last.text);
+    },
+    [mutate, client, id],
+  );
+  const trouble = conflict || forbidden ? null : (save.failureReason ?? save.error);
   const publish = useMutation({
     mutationFn: ({
       why,
@@ -121,6 +147,13 @@ export function useDraft(id: number) {
       setText(theirs.text);
     }),
   };
+  const loses = trouble !== null;
+  useEffect(() => {
+    if (!loses) return;
+    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
+    window.addEventListener("beforeunload", ask);
+    return () => window.removeEventListener("beforeunload", ask);
+  }, [loses]);
   const format = useMutation({
     mutationFn: () => got(api.POST("/api/v1/format", { body: { text: text ?? "" } })),
     onSuccess: (found) => setText(found.text),
@@ -145,8 +178,13 @@ export function useDraft(id: number) {
     sound,
     ready: text !== null,
     overtaken,
+    unsaved: trouble ? `Not saved yet: ${trouble.message}` : null,
   };
 }
+
+/** Whether what went wrong is the server's, and may be over in a moment. */
+const passing = (error: Error) =>
+  !(error instanceof Refusal) || error.status === 0 || error.status === 429 || error.status >= 500;
 
 type Theirs = { text: string; draft_number: number; version: number | null; sentence: string };
 

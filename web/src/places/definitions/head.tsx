@@ -72,6 +72,11 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 : `draft on version ${d.live.number}`
             : "draft, not published yet"}{" "}
           · {about}
+          {draft.unsaved && (
+            <b role="status" className="block">
+              {draft.unsaved}
+            </b>
+          )}
         </>
       }
     >

@@ -51,7 +51,9 @@ export function DeviceForm({
     cadence: "",
   });
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
-  const number = (text: string) => (text.trim() === "" || Number.isNaN(Number(text)) ? null : Number(text));
+  const number = (text: string) => (text.trim() === "" ? null : Number(text));
+  const words = f.labels.split(/[,\s]+/).filter(Boolean);
+  const odd = words.find((word) => !/^[^=]+=./.test(word));
   const type = f.type || types.data?.results[0]?.key || "";
   return (
     <form
@@ -59,10 +61,7 @@ export function DeviceForm({
       onSubmit={(e) => {
         e.preventDefault();
         const labels = Object.fromEntries(
-          f.labels
-            .split(/[,\s]+/)
-            .filter((l) => l.includes("="))
-            .map((l) => [l.slice(0, l.indexOf("=")), l.slice(l.indexOf("=") + 1)]),
+          words.map((word) => [word.slice(0, word.indexOf("=")), word.slice(word.indexOf("=") + 1)]),
         );
         onSubmit({
           name: f.name,
@@ -106,30 +105,44 @@ export function DeviceForm({
         empty="none: it talks for itself"
         options={(gateways.data ?? []).map((g) => [g.name, g.title])}
       />
-      <TextField label="labels" value={f.labels} onChange={put("labels")} placeholder="stage=growing row=2" />
+      <TextField
+        label="labels"
+        value={f.labels}
+        onChange={put("labels")}
+        placeholder="stage=growing row=2"
+        aria-invalid={Boolean(odd)}
+        note={odd ? `\`${odd}\` is no label: write name=value` : undefined}
+      />
       <TextField
         label="latitude"
-        inputMode="decimal"
+        type="number"
+        step="any"
+        min={-90}
+        max={90}
         value={f.latitude}
         onChange={put("latitude")}
         note="degrees, WGS 84"
       />
       <TextField
         label="longitude"
-        inputMode="decimal"
+        type="number"
+        step="any"
+        min={-180}
+        max={180}
         value={f.longitude}
         onChange={put("longitude")}
         note="degrees, WGS 84"
       />
       <TextField
         label="reports every"
-        inputMode="numeric"
+        type="number"
+        min={1}
         value={f.cadence}
         onChange={put("cadence")}
         note="seconds; empty: as its type does"
       />
       <div className="self-start pt-5">
-        <button className="button strong" disabled={pending || !f.name || !type}>
+        <button className="button strong" disabled={pending || !f.name || !type || Boolean(odd)}>
           {pending ? "Working …" : submit}
         </button>
       </div>

@@ -178,7 +178,8 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
           <TextField label="title" value={title} onChange={(e) => setTitle(e.target.value)} />
           <TextField
             label="reports every"
-            inputMode="numeric"
+            type="number"
+            min={1}
             value={cadence}
             onChange={(e) => setCadence(e.target.value)}
             note="seconds"
@@ -253,7 +254,8 @@ function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) 
                 <input
                   className="input"
                   aria-label="default"
-                  inputMode="decimal"
+                  type="number"
+                  step="any"
                   placeholder="default"
                   value={s.value}
                   onChange={(e) => setpoint(i, { value: e.target.value })}
