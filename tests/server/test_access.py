@@ -6,12 +6,15 @@ import os
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
+from types import SimpleNamespace
 from typing import Any
 
 import psycopg
 import pytest
 from django.db import connections
+from django.utils import timezone
 
+from server.access import tries
 from server.access.bounds import long_work
 from server.access.models import Person
 from server.runner.instance import ROOT
@@ -31,7 +34,14 @@ def token_of(client: Client, role: str = "viewer") -> tuple[dict[str, str], dict
 
 
 # tries ----------------------------------------------------------------------------
-def test_after_ten_tries_in_a_minute_sign_in_waits_also_for_tries_at_once(world: World) -> None:
+@pytest.fixture
+def one_minute(monkeypatch: pytest.MonkeyPatch) -> None:
+    """All tries of a test fall into one minute, however long it takes."""
+    at = timezone.now()
+    monkeypatch.setattr(tries, "timezone", SimpleNamespace(now=lambda: at))
+
+
+def test_after_ten_tries_in_a_minute_sign_in_waits_also_for_tries_at_once(world: World, one_minute: None) -> None:
     world.person("viewer")
     codes = at_once(lambda _: sign_in(Client(), "viewer", "wrong"), range(24))
     assert codes.count(403) == 10 and codes.count(429) == 14, codes
@@ -39,7 +49,7 @@ def test_after_ten_tries_in_a_minute_sign_in_waits_also_for_tries_at_once(world:
     assert world.ask("select count(*) from access_record where what = 'sign-in refused'") == [(10,)]
 
 
-def test_a_forged_address_is_no_way_around(world: World) -> None:
+def test_a_forged_address_is_no_way_around(world: World, one_minute: None) -> None:
     world.person("viewer")
     codes = [
         sign_in(Client(), f"name-{i}", "wrong", HTTP_X_FORWARDED_FOR=f"192.0.2.{i}", HTTP_FORWARDED=f"for=192.0.2.{i}")
@@ -48,7 +58,7 @@ def test_a_forged_address_is_no_way_around(world: World) -> None:
     assert codes == [403] * 10 + [429] * 2
 
 
-def test_nobody_locks_a_name_out_for_the_one_whose_it_is(world: World) -> None:
+def test_nobody_locks_a_name_out_for_the_one_whose_it_is(world: World, one_minute: None) -> None:
     world.person("viewer")
     own = Client()
     assert sign_in(own, "viewer") == 200
