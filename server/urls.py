@@ -11,8 +11,9 @@ from server.alarms import api as alarms
 from server.definitions import api as definitions
 from server.definitions import running, trying
 from server.fleet import api as fleet
-from server.fleet import constants
+from server.fleet import constants, succession
 from server.history import api as history
+from server.history import why
 from server.intake import api as intake
 
 register_converter(Identity, "id")
@@ -41,6 +42,7 @@ V1 = [
     ("devices/<str:name>/key", fleet.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),
     ("devices/<str:name>/constants/<id:ident>", constants.ConstantView),
+    ("devices/<str:name>/successor", succession.SuccessorView),
     ("devices/<str:name>/series", history.SeriesView),
     ("arrivals", intake.ArrivalsView),
     ("arrivals/<id:ident>", intake.ArrivalView),
@@ -79,8 +81,8 @@ V1 = [
     ("alarms/<id:ident>/acknowledge", alarms.AcknowledgeView),
     ("alarms/<id:ident>/note", alarms.NoteView),
     ("journal", alarms.JournalView),
-    ("why/reading", history.WhyReadingView),
-    ("why/alarm/<id:ident>", history.WhyAlarmView),
+    ("why/reading", why.WhyReadingView),
+    ("why/alarm/<id:ident>", why.WhyAlarmView),
 ]
 
 handler400, handler403 = errors.bad, errors.forbidden

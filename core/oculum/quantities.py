@@ -7,6 +7,7 @@ Source of symbols: The Unified Code for Units of Measure, case-sensitive codes.
 
 from __future__ import annotations
 
+import json
 import math
 import re
 import tomllib
@@ -164,6 +165,29 @@ def known_codes() -> list[str]:
     return [code for code in (*_ATOMS, *_LOCAL) if code != "1"]
 
 
+@dataclass(frozen=True)
+class UnitWords:
+    """A unit as it is looked for: by its code, as it is printed, by what people call it and measure in it."""
+
+    code: str
+    printed: str
+    words: str
+
+
+@cache
+def _common() -> list[tuple[str, str]]:
+    return [
+        (code, words) for code, words in json.loads(Path(__file__).with_name("common_units.json").read_text("utf-8"))
+    ]
+
+
+def units_in_words() -> list[UnitWords]:
+    """The units that are measured in most, then the plain codes of the table."""
+    common = dict(_common())
+    rest = {code: "" for code in known_codes() if code not in common}
+    return [UnitWords(code, printed(code), words) for code, words in (common | rest).items()]
+
+
 def declare(path: Path) -> None:
     """Takes in local units from a TOML file.
 
@@ -297,3 +321,35 @@ def describe(dimension: Dimension) -> str:
 
 
 declare(Path(__file__).parent / "units.toml")
+
+
+@cache
+def _printing() -> dict[str, dict[str, str]]:
+    """How symbols are printed: parts of a term, whole terms, raised digits. The interface reads the same file."""
+    found: dict[str, dict[str, str]] = json.loads(Path(__file__).with_name("printed_units.json").read_text("utf-8"))
+    return found
+
+
+def _printed_term(term: str) -> str:
+    table = _printing()
+    if term in table["whole"]:
+        return table["whole"][term]
+    symbol, power = re.fullmatch(r"(.*?)(-?[0-9]*)", term, re.DOTALL).groups()  # type: ignore[union-attr]
+    if symbol == "":
+        symbol, power = power, ""
+    end = max((w for w in table["words"] if symbol.endswith(w)), key=len, default="")
+    start = symbol[: len(symbol) - len(end)]
+    start = re.sub(r"\[([^\]]*)\]", r"\1", start)
+    start = re.sub(r"\{([^}]*)\}", lambda note: f"({note[1]})" if note.start() else note[1], start)
+    if start.startswith("u") and (len(start) > 1 or end):
+        start = "µ" + start[1:]
+    return start + table["words"].get(end, end) + "".join(table["raised"][c] for c in power)
+
+
+@lru_cache(maxsize=4096)
+def printed(code: str) -> str:
+    """A unit as people print it: `°C`, `µg/L`, `m³/h`, `dBm`, `NTU`; nothing for the 1 of counts."""
+    terms = re.split(r"([./])(?![^{]*\})", code)
+    if terms[0] == "1" and len(terms) > 1:
+        return "1" + "".join(terms[1:2]) + printed("".join(terms[2:]))
+    return "".join({".": "·", "/": "/"}.get(term) or (_printed_term(term) if term else "") for term in terms)

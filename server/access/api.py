@@ -8,8 +8,9 @@ from zoneinfo import available_timezones
 from django.contrib.auth import authenticate, login, logout, password_validation, update_session_auth_hash
 from django.core.exceptions import ValidationError
 from django.db import connection, transaction
+from django.db.models import Q
 from django.middleware.csrf import get_token
-from drf_spectacular.utils import extend_schema
+from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics, serializers
 from rest_framework.permissions import AllowAny
 from rest_framework.request import Request
@@ -54,6 +55,13 @@ def sound_password(value: str) -> str:
     return value
 
 
+def sound_zone(value: str) -> str:
+    """A zone in which somebody is shown times; empty for that of the browser. Raises ValidationError."""
+    if value and value not in available_timezones():
+        raise serializers.ValidationError(f"`{value}` is no zone of the IANA database, such as UTC")
+    return value
+
+
 class PersonOut(serializers.ModelSerializer):
     username = serializers.RegexField(
         USERNAME, error_messages={"invalid": "a name to sign in has letters a-z, digits, dots, hyphens, underscores"}
@@ -78,9 +86,14 @@ class PersonOut(serializers.ModelSerializer):
         return sound_password(value)
 
     def validate_zone(self, value: str) -> str:
-        if value not in available_timezones():
-            raise serializers.ValidationError(f"`{value}` is not a time zone, such as Etc/GMT+2")
-        return value
+        return sound_zone(value)
+
+
+class MeIn(serializers.Serializer):
+    zone = serializers.CharField(allow_blank=True, max_length=64, help_text="empty: the zone of the browser")
+
+    def validate_zone(self, value: str) -> str:
+        return sound_zone(value)
 
 
 class NewPassword(serializers.Serializer):
@@ -200,10 +213,23 @@ class PasswordView(APIView):
 
 
 class MeView(APIView):
+    """Who is signed in."""
+
     first_password = True
+    writes = "viewer"
 
     @extend_schema(responses=Me, operation_id="me", tags=["access"])
     def get(self, request: Request) -> Response:
+        return Response(me_of(request))
+
+    @extend_schema(request=MeIn, responses=Me, operation_id="change_me", tags=["access"])
+    def patch(self, request: Request) -> Response:
+        """Changes how the screens are shown to oneself."""
+        asked = MeIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        person = person_of(request)
+        person.zone = asked.validated_data["zone"]
+        person.save(update_fields=["zone"])
         return Response(me_of(request))
 
 
@@ -297,3 +323,12 @@ class RecordView(generics.ListAPIView):
     queryset = Record.objects.order_by("-id")
     serializer_class = RecordOut
     reads = "engineer"
+
+    @extend_schema(parameters=[OpenApiParameter("about", str, description="a device, a type, a site; with its parts")])
+    def get(self, request: Request, *args: Any, **kwargs: Any) -> Response:
+        return super().get(request, *args, **kwargs)
+
+    def get_queryset(self) -> Any:
+        about = self.request.query_params.get("about")
+        found = super().get_queryset()
+        return found.filter(Q(about=about) | Q(about__startswith=f"{about} ")) if about else found

@@ -29,8 +29,22 @@ class Refused(exceptions.APIException):
 def words(found: Any) -> str:
     """What is wrong with a field, or with the parts of one, as a sentence."""
     if isinstance(found, dict):
-        return "; ".join(f"{name}: {words(part)}" for name, part in found.items() if part)
+        return "; ".join(named(name, words(part)) for name, part in found.items() if part)
+    if isinstance(found, list) and any(isinstance(part, dict) for part in found):
+        return "; ".join(f"in the {ordinal(i)}, {words(part)}" for i, part in enumerate(found, 1) if part)
     return " ".join(words(part) for part in found if part) if isinstance(found, list) else str(found)
+
+
+def named(name: object, sentence: str) -> str:
+    """A sentence with the part that it is about; what is about the whole stands alone."""
+    if isinstance(name, int) or str(name).isdecimal():
+        return f"in the {ordinal(int(str(name)) + 1)}, {sentence}"
+    return sentence if name in ("", "non_field_errors") else f"{name}: {sentence}"
+
+
+def ordinal(n: int) -> str:
+    ending = "th" if n % 100 in (11, 12, 13) else {1: "st", 2: "nd", 3: "rd"}.get(n % 10, "th")
+    return f"{n}{ending}"
 
 
 def of(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
@@ -40,7 +54,7 @@ def of(error: Exception) -> tuple[dict[str, Any], dict[str, str]]:
     if isinstance(error, exceptions.ValidationError):
         fields = error.detail if isinstance(error.detail, dict) else {"": error.detail}
         flat = {name: words(found) for name, found in fields.items()}
-        sentence = "; ".join(f"{name}: {text}" if name else text for name, text in flat.items())
+        sentence = "; ".join(named(name, text) for name, text in flat.items())
         return problem(400, "invalid", sentence, fields=flat), {}
     if isinstance(error, exceptions.APIException):
         headers = {}

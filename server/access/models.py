@@ -15,7 +15,7 @@ class Person(AbstractUser):
     """Someone who signs in. A role includes those before it: viewer, operator, engineer, admin."""
 
     role = models.CharField(max_length=16, choices=[(r, r) for r in ROLES], default="viewer")
-    zone = models.CharField(max_length=64, default="UTC")
+    zone = models.CharField(max_length=64, default="", blank=True)  # empty: that of the browser
     must_change_password = models.BooleanField(default=False)
 
     class Meta(AbstractUser.Meta):

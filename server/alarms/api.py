@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import json
+from datetime import datetime, timedelta
 from typing import Any
 
 from django.db import connection, transaction
-from django.db.models import Case, IntegerField, Q, Value, When
+from django.db.models import Case, Count, IntegerField, OuterRef, Q, Subquery, Value, When
+from django.db.models.functions import Coalesce
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics, serializers
@@ -32,13 +34,16 @@ class AlarmOut(serializers.ModelSerializer):
     device_title = serializers.CharField(source="device.title")
     site_title = serializers.SerializerMethodField()
     acknowledged_by = serializers.SerializerMethodField()
+    undo_until = serializers.SerializerMethodField(help_text="until when the asker can give it back")
+    notes = serializers.IntegerField(help_text="how many there are")
     message_id = serializers.CharField(allow_null=True)
 
     class Meta:
         model = Alarm
         fields = [
-            "id", "condition", "definition", "version", "device", "device_title", "site_title", "priority", "text", "field", "value", "limit", "unit",
-            "raised_at", "cleared_at", "acknowledged_at", "acknowledged_by", "message_id",
+            "id", "condition", "definition", "version", "device", "device_title", "site_title", "priority", "text",
+            "field", "value", "limit", "unit", "raised_at", "cleared_at", "acknowledged_at", "acknowledged_by",
+            "undo_until", "notes", "message_id",
         ]  # fmt: skip
 
     def get_site_title(self, alarm: Alarm) -> str | None:
@@ -46,6 +51,12 @@ class AlarmOut(serializers.ModelSerializer):
 
     def get_acknowledged_by(self, alarm: Alarm) -> str | None:
         return (alarm.acknowledged_by.first_name or alarm.acknowledged_by.username) if alarm.acknowledged_by else None
+
+    def get_undo_until(self, alarm: Alarm) -> datetime | None:
+        if alarm.acknowledged_at is None or alarm.acknowledged_by_id != self.context["person"].pk:
+            return None
+        until = alarm.acknowledged_at + UNDO
+        return until if until > timezone.now() else None
 
 
 class AlarmPage(serializers.Serializer):
@@ -104,11 +115,20 @@ class NoteIn(serializers.Serializer):
     note = serializers.CharField(max_length=1000, required=False, allow_blank=True)
 
 
+UNDO = timedelta(minutes=10)  # how long an acknowledgement can be given back by who gave it
+
+
 def everything() -> Any:
+    noted = JournalEntry.objects.filter(alarm=OuterRef("pk"), what="noted").order_by()
+    notes = noted.values("alarm").annotate(n=Count("pk")).values("n")
     rank = Case(*(When(priority=p, then=Value(i)) for i, p in enumerate(PRIORITIES)), output_field=IntegerField())
     return Alarm.objects.select_related("condition", "version", "device", "device__site", "acknowledged_by").annotate(
-        rank=rank
+        rank=rank, notes=Coalesce(Subquery(notes, output_field=IntegerField()), 0)
     )
+
+
+def answered(request: Request, found: Any, many: bool = False) -> Any:
+    return AlarmOut(found, many=many, context={"person": person_of(request)}).data
 
 
 class AlarmsView(APIView):
@@ -150,7 +170,7 @@ class AlarmsView(APIView):
             {
                 "count": found.count(),
                 "unacknowledged": found.filter(acknowledged_at=None).count(),
-                "results": AlarmOut(page, many=True).data,
+                "results": answered(request, page, many=True),
             }
         )
 
@@ -205,7 +225,7 @@ class AlarmView(APIView):
 
     @extend_schema(responses=AlarmOut, operation_id="alarm", tags=["alarms"])
     def get(self, request: Request, ident: int) -> Response:
-        return Response(AlarmOut(generics.get_object_or_404(everything(), pk=ident)).data)
+        return Response(answered(request, generics.get_object_or_404(everything(), pk=ident)))
 
 
 def told(alarm: Alarm) -> None:
@@ -239,7 +259,27 @@ class AcknowledgeView(APIView):
                     note=harmless(asked.validated_data.get("note", ""), 1000),
                 )
                 told(alarm)
-        return Response(AlarmOut(everything().get(pk=ident)).data)
+        return Response(answered(request, everything().get(pk=ident)))
+
+    @extend_schema(responses=AlarmOut, operation_id="give_back", tags=["alarms"])
+    def delete(self, request: Request, ident: int) -> Response:
+        """Gives an alarm back, for ten minutes after one took it oneself. The journal keeps both."""
+        with transaction.atomic():
+            alarm = generics.get_object_or_404(Alarm.objects.select_for_update(of=["self"]), pk=ident)
+            now = timezone.now()
+            if alarm.acknowledged_at is not None:
+                if alarm.acknowledged_by != person_of(request):
+                    who = str(alarm.acknowledged_by) if alarm.acknowledged_by else "somebody who is gone"
+                    raise Refused("not yours", f"{who} took this alarm, and only they can give it back", 409)
+                if now > alarm.acknowledged_at + UNDO:
+                    raise Refused("too late", "an alarm can be given back for ten minutes; write a note instead", 409)
+                alarm.acknowledged_at = alarm.acknowledged_by = None
+                alarm.save(update_fields=["acknowledged_at", "acknowledged_by"])
+                JournalEntry.objects.create(
+                    alarm=alarm, what="given back", at=now, learned_at=now, person=person_of(request)
+                )
+                told(alarm)
+        return Response(answered(request, everything().get(pk=ident)))
 
 
 class NoteView(APIView):
@@ -261,7 +301,7 @@ class NoteView(APIView):
                 alarm=alarm, what="noted", at=now, learned_at=now, person=person_of(request), note=text
             )
             told(alarm)
-        return Response(AlarmOut(everything().get(pk=ident)).data)
+        return Response(answered(request, everything().get(pk=ident)))
 
 
 class JournalView(APIView):

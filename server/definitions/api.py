@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Any
 
@@ -21,7 +22,7 @@ from oculum.language.formatter import format_definition
 from oculum.language.functions import FUNCTIONS
 from oculum.language.plan import ConditionPlan, DecoderPlan
 from oculum.language.problems import DefinitionError, Problem
-from oculum.quantities import known_codes
+from oculum.quantities import units_in_words
 from server.access.authentication import person_of
 from server.access.bounds import long_work
 from server.access.errors import Refused
@@ -66,6 +67,11 @@ from .serial import (
     selection_of,
 )
 
+REFUSED_TODAY = (
+    "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r"
+    " join fleet_device d on d.id = r.device_id where d.type_id = definitions_definition.type_id"
+    " and r.received_at > now() - interval '1 day' and r.code {} 'no decoder') else 0 end"
+)
 UNFINISHED = ["waiting", "running", "paused"]
 MOST_JOBS = 20
 
@@ -94,11 +100,8 @@ class DefinitionsView(generics.ListCreateAPIView):
     def get_queryset(self) -> Any:
         found = definitions().annotate(
             open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
-            refused_today=RawSQL(
-                "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r join fleet_device d on d.id = r.device_id"
-                " where d.type_id = definitions_definition.type_id and r.received_at > now() - interval '1 day') else 0 end",
-                (),
-            ),
+            refused_today=RawSQL(REFUSED_TODAY.format("<>"), ()),
+            waiting_today=RawSQL(REFUSED_TODAY.format("="), ()),
         )
         kind = self.request.query_params.get("kind")
         return (found.filter(kind=kind) if kind else found).order_by("kind", "name")
@@ -393,6 +396,6 @@ class LanguageView(APIView):
             {
                 "functions": [{"name": n, "words": f.words} for n, f in FUNCTIONS.items()],
                 "checks": list(CHECKS),
-                "units": known_codes(),
+                "units": [asdict(unit) for unit in units_in_words()],
             }
         )

@@ -5,13 +5,16 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable
 from functools import lru_cache
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import orjson
 
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import Others, check_decoder
 from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
+
+if TYPE_CHECKING:
+    from .models import Definition
 
 
 def specs(fields: Iterable[dict[str, Any]]) -> dict[str, FieldSpec]:
@@ -57,3 +60,22 @@ def condition_plan(
     text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]
 ) -> ConditionPlan | None:
     return _condition(text, key, orjson.dumps(fields), orjson.dumps(setpoints))
+
+
+@lru_cache(maxsize=1024)
+def _trouble(kind: str, text: str, key: str, fields: bytes, setpoints: bytes) -> str | None:
+    declared = specs(orjson.loads(fields))
+    if kind == "condition":
+        problems = check_condition(text, {key: (declared, units(orjson.loads(setpoints)))})[1]
+    else:
+        problems = check_decoder(text, declared)[1]
+    return next((f"line {p.span.line}: {p.message}" for p in problems if p.severity == "error"), None)
+
+
+def trouble(definition: Definition) -> str | None:
+    """Why the version in force no longer reads well, with its type as that is now; None where it does."""
+    if definition.live is None or hands_on(definition.live.text):
+        return None
+    type_ = definition.type
+    fields, setpoints = orjson.dumps(type_.fields), orjson.dumps(type_.setpoints)
+    return _trouble(definition.kind, definition.live.text, type_.key, fields, setpoints)

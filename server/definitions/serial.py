@@ -14,6 +14,7 @@ from server.fleet.models import DeviceType, Site
 from server.history.models import DecodeAgain
 
 from .models import Case, Definition, Version
+from .plans import trouble
 from .rollouts import Selection
 
 TEXT: dict[str, Any] = {"max_length": limits.SOURCE_CHARACTERS, "allow_blank": True, "trim_whitespace": False}
@@ -174,7 +175,9 @@ class VersionOut(serializers.ModelSerializer):
         fields = ["id", "number", "text", "at", "why", "who"]
 
     def get_who(self, version: Version) -> str:
-        return version.person.first_name or version.person.username if version.person else "the demo"
+        if version.person is None:
+            return "Oculum"  # the demo, or a decoder made from what devices say of themselves
+        return version.person.first_name or version.person.username
 
 
 class DefinitionOut(serializers.ModelSerializer):
@@ -183,7 +186,9 @@ class DefinitionOut(serializers.ModelSerializer):
     live = VersionOut(read_only=True, allow_null=True)
     open_alarms = serializers.IntegerField(read_only=True, required=False)
     refused_today = serializers.IntegerField(read_only=True, required=False)
+    waiting_today = serializers.IntegerField(read_only=True, required=False)
     rolling_out = serializers.SerializerMethodField()
+    trouble = serializers.SerializerMethodField(help_text="why the version in force no longer reads well")
     name = Words(max_length=120)
     draft_who = serializers.SerializerMethodField(help_text="who changed the draft last")
     last_number = serializers.IntegerField(read_only=True, allow_null=True)
@@ -204,6 +209,8 @@ class DefinitionOut(serializers.ModelSerializer):
             "retired",
             "open_alarms",
             "refused_today",
+            "waiting_today",
+            "trouble",
             "rolling_out",
             "last_number",
         ]
@@ -222,6 +229,9 @@ class DefinitionOut(serializers.ModelSerializer):
     def get_draft_who(self, definition: Definition) -> str | None:
         by = definition.draft_by
         return (by.first_name or by.username) if by is not None else None
+
+    def get_trouble(self, definition: Definition) -> str | None:
+        return trouble(definition)
 
     def get_rolling_out(self, definition: Definition) -> int | None:
         return definition.rollout.version.number if hasattr(definition, "rollout") else None
@@ -355,10 +365,16 @@ class FunctionOut(serializers.Serializer):
     words = serializers.CharField()
 
 
+class UnitOut(serializers.Serializer):
+    code = serializers.CharField(help_text="by the UCUM")
+    printed = serializers.CharField()
+    words = serializers.CharField(help_text="what it is called, and what is measured in it")
+
+
 class LanguageOut(serializers.Serializer):
     functions = FunctionOut(many=True)
     checks = serializers.ListField(child=serializers.CharField())
-    units = serializers.ListField(child=serializers.CharField())
+    units = UnitOut(many=True)
 
 
 class AgainIn(serializers.Serializer):

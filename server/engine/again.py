@@ -170,15 +170,17 @@ def _step(engine: Engine, most: int) -> bool:
             f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
             (ids.tolist(), int(ids[0]), int(ids[-1])),
         )
-    gone = c.execute("delete from refused where message_id = any(%s) returning message_id", (ids.tolist(),)).fetchall()
+    gone = c.execute(
+        "delete from refused where message_id = any(%s) returning message_id, code", (ids.tolist(),)
+    ).fetchall()
     refused, failed = write_lots(c, engine.layouts, lots, effects, arrived)
-    failed[without] = True
+    decoded = int((~failed).sum()) - len(without)
     write_refused(c, refused + refuse(arrived, without, *NO_DECODER))
-    _count(c, arrived, failed, {row[0] for row in gone})
+    _count(c, arrived, failed, {ident for ident, code in gone if code != NO_DECODER[0]})
     touched = _latest(engine, arrived, effects, forgotten, failed)
     c.execute(
         "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
-        (len(arrived), int((~failed).sum()), int(ids[-1]), job.id),
+        (len(arrived), decoded, int(ids[-1]), job.id),
     )
     names = [engine.registry.devices[d].name for d in sorted(touched) if d in engine.registry.devices][:500]
     c.execute(

@@ -9,6 +9,7 @@ import psycopg
 
 from oculum.alarms.evaluate import Transition
 from oculum.language.plan import ConditionPlan
+from oculum.quantities import printed
 
 from .registry import Registry
 from .store import moment
@@ -68,21 +69,21 @@ def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -
 def _number(value: Any, unit: str | None) -> str:
     if value is None:
         return "no value"
-    return f"{value:.6g}" + (f" {for_people(unit)}" if unit and unit != "1" else "")
-
-
-def for_people(unit: str) -> str:
-    """A unit without the braces of UCUM's annotations, which are for machines: NTU, dB(mW)."""
-    return re.sub(r"\{([^}]*)\}", lambda found: f"({found[1]})" if found.start() else found[1], unit)
+    return f"{value:.6g}" + (f" {printed(unit)}" if unit and unit != "1" else "")
 
 
 def said(plan: ConditionPlan, registry: Registry, transition: Transition) -> str:
-    """The sentence of an alarm: the condition's own, or its name."""
+    """The sentence of an alarm: the condition's own, else device, value and limit, or its name where it has none."""
     device = registry.devices.get(transition.device)
     cause = transition.cause
-    if plan.say is None:
-        return plan.name
     unit = next((item.unit for item in plan.limits if item.field == cause.field), None)
+
+    if plan.say is None:
+        title = device.title if device else "?"
+        if cause.limit is None or cause.value is None:
+            return f"{title}: {plan.name}"[:300]
+        field = (cause.field or "").replace("_", " ")
+        return f"{title}: {field} {_number(cause.value, unit)}, limit {_number(cause.limit, unit)}"[:300]
 
     def word(match: re.Match[str]) -> str:
         name = match.group(1)

@@ -289,7 +289,8 @@ class Engine:
             registry.owner,
         )
         refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
-        failed[without] = True
+        if aside is not None:
+            failed[without] = True  # where a type has no decoder yet, nothing has failed
         write_refused(c, refused + refuse(arrived, without, *(NO_DECODER if aside is None else ("unwritable", aside))))
         if aside is None:
             for type_id, packs in unaided(registry, arrived, without, lots).items():

@@ -5,11 +5,14 @@ from __future__ import annotations
 import shlex
 from collections import Counter
 from datetime import UTC, datetime
+from functools import reduce
+from operator import or_
 from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
 from django.db.models import Count, ProtectedError, Q, QuerySet
+from django.db.models.fields.json import KeyTextTransform
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics, serializers
 from rest_framework.request import Request
@@ -100,6 +103,22 @@ class SiteView(APIView):
             record(person_of(request), "changed site", site.name, told(asked))
         return self.get(request, name)
 
+    @extend_schema(responses={204: None}, operation_id="delete_site", tags=["sites"])
+    def delete(self, request: Request, name: str) -> Response:
+        """Only a site with nothing in it can be deleted."""
+        with transaction.atomic():
+            lock_trees()
+            site = changing(request, Site.objects.all(), name, name=name)
+            inside = [d.title for d in site.devices.all()[:3]] + [s.title for s in Site.objects.filter(parent=site)[:3]]
+            if inside:
+                raise Refused("in use", f"in {site.title} there are {', '.join(inside)}; move them first", 409)
+            for own in Setpoint.objects.filter(site=site):
+                set_setpoint(own.type, own.name, None, person_of(request), site=site.pk)
+            site.delete()
+            registry_changed(person_of(request))
+            record(person_of(request), "deleted site", name)
+        return Response(status=204)
+
 
 def told(asked: serializers.BaseSerializer[Any]) -> dict[str, object]:
     """What a change was asked to be, for the record."""
@@ -115,8 +134,18 @@ def types() -> QuerySet[DeviceType]:
 
 
 def with_decoders(found: list[DeviceType]) -> list[DeviceType]:
+    """Types with the decoder of each, and how many messages of the last day wait for one."""
     decoders = {d.type_id: d for d in Definition.objects.filter(kind="decoder").select_related("live")}
+    bare = [t.pk for t in found if t.pk not in decoders or decoders[t.pk].live is None]
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select d.type_id, count(*) from refused r join fleet_device d on d.id = r.device_id"
+            " where d.type_id = any(%s) and r.received_at > now() - interval '1 day' and r.code = 'no decoder' group by 1",
+            (bare,),
+        )
+        waiting = dict(cursor.fetchall())
     for type_ in found:
+        type_.waiting_today = waiting.get(type_.pk, 0)  # type: ignore[attr-defined]
         decoder = decoders.get(type_.pk)
         type_.decoder = decoder.pk if decoder else None  # type: ignore[attr-defined]
         type_.decoder_version = decoder.live.number if decoder and decoder.live else None  # type: ignore[attr-defined]
@@ -174,6 +203,21 @@ class TypeView(APIView):
             record(person_of(request), "changed device type", type_.key, told(asked))
         return self.get(request, key)
 
+    @extend_schema(responses={204: None}, operation_id="delete_type", tags=["types"])
+    def delete(self, request: Request, key: str) -> Response:
+        """Only a type that no device has and no definition names can be deleted."""
+        with transaction.atomic():
+            type_ = changing(request, DeviceType.objects.all(), key, key=key)
+            having = [d.name for d in Device.objects.filter(type=type_)[:3]]
+            naming = [f"the {d.kind} {d.name}" for d in Definition.objects.filter(type=type_)[:3]]
+            if having or naming:
+                by = ", ".join(having + naming)
+                raise Refused("in use", f"{key} is the type of {by}, also where these are retired or ended", 409)
+            type_.delete()
+            registry_changed(person_of(request))
+            record(person_of(request), "deleted device type", key)
+        return Response(status=204)
+
 
 def check_uses(type_: DeviceType, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> None:
     """Raises Refused where something that is used would be gone, or become another thing."""
@@ -223,14 +267,14 @@ def selected(request: Request) -> QuerySet[Device]:
     params = request.query_params
     if params.get("phase"):
         found = Device.objects.select_related("type", "site", "gateway").filter(phase=params["phase"])
-    for word in params.get("q", "").split()[:6]:
-        found = found.filter(
-            Q(name__icontains=word)
-            | Q(title__icontains=word)
-            | Q(site__title__icontains=word)
-            | Q(type__title__icontains=word)
-            | Q(labels__icontains=word)
-        )
+    for number, word in enumerate(params.get("q", "").split()[:6]):
+        name, equals, text = word.partition("=")
+        if equals and name:
+            found = found.annotate(**{f"label_{number}": KeyTextTransform(name, "labels")})
+            found = found.filter(**{f"label_{number}__istartswith": text})
+            continue
+        parts = ("name", "title", "site__title", "type__title", "labels", "gateway__name", "gateway__title")
+        found = found.filter(reduce(or_, (Q(**{f"{part}__icontains": word}) for part in parts)))
     if params.get("type"):
         found = found.filter(type__key=params["type"])
     if params.get("site"):
@@ -323,6 +367,9 @@ class DevicesView(APIView):
         elif order == "heard":
             never = datetime.min.replace(tzinfo=UTC)
             found.sort(key=lambda d: ((states[d.pk].received_at if d.pk in states else None) or never, d.name))
+        elif order == "match":
+            asked = request.query_params.get("q", "").strip().lower()
+            found.sort(key=lambda d: closeness(d, asked))
         limit, offset = bounded(request)
         page = found[offset : offset + limit]
         strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
@@ -341,6 +388,13 @@ class DevicesView(APIView):
             registry_changed(person_of(request))
             record(person_of(request), "added device", device.name, {"type": device.type.key})
         return Response(device_out(device, *span(request)), 201)
+
+
+def closeness(device: Device, asked: str) -> tuple[int, str]:
+    """How well a device fits words: what begins with them first, then what has them, then where they only stand near."""
+    title, name = device.title.lower(), device.name.lower()
+    rank = 0 if title.startswith(asked) or name.startswith(asked) else 1 if asked in title or asked in name else 2
+    return rank, device.name
 
 
 def bounded(request: Request) -> tuple[int, int]:
@@ -409,10 +463,9 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     state = device_states(end, past).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes)
+    declared = {f["name"]: f for f in device.type.fields}
     if past:
-        known = {
-            name: (v, at, message, received) for name, (v, at, message, received) in value_at(device.pk, end).items()
-        }
+        known = value_at(device.pk, end, set(declared))
     else:
         with connection.cursor() as cursor:
             cursor.execute("select fields from latest where device_id = %s", (device.pk,))
@@ -420,11 +473,10 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
         fields = json_of(found[0]) if found else {}
         known = {name: (v[0], from_us(v[1]), v[2], from_us(v[3])) for name, v in fields.items()}
     values = []
-    declared = {f["name"]: f for f in device.type.fields}
     for name, field in declared.items():
         value, at, message, received = known.get(name, (None, None, None, None))
         values.append({
-            "field": name, "kind": field["kind"], "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
+            "field": name, "kind": field["kind"], "title": field.get("title") or "", "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
             "message": str(message) if message is not None else None, "received_at": received,
         })  # fmt: skip
     decoder = Definition.objects.filter(kind="decoder", type=device.type).first()
@@ -433,6 +485,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     return row | {
         "revision": device.revision, "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
         "has_key": hasattr(device, "credential"), "behind": device.behind.count(), "zone": device.site.zone if device.site else "UTC",
+        "own_cadence_s": device.cadence_s,
         "decoder": decoder.pk if decoder else None, "decoder_version": version, "decoder_because": because,
         "values": values, "setpoints": setpoints, "limits": limits_of(device, setpoints),
     }  # fmt: skip

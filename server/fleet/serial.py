@@ -27,6 +27,7 @@ class FieldOut(serializers.Serializer):
     unit = serializers.CharField(allow_null=True, required=False, default=None, max_length=40)
     codes = serializers.DictField(child=Words(max_length=60), required=False, default=dict)
     wide = serializers.BooleanField(required=False, default=False)
+    title = Words(max_length=80, required=False, default="", allow_blank=True)
 
     def validate(self, attrs: dict[str, Any]) -> dict[str, Any]:
         if "kind" not in attrs:
@@ -86,7 +87,7 @@ class SiteOut(serializers.ModelSerializer):
 
     def validate_zone(self, value: str) -> str:
         if value not in available_timezones():
-            raise serializers.ValidationError(f"`{value}` is not a time zone, such as Etc/GMT+2")
+            raise serializers.ValidationError(f"`{value}` is no zone of the IANA database, such as UTC")
         return value
 
 
@@ -97,6 +98,9 @@ class TypeOut(serializers.ModelSerializer):
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
     decoder = serializers.IntegerField(read_only=True, required=False, allow_null=True)
     decoder_version = serializers.IntegerField(read_only=True, required=False, allow_null=True)
+    waiting_today = serializers.IntegerField(
+        read_only=True, required=False, help_text="messages of the last day that wait for a decoder"
+    )
 
     class Meta:
         model = DeviceType
@@ -110,6 +114,7 @@ class TypeOut(serializers.ModelSerializer):
             "devices",
             "decoder",
             "decoder_version",
+            "waiting_today",
             "revision",
         ]
 
@@ -186,6 +191,7 @@ class DeviceChange(DeviceIn):
 
 class ValueOut(serializers.Serializer):
     field = serializers.CharField()
+    title = serializers.CharField(help_text="as people call it; empty: by its name")
     kind = serializers.CharField()
     unit = serializers.CharField(allow_null=True)
     codes = serializers.DictField(child=serializers.CharField())
@@ -260,6 +266,7 @@ class DeviceOut(DeviceRowOut):
     decoder = serializers.IntegerField(allow_null=True)
     decoder_version = serializers.IntegerField(allow_null=True, help_text="the version that this device runs")
     decoder_because = serializers.ChoiceField(["in force", "chosen", "held"], allow_null=True)
+    own_cadence_s = serializers.IntegerField(allow_null=True, help_text="null: as its type has it")
     zone = serializers.CharField()
     values = ValueOut(many=True)
     setpoints = SetpointInForce(many=True)

@@ -19,17 +19,11 @@ from rest_framework.views import APIView
 from server.access.errors import Refused
 from server.access.fields import whole
 from server.access.moments import moment, span
-from server.alarms.api import AlarmOut, EntryOut, everything
-from server.alarms.models import PRIORITIES, Alarm, JournalEntry
-from server.definitions.models import Definition, Version
-from server.definitions.plans import condition_plan, decoder_plan
-from server.engine.beside import beside
-from server.engine.rows import row_values
-from server.engine.store import moment as moment_of
+from server.alarms.models import PRIORITIES, Alarm
+from server.definitions.models import Definition
+from server.definitions.plans import trouble
 from server.fleet.api import SPAN
 from server.fleet.models import Device
-from server.intake.api import ArrivalOut, arrivals
-from server.trials.past import explain
 
 from .states import device_states, json_of
 
@@ -88,30 +82,12 @@ class OverviewOut(serializers.Serializer):
     decoders = serializers.IntegerField()
     failing_types = serializers.ListField(child=serializers.CharField())
     conditions = serializers.IntegerField()
+    conditions_in_trouble = serializers.IntegerField(help_text="in force, but no longer readable with their type")
     open_alarms = serializers.IntegerField()
     unacknowledged = serializers.IntegerField()
     by_priority = serializers.DictField(child=serializers.IntegerField())
     engine_behind = serializers.IntegerField()
     engine_seen = serializers.DateTimeField(allow_null=True)
-
-
-class WhyStep(serializers.Serializer):
-    stage = serializers.ChoiceField(["message", "bytes", "reading", "limit", "condition", "alarm", "person"])
-    title = serializers.CharField()
-    detail = serializers.CharField()
-    at = serializers.DateTimeField(allow_null=True)
-    definition = serializers.IntegerField(allow_null=True)
-    version = serializers.IntegerField(allow_null=True)
-    text = serializers.CharField(allow_null=True)
-
-
-class WhyOut(serializers.Serializer):
-    about = serializers.CharField()
-    steps = WhyStep(many=True)
-    arrival = ArrivalOut(allow_null=True)
-    places = serializers.ListField(child=serializers.DictField())
-    alarm = AlarmOut(allow_null=True)
-    entries = EntryOut(many=True)
 
 
 def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
@@ -304,13 +280,15 @@ class OverviewView(APIView):
             )
             messages, unknown_messages = cursor.fetchone()
             cursor.execute(
-                "select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s",
+                "select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s"
+                " and code <> 'no decoder'",
                 (end, end),
             )
             (refused,) = cursor.fetchone()
             cursor.execute(
                 "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
-                " where r.received_at > %s - interval '1 hour' and r.received_at <= %s group by 1 order by count(*) desc limit 5",
+                " where r.received_at > %s - interval '1 hour' and r.received_at <= %s and r.code <> 'no decoder'"
+                " group by 1 order by count(*) desc limit 5",
                 (end, end),
             )
             failing = [row[0] for row in cursor.fetchall()]
@@ -325,220 +303,12 @@ class OverviewView(APIView):
         open_ = (
             open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
         )
+        watching = list(Definition.objects.filter(kind="condition", live__isnull=False).select_related("live", "type"))
         by_priority = Counter(open_.values_list("priority", flat=True))
         return Response({
             "at": end, "devices": sum(states.values()), "states": dict(states), "maintenance": Device.objects.filter(phase="maintenance").count(),
             "messages_per_minute": messages / 10, "refused_per_minute": (refused + unknown_messages) / 10, "unknown_senders": unknown,
             "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(), "failing_types": failing,
-            "conditions": Definition.objects.filter(kind="condition", live__isnull=False).count(), "open_alarms": sum(by_priority.values()),
+            "conditions": len(watching), "conditions_in_trouble": sum(trouble(d) is not None for d in watching), "open_alarms": sum(by_priority.values()),
             "unacknowledged": open_.filter(acknowledged_at=None).count(), "by_priority": dict(by_priority), "engine_behind": behind, "engine_seen": seen,
-        })  # fmt: skip
-
-
-# why ------------------------------------------------------------------------------
-def shown(value: Any, spec: dict[str, Any]) -> str:
-    """A value with its unit, in words where it is a code or a flag."""
-    if value is None:
-        return "no value"
-    kind = spec.get("kind")
-    if kind == "code":
-        return (spec.get("codes") or {}).get(str(int(value)), f"code {int(value)}")
-    if kind == "flag":
-        return "yes" if value else "no"
-    if kind == "position":
-        return f"{value[0]:.6f}, {value[1]:.6f}"
-    if kind == "time":
-        return moment_of(int(value)).isoformat()
-    if kind in ("number", "integer"):
-        unit = spec.get("unit")
-        return f"{float(value):.10g}" + (f" {unit}" if unit and unit != "1" else "")
-    return str(value)[:200]
-
-
-def step(
-    stage: str,
-    title: str,
-    detail: str,
-    at: datetime | None = None,
-    version: Version | None = None,
-    text: str | None = None,
-) -> dict[str, Any]:
-    return {
-        "stage": stage,
-        "title": title,
-        "detail": detail,
-        "at": at,
-        "definition": version.definition_id if version else None,
-        "version": version.number if version else None,
-        "text": text,
-    }
-
-
-def path_of_reading(
-    device: Device, field: str, message_id: int
-) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
-    """Message, bytes and reading: the message is decoded once more by the version that made the reading."""
-    spec: dict[str, Any] = next((f for f in device.type.fields if f["name"] == field), {"kind": "number"})
-    found = arrivals(["m.id = %(id)s"], {"id": message_id}, 1, 65_536)
-    if not found:
-        return (
-            [step("message", "The message is not kept any more", "its retention is over; what it said stays")],
-            None,
-            [],
-        )
-    arrival = found[0]
-    way = (
-        f"by {arrival['channel']}"
-        + (f" through {arrival['via']}" if arrival["via"] else "")
-        + f", {arrival['size']} bytes"
-    )
-    steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
-    with connection.cursor() as cursor:
-        cursor.execute(
-            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id = r.layout_id"
-            " where r.device_id = %s and r.message_id = %s and r.received_at = %s order by r.at desc",
-            (device.pk, message_id, arrival["received_at"]),
-        )
-        rows = cursor.fetchall()
-    for version_id, fields, nums, texts, missing, at in rows:
-        values = row_values(json_of(fields), nums, texts)
-        reason = (json_of(missing) or {}).get(field)
-        if field not in values and reason is None:
-            continue
-        version = Version.objects.select_related("definition").get(pk=version_id)
-        plan = decoder_plan(version.text, version.fields)
-        places: list[dict[str, int]] = []
-        if plan is not None:
-            known = beside(message_id)
-            told = explain(
-                plan,
-                bytes.fromhex(arrival["hex"]),
-                round(arrival["received_at"].timestamp() * 1e6),
-                known.headers,
-                known.constants,
-                known.previous,
-            )
-            mark = next((m for m in told["marks"] if m["field"] == field), None)
-            if mark is not None:
-                places = mark["places"]
-                line = version.text.split("\n")[mark["line"] - 1].strip()
-                where = ", ".join(mark["paths"]) if mark["paths"] else "; ".join(_place(p) for p in places)
-                raw = ", ".join(str(r) for r in mark["raw"]) if mark["raw"] else ""
-                steps.append(
-                    step(
-                        "bytes",
-                        f"Line {mark['line']} of decoder {version.definition.name}",
-                        f"{where}" + (f", raw {raw}" if raw else ""),
-                        None,
-                        version,
-                        line,
-                    )
-                )
-        steps.append(
-            step(
-                "reading",
-                f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}",
-                "measured",
-                at,
-            )
-        )
-        return steps, arrival, places
-    return steps, arrival, []
-
-
-def _place(place: dict[str, int]) -> str:
-    where = (
-        f"byte {place['first']}" if place["first"] == place["last"] else f"bytes {place['first']} to {place['last']}"
-    )
-    if place["whole"]:
-        return where
-    return where + (
-        f" bit {place['high']}" if place["high"] == place["low"] else f" bits {place['high']} to {place['low']}"
-    )
-
-
-class WhyReadingView(APIView):
-    """Where a value comes from: bytes, line, version."""
-
-    @extend_schema(
-        parameters=[OpenApiParameter("device", str), OpenApiParameter("field", str), OpenApiParameter("message", str)],
-        responses=WhyOut, operation_id="why_reading", tags=["why"],
-    )  # fmt: skip
-    def get(self, request: Request) -> Response:
-        device = generics.get_object_or_404(
-            Device.objects.select_related("type"), name=request.query_params.get("device", "")
-        )
-        message = whole(request.query_params.get("message"))
-        if message is None:
-            raise Refused("invalid", "message is the number of an arrival")
-        field = request.query_params.get("field", "")
-        steps, arrival, places = path_of_reading(device, field, message)
-        return Response(
-            {
-                "about": f"{device.title}: {field}",
-                "steps": steps,
-                "arrival": arrival,
-                "places": places,
-                "alarm": None,
-                "entries": [],
-            }
-        )
-
-
-class WhyAlarmView(APIView):
-    """Why an alarm was raised: from bytes to the people who took it."""
-
-    @extend_schema(responses=WhyOut, operation_id="why_alarm", tags=["why"])
-    def get(self, request: Request, ident: int) -> Response:
-        alarm = generics.get_object_or_404(everything().select_related("device__type", "version__definition"), pk=ident)
-        steps, arrival, places = (
-            path_of_reading(alarm.device, alarm.field, alarm.message_id)
-            if alarm.message_id and alarm.field
-            else ([], None, [])
-        )
-        version: Version = alarm.version
-        plan = condition_plan(version.text, alarm.device.type.key, version.fields, version.setpoints)
-        limit = next((i for i in plan.limits if i.field == alarm.field), None) if plan else None
-        unit = f" {alarm.unit}" if alarm.unit else ""
-        if limit is not None and alarm.limit is not None:
-            source = (
-                f"setpoint {limit.setpoint}, as it was in force then"
-                if limit.setpoint
-                else "a number in the condition's text"
-            )
-            steps.append(step("limit", f"The limit was {alarm.limit:g}{unit}", source))
-        rule = next((line.strip() for line in version.text.split("\n") if line.strip().startswith("raise when")), "")
-        held = f"; held for {plan.raise_held_us / 60e6:g} min" if plan and plan.raise_held_us else ""
-        steps.append(
-            step(
-                "condition",
-                f"Condition “{version.definition.name}”",
-                f"{alarm.priority} priority{held}",
-                None,
-                version,
-                rule,
-            )
-        )
-        entries = list(
-            JournalEntry.objects.filter(alarm=alarm)
-            .select_related("alarm", "alarm__device", "alarm__condition", "person", "version")
-            .order_by("at", "id")
-        )
-        for entry in entries:
-            late = (entry.learned_at - entry.at).total_seconds()
-            learned = f"learned {late:.0f} s later" if late >= 1 else ""
-            who = (entry.person.first_name or entry.person.username) if entry.person else ""
-            stage = "person" if entry.person else "alarm"
-            value = f"at {entry.value:g}{unit}" if entry.value is not None else ""
-            steps.append(
-                step(
-                    stage,
-                    entry.what.capitalize() + (f" by {who}" if who else ""),
-                    " · ".join(t for t in (value, entry.note, learned) if t),
-                    entry.at,
-                )
-            )
-        return Response({
-            "about": f"{alarm.device.title}: {alarm.condition.name}", "steps": steps, "arrival": arrival, "places": places,
-            "alarm": AlarmOut(alarm).data, "entries": EntryOut(entries, many=True).data,
         })  # fmt: skip

@@ -19,9 +19,14 @@ from fleet_device d join fleet_devicetype t on t.id = d.type_id left join latest
 """
 
 THEN_SQL = """
-select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at, r.message_id is not null, m.id
+select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at,
+  r.message_id is not null and r.code <> 'no decoder', m.id
 from fleet_device d join fleet_devicetype t on t.id = d.type_id
-left join lateral (select id, received_at from message where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days' order by received_at desc limit 1) m on true
+left join lateral (
+  select id, received_at from message
+  where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days'
+  order by received_at desc limit 1
+) m on true
 left join refused r on r.message_id = m.id
 """
 
@@ -96,18 +101,38 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
     return found
 
 
-def value_at(device_id: int, at: datetime) -> dict[str, tuple[Any, datetime, int, datetime]]:
-    """The newest value of every field at a past moment: value, measured, message, received."""
+PAGE = 60
+MOST_PAGES = 200
+
+
+def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[Any, datetime, int, datetime]]:
+    """The newest value of every named field at a past moment: value, measured, message, received.
+
+    Rows are read backwards from the moment, and further only those that can hold a field still wanted.
+    """
     from server.engine.rows import row_values
 
     found: dict[str, tuple[Any, datetime, int, datetime]] = {}
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select l.fields, r.nums, r.texts, r.at, r.message_id, r.received_at from reading_row r join layout l on l.id = r.layout_id"
-            " where r.device_id = %s and r.at <= %s and r.received_at <= %s order by r.at desc limit 60",
-            (device_id, at, at),
-        )
-        for fields, nums, texts, measured, message, received in cursor.fetchall():
-            for name, value in row_values(json_of(fields), nums, texts).items():
-                found.setdefault(name, (value, measured, message, received))
+        cursor.execute("select id, fields from layout")
+        layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
+        before: tuple[datetime, int] = (at, 2**31 - 1)
+        for page in range(MOST_PAGES):
+            able = [n for n, fields in layouts.items() if any(f["name"] in names - found.keys() for f in fields)]
+            if not able:
+                break
+            cursor.execute(
+                "select layout_id, nums, texts, at, message_id, received_at from reading_row"
+                " where device_id = %s and (at, layout_id) <= (%s, %s) and received_at <= %s and layout_id = any(%s)"
+                " order by at desc, layout_id desc limit %s",
+                (device_id, *before, at, able, PAGE * min(page + 1, 10)),
+            )
+            rows = cursor.fetchall()
+            for layout, nums, texts, measured, message, received in rows:
+                for name, value in row_values(layouts[layout], nums, texts).items():
+                    if name in names:
+                        found.setdefault(name, (value, measured, message, received))
+            if len(rows) < PAGE * min(page + 1, 10):
+                break
+            before = (rows[-1][3], rows[-1][0] - 1)
     return found

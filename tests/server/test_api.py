@@ -260,6 +260,49 @@ def test_why_leads_from_bytes_to_the_person(world: World, engine: Any) -> None:
     assert world.ask("select count(*) from alarms_journalentry where what = 'acknowledged'") == [(1,)]
 
 
+def test_an_acknowledgement_can_be_given_back_for_a_while_by_who_gave_it(world: World, engine: Any) -> None:
+    world.decoder()
+    world.condition()
+    world.arrive((0, 0, payload(6)), (0, 61, payload(6)))
+    work_off(engine)
+    ((alarm,),) = world.ask("select id from alarms_alarm")
+    path = f"alarms/{alarm}/acknowledge"
+    client, other = signed_in(world, "operator"), signed_in(world, "engineer")
+    taken = send(client, "POST", path, {}).json()
+    assert taken["undo_until"] is not None
+    assert other.get(V1 + f"alarms/{alarm}").json()["undo_until"] is None
+    refused = send(other, "DELETE", path, {})
+    assert refused.status_code == 409 and "operator took this alarm" in refused.json()["detail"]
+    back = send(client, "DELETE", path, {}).json()
+    assert back["acknowledged_at"] is None and back["acknowledged_by"] is None and back["undo_until"] is None
+    assert send(client, "DELETE", path, {}).status_code == 200, "giving back twice changes nothing"
+    journal = client.get(V1 + f"journal?alarm={alarm}").json()["results"]
+    assert [(e["what"], e["who"]) for e in journal][:2] == [("given back", "operator"), ("acknowledged", "operator")]
+    send(client, "POST", path, {})
+    world.ask("update alarms_alarm set acknowledged_at = acknowledged_at - interval '11 minutes' returning id")
+    late = send(client, "DELETE", path, {})
+    assert late.status_code == 409 and "ten minutes" in late.json()["detail"]
+    send(client, "POST", f"alarms/{alarm}/note", {"note": "the float sticks"})
+    assert client.get(V1 + f"alarms/{alarm}").json()["notes"] == 1
+
+
+def test_why_says_whose_setpoint_it_was_and_who_set_it(world: World, engine: Any) -> None:
+    client = signed_in(world, "operator")
+    world.decoder()
+    world.condition(CONDITION.replace("held 60 s", "held 10 s"))
+    name = world.pods[0].name
+    send(client, "PUT", "types/pod/setpoints/level_max", {"value": 2.5, "device": name})
+    world.arrive((0, 0, payload(6)), (0, 61, payload(6)))
+    work_off(engine)
+    send(client, "PUT", "types/pod/setpoints/level_max", {"value": 9, "device": name})
+    ((alarm,),) = world.ask("select id from alarms_alarm")
+    steps = client.get(V1 + f"why/alarm/{alarm}").json()["steps"]
+    limit = next(s for s in steps if s["stage"] == "limit")
+    assert limit["title"] == "The limit was 2.5 m"
+    assert limit["detail"].startswith(f"setpoint level_max of {world.pods[0].title}, set by operator on ")
+    assert next(s for s in steps if s["stage"] == "condition")["detail"].endswith("held for 10 s")
+
+
 def test_setpoints_have_their_source(world: World, engine: Any) -> None:
     client = signed_in(world, "operator")
     path = "types/pod/setpoints/level_max"
