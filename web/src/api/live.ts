@@ -1,4 +1,4 @@
-import { useQueryClient, type QueryClient } from "@tanstack/react-query";
+import { useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useSyncExternalStore } from "react";
 
 export type Frame = {
@@ -12,6 +12,9 @@ export type Frame = {
   control?: string[];
   messages?: number;
 };
+
+const QUICK_MS = 150; // a first change is shown this soon,
+const CALM_MS = 1000; // and those that follow it at this distance
 
 export type LiveState = "live" | "connecting" | "lost";
 let state: LiveState = "connecting";
@@ -55,12 +58,32 @@ function follow(client: QueryClient): () => void {
   let retry = 300;
   let waiting: Frame[] = [];
   let timer = 0;
+  let flushed = 0;
+  const again = new Set<string>();
+  const renew = (query: Query) => {
+    const key = query.queryHash;
+    if (closed || again.has(key)) return;
+    if (query.state.fetchStatus !== "fetching" || !query.promise) {
+      void client.invalidateQueries({ queryKey: query.queryKey, exact: true }, { cancelRefetch: false });
+      return;
+    }
+    // The answer on its way may be older than the change: it is not thrown away, but asked for once more.
+    again.add(key);
+    const settled = () => {
+      again.delete(key);
+      renew(query);
+    };
+    query.promise.then(settled, settled);
+  };
   const flush = () => {
     timer = 0;
-    const frames = waiting;
+    flushed = Date.now();
+    const stale = waiting.map(staleBy);
     waiting = [];
-    const stale = frames.map(staleBy);
-    void client.invalidateQueries({ predicate: (query) => stale.some((is) => is(query.queryKey)) });
+    client
+      .getQueryCache()
+      .findAll({ predicate: (query) => stale.some((is) => is(query.queryKey)) })
+      .forEach(renew);
   };
   const open = () => {
     const scheme = location.protocol === "https:" ? "wss" : "ws";
@@ -76,7 +99,7 @@ function follow(client: QueryClient): () => void {
       if (frame.seq !== undefined) last = frame.seq;
       waiting.push(frame);
       if (waiting.length > 200) waiting = [{ resync: true }];
-      if (!timer) timer = window.setTimeout(flush, 250);
+      if (!timer) timer = window.setTimeout(flush, Math.max(QUICK_MS, flushed + CALM_MS - Date.now()));
     };
     socket.onclose = (event) => {
       if (closed) return;

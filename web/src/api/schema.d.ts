@@ -49,7 +49,8 @@ export interface paths {
         put?: never;
         /** @description Takes an alarm. Taking it twice changes nothing. */
         post: operations["acknowledge"];
-        delete?: never;
+        /** @description Gives an alarm back, for ten minutes after one took it oneself. The journal keeps both. */
+        delete: operations["give_back"];
         options?: never;
         head?: never;
         patch?: never;
@@ -580,6 +581,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{name}/successor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description The new device takes over; the old one retires with all that it measured. The new one needs a key. */
+        post: operations["succeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/form": {
         parameters: {
             query?: never;
@@ -706,13 +724,15 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
+        /** @description Who is signed in. */
         get: operations["me"];
         put?: never;
         post?: never;
         delete?: never;
         options?: never;
         head?: never;
-        patch?: never;
+        /** @description Changes how the screens are shown to oneself. */
+        patch: operations["change_me"];
         trace?: never;
     };
     "/api/v1/me/password": {
@@ -900,7 +920,8 @@ export interface paths {
         get: operations["site"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** @description Only a site with nothing in it can be deleted. */
+        delete: operations["delete_site"];
         options?: never;
         head?: never;
         /** @description One place. */
@@ -971,7 +992,8 @@ export interface paths {
         get: operations["type"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** @description Only a type that no device has and no definition names can be deleted. */
+        delete: operations["delete_type"];
         options?: never;
         head?: never;
         /** @description Changes what units of one make share. What a running decoder or condition uses stays as it is. */
@@ -1209,6 +1231,13 @@ export interface components {
             /** Format: date-time */
             acknowledged_at?: string | null;
             readonly acknowledged_by: string | null;
+            /**
+             * Format: date-time
+             * @description until when the asker can give it back
+             */
+            readonly undo_until: string | null;
+            /** @description how many there are */
+            notes: number;
             message_id: string | null;
         };
         AlarmPage: {
@@ -1447,6 +1476,9 @@ export interface components {
             readonly retired: boolean;
             readonly open_alarms: number;
             readonly refused_today: number;
+            readonly waiting_today: number;
+            /** @description why the version in force no longer reads well */
+            readonly trouble: string | null;
             readonly rolling_out: number | null;
             readonly last_number: number | null;
         };
@@ -1513,6 +1545,8 @@ export interface components {
             /** @description the version that this device runs */
             decoder_version: number | null;
             decoder_because: (components["schemas"]["DecoderBecauseEnum"] | components["schemas"]["NullEnum"]) | null;
+            /** @description null: as its type has it */
+            own_cadence_s: number | null;
             zone: string;
             values: components["schemas"]["ValueOut"][];
             setpoints: components["schemas"]["SetpointInForce"][];
@@ -1632,6 +1666,8 @@ export interface components {
             };
             /** @default false */
             wide: boolean;
+            /** @default  */
+            title: string;
         };
         FieldOutRequest: {
             name: string;
@@ -1642,6 +1678,8 @@ export interface components {
             };
             /** @default false */
             wide: boolean;
+            /** @default  */
+            title: string;
         };
         FieldSpecOut: {
             name: string;
@@ -1714,7 +1752,7 @@ export interface components {
         LanguageOut: {
             functions: components["schemas"]["FunctionOut"][];
             checks: string[];
-            units: string[];
+            units: components["schemas"]["UnitOut"][];
         };
         LimitAt: {
             field: string;
@@ -1823,6 +1861,8 @@ export interface components {
             decoders: number;
             failing_types: string[];
             conditions: number;
+            /** @description in force, but no longer readable with their type */
+            conditions_in_trouble: number;
             open_alarms: number;
             unacknowledged: number;
             by_priority: {
@@ -1999,6 +2039,10 @@ export interface components {
         PatchedDraftInRequest: {
             draft?: string;
             draft_number?: number;
+        };
+        PatchedMeInRequest: {
+            /** @description empty: the zone of the browser */
+            zone?: string;
         };
         PatchedPersonOutRequest: {
             username?: string;
@@ -2287,6 +2331,10 @@ export interface components {
          * @enum {string}
          */
         StageEnum: "message" | "bytes" | "reading" | "limit" | "condition" | "alarm" | "person";
+        SuccessorInRequest: {
+            name: string;
+            title?: string;
+        };
         SummaryOut: {
             definition: number;
             condition: string;
@@ -2422,6 +2470,8 @@ export interface components {
             readonly devices: number;
             readonly decoder: number | null;
             readonly decoder_version: number | null;
+            /** @description messages of the last day that wait for a decoder */
+            readonly waiting_today: number;
             readonly revision: number;
         };
         TypeOutRequest: {
@@ -2431,6 +2481,13 @@ export interface components {
             setpoints?: components["schemas"]["SetpointOutRequest"][];
             cadence_s?: number | null;
             is_gateway?: boolean;
+        };
+        UnitOut: {
+            /** @description by the UCUM */
+            code: string;
+            printed: string;
+            /** @description what it is called, and what is measured in it */
+            words: string;
         };
         UnknownOut: {
             readonly id: number;
@@ -2450,6 +2507,8 @@ export interface components {
         };
         ValueOut: {
             field: string;
+            /** @description as people call it; empty: by its name */
+            title: string;
             kind: string;
             unit: string | null;
             codes: {
@@ -2642,6 +2701,35 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["AlarmOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    give_back: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {
@@ -4009,6 +4097,40 @@ export interface operations {
             };
         };
     };
+    succeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuccessorInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     form: {
         parameters: {
             query?: never;
@@ -4241,6 +4363,38 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_me: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedMeInRequest"];
+            };
+        };
         responses: {
             200: {
                 headers: {
@@ -4515,6 +4669,8 @@ export interface operations {
     record_list: {
         parameters: {
             query?: {
+                /** @description a device, a type, a site; with its parts */
+                about?: string;
                 /** @description Number of results to return per page. */
                 limit?: number;
                 /** @description The initial index from which to return the results. */
@@ -4715,6 +4871,38 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SiteOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_site: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {
@@ -4941,6 +5129,38 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TypeOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_type: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {

@@ -1,10 +1,14 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
-import { exact, minutes, day, clock } from "./time";
+import { exact, onAxis, ticks, tickWord } from "./time";
 
 export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; high?: number[] | null };
 export type LimitLine = { value: number; word: string; drag?: (value: number) => void };
 export type AlarmSpan = { from: number; to: number; priority: string; open: boolean };
+
+/** Between the box of a chart and its plot: the axis of values at the left, a margin at the right (px). */
+export const AXIS = 44;
+export const MARGIN = 8;
 
 const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
@@ -76,7 +80,7 @@ export function Chart({
       {
         width: box.clientWidth,
         height,
-        padding: [6, 8, 0, 0],
+        padding: [6, MARGIN, 0, 0],
         cursor: {
           sync: { key: "lookback" },
           drag: { x: true, y: false, setScale: false },
@@ -98,25 +102,21 @@ export function Chart({
         axes: [
           {
             show: axis,
-            incrs: [60, 300, 600, 1800, 3600, 7200, 10800, 21600, 43200, 86400, 172800, 432000, 864000],
             stroke: () => css("second"),
             grid: { show: false },
-            ticks: { show: false },
+            ticks: { show: true, stroke: () => css("edge"), width: 1, size: 4 },
+            align: 1, // a label stands from its moment on: a day's name belongs to the day after its midnight
             font,
-            size: 22,
-            values: (u, at) =>
-              at.map((t) =>
-                (u.scales.x?.max ?? 0) - (u.scales.x?.min ?? 0) > 200_000
-                  ? day(new Date(t * 1000))
-                  : minutes(new Date(t * 1000)),
-              ),
+            size: 24,
+            splits: (u, _axis, low, high) => ticks(low * 1000, high * 1000, u.width / 75).map((t) => t / 1000),
+            values: (_, at) => at.map((t) => tickWord(t * 1000)),
           },
           {
             stroke: () => css("second"),
             grid: { stroke: () => css("line"), width: 1 },
             ticks: { show: false },
             font,
-            size: 44,
+            size: AXIS,
             space: 34,
             values: (_, at) => at.map((v) => (Math.abs(v) >= 100_000 ? short.format(v) : String(v))),
           },
@@ -180,7 +180,7 @@ export function Chart({
               readout.current.textContent =
                 t === undefined || v === null || v === undefined
                   ? ""
-                  : `${clock(new Date(t * 1000))} · ${Number(v.toPrecision(6))} ${unit}`;
+                  : `${onAxis(new Date(t * 1000), (now.current.to - now.current.from) * 1000)} · ${Number(v.toPrecision(6))} ${unit}`;
               readout.current.title = t === undefined ? "" : exact(new Date(t * 1000));
             },
           ],

@@ -5,7 +5,7 @@ import { useLiveState } from "../api/live";
 import { useKeys, useNow } from "./keys";
 import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
-import { clock, day, exact, minutes, zoneWord } from "./time";
+import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
 
 const BANDS = [86400, 7 * 86400, 30 * 86400];
 const HEIGHT = 40;
@@ -73,9 +73,10 @@ export function LookbackBand() {
   const start = end - bandS * 1000;
   const health = useQuery({
     queryKey: ["lookback", bandS, anchor ?? "live"],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/lookback", {
+          signal,
           params: {
             query: { from: new Date(start).toISOString(), ...(anchor ? { to: new Date(anchor).toISOString() } : {}) },
           },
@@ -141,9 +142,7 @@ export function LookbackBand() {
           return hover >= t && hover < t + health.data.bucket_s * 1000;
         })
       : undefined;
-  const ticks: number[] = [];
-  const stride = bandS > 8 * 86400 ? 5 * 86400_000 : bandS > 86400 ? 86400_000 : 4 * 3600_000;
-  for (let t = Math.ceil(start / stride) * stride; t < end; t += stride) ticks.push(t);
+  const marked = ticks(start, end, wide < 500 ? 4 : 10);
 
   return (
     <section
@@ -283,10 +282,14 @@ export function LookbackBand() {
             </div>
           )}
         </div>
-        <div className="relative hidden h-4 text-[11.5px] text-second md:block" aria-hidden>
-          {ticks.map((t) => (
-            <span key={t} className="absolute whitespace-nowrap" style={{ left: `${share(t)}%` }}>
-              {stride >= 86400_000 ? day(new Date(t)) : minutes(new Date(t))}
+        <div className="relative h-4 overflow-hidden text-[11.5px] text-second" aria-hidden>
+          {marked.map((t) => (
+            <span
+              key={t}
+              className={`absolute border-edge leading-4 whitespace-nowrap ${share(t) > 94 ? "border-r pr-1" : "border-l pl-1"}`}
+              style={share(t) > 94 ? { right: `${100 - share(t)}%` } : { left: `${share(t)}%` }}
+            >
+              {tickWord(t, now)}
             </span>
           ))}
         </div>

@@ -1,16 +1,35 @@
-/** Times as people read them: in the viewer's zone, relative where that says more, exact on hover. */
+/** Times as people read them: in the zone that the person chose, relative where that says more, exact on hover. */
 let zone = "UTC";
+let formats = new Map<string, Intl.DateTimeFormat>();
+
+/** The zone of this browser. */
+export const ownZone = () => new Intl.DateTimeFormat().resolvedOptions().timeZone || "UTC";
+
+/** The zone in which all times are shown, by its IANA name; empty: this browser's. */
 export const setZone = (name: string) => {
-  zone = name;
+  const next = name || ownZone();
+  if (next === zone) return;
+  zone = next;
+  formats = new Map();
 };
 
-const parts = (options: Intl.DateTimeFormatOptions) =>
-  new Intl.DateTimeFormat("en-GB", { timeZone: zone, hourCycle: "h23", ...options });
+function parts(options: Intl.DateTimeFormatOptions): Intl.DateTimeFormat {
+  const key = JSON.stringify(options);
+  let found = formats.get(key);
+  if (!found) {
+    found = new Intl.DateTimeFormat("en-GB", { timeZone: zone, hourCycle: "h23", ...options });
+    formats.set(key, found);
+  }
+  return found;
+}
 
-export function zoneWord(at: Date = new Date()): string {
-  const found = parts({ timeZoneName: "shortOffset" })
-    .formatToParts(at)
-    .find((p) => p.type === "timeZoneName");
+/** A zone as its distance from UTC at a moment: "UTC−2". `name`: another one than that of the screen. */
+export function zoneWord(at: Date = new Date(), name: string = zone): string {
+  const format =
+    name === zone
+      ? parts({ timeZoneName: "shortOffset" })
+      : new Intl.DateTimeFormat("en-GB", { timeZone: name || ownZone(), timeZoneName: "shortOffset" });
+  const found = format.formatToParts(at).find((p) => p.type === "timeZoneName");
   return (found?.value ?? zone).replace("GMT", "UTC").replace("-", "\u2212");
 }
 
@@ -22,17 +41,74 @@ export const exact = (at: Date) =>
 
 /** Short when today, with the day otherwise. */
 export function when(at: Date, now: Date = new Date()): string {
-  return day(at) === day(now) && Math.abs(now.getTime() - at.getTime()) < 86_400_000
-    ? clock(at)
-    : `${day(at)} ${minutes(at)}`;
+  return sameDay(at, now) ? clock(at) : `${day(at)} ${minutes(at)}`;
 }
+
+const date = (at: Date) => parts({ year: "numeric", month: "numeric", day: "numeric" }).format(at);
+export const sameDay = (a: Date, b: Date) => date(a) === date(b);
+
+const MINUTE = 60_000;
+const HOUR = 60 * MINUTE;
+const DAY = 24 * HOUR;
+
+/** What the clocks of the zone show at a moment, as if it were UTC. */
+function shownAt(at: number): number {
+  const found: Record<string, number> = {};
+  const format = parts({
+    year: "numeric",
+    month: "numeric",
+    day: "numeric",
+    hour: "numeric",
+    minute: "numeric",
+    second: "numeric",
+  });
+  for (const part of format.formatToParts(new Date(at))) found[part.type] = Number(part.value);
+  const { year = 0, month = 1, day = 1, hour = 0, minute = 0, second = 0 } = found;
+  return Date.UTC(year, month - 1, day, hour, minute, second);
+}
+
+/** The moment at which the clocks of the zone show what is given as if it were UTC. */
+function momentOf(shown: number): number {
+  const first = shown - (shownAt(shown) - shown);
+  return first + shown - shownAt(first);
+}
+
+const STRIDES = [
+  ...[1, 2, 5, 10, 30].map((n) => n * MINUTE),
+  ...[1, 2, 3, 6, 12].map((n) => n * HOUR),
+  ...[1, 2, 5, 10, 30].map((n) => n * DAY),
+];
+
+/** Moments to mark on an axis of time (ms), at most `most`: whole hours or midnights of the zone shown. */
+export function ticks(from: number, to: number, most: number): number[] {
+  const stride = STRIDES.find((s) => (to - from) / s <= most) ?? 30 * DAY;
+  const found: number[] = [];
+  const days = Math.max(1, stride / DAY);
+  for (let n = Math.floor(shownAt(from) / DAY); ; n += 1) {
+    const midnight = momentOf(n * DAY);
+    if (midnight > to) return found;
+    if (n % days !== 0) continue;
+    const next = stride >= DAY ? midnight + 1 : momentOf((n + 1) * DAY);
+    for (let t = midnight; t < next; t += stride) if (t >= from && t <= to) found.push(t);
+  }
+}
+
+/** A tick in words: a day at its midnight, "today" for the one that is, else the time of day. */
+export function tickWord(at: number, now: Date = new Date()): string {
+  if (shownAt(at) % DAY !== 0) return minutes(new Date(at));
+  return sameDay(new Date(at), now) ? "today" : day(new Date(at));
+}
+
+/** A moment on an axis: with its day where the axis is longer than one. `spanMs`: its length. */
+export const onAxis = (at: Date, spanMs: number) => (spanMs > DAY ? `${day(at)} ${minutes(at)}` : clock(at));
 
 export function lasting(seconds: number): string {
   const s = Math.max(0, Math.round(seconds));
   if (s < 60) return `${s} s`;
   if (s < 3600) return `${Math.floor(s / 60)} min`;
-  if (s < 86400) return `${Math.floor(s / 3600)} h ${Math.floor((s % 3600) / 60)} min`;
-  return `${Math.floor(s / 86400)} d ${Math.floor((s % 86400) / 3600)} h`;
+  const [size, word, less, lesser] = s < 86400 ? [3600, "h", 60, "min"] : [86400, "d", 3600, "h"];
+  const rest = Math.floor((s % Number(size)) / Number(less));
+  return `${Math.floor(s / Number(size))} ${word}${rest ? ` ${rest} ${lesser}` : ""}`;
 }
 
 export const ago = (at: Date, now: Date) => `${lasting((now.getTime() - at.getTime()) / 1000)} ago`;

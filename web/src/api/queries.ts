@@ -1,0 +1,16 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, got } from "./client";
+
+/** What several screens ask for: one key, one way to fetch it. */
+export const ofTypes = () =>
+  queryOptions({ queryKey: ["types"], queryFn: ({ signal }) => got(api.GET("/api/v1/types", { signal })) });
+
+export const ofLanguage = () =>
+  queryOptions({
+    queryKey: ["language"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/language", { signal })),
+    staleTime: Infinity,
+  });
+
+export const ofSites = () =>
+  queryOptions({ queryKey: ["sites"], queryFn: ({ signal }) => got(api.GET("/api/v1/sites", { signal })) });

@@ -1,0 +1,56 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import { api, got } from "../../api/client";
+import { At, Trouble } from "../../parts/basics";
+import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
+import { PriorityMark } from "../../parts/marks";
+import { counted } from "../../parts/words";
+
+/** What the lookback held, by condition: which cries often, and on which device. */
+export function Summary() {
+  const lookback = useLookback();
+  const kept = useKept();
+  const summary = useQuery({
+    queryKey: ["alarms", "summary", ...lookback.key],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/alarms/summary", { signal, params: { query: lookback.query() } })),
+    placeholderData: keepPreviousData,
+  });
+  const rows = summary.data ?? [];
+  return (
+    <section className="mt-8">
+      <h2 className="mb-1">
+        Raised in {spanWord(lookback.spanS)} <span>· by condition, most often first</span>
+      </h2>
+      <Trouble error={summary.error} />
+      {summary.data && rows.length === 0 && <p className="py-1 text-second">Nothing was raised.</p>}
+      <ul className="rows">
+        {rows.map((r) => (
+          <li
+            key={r.definition}
+            className="row-line grid grid-cols-[28px_minmax(0,1fr)_minmax(0,1fr)] items-center gap-2 md:grid-cols-[28px_minmax(0,1.2fr)_150px_minmax(0,1.3fr)_170px]"
+          >
+            <span className="pl-2">
+              <PriorityMark priority={r.priority} size={12} />
+            </span>
+            <Link className="truncate font-semibold hover:underline" to={kept(`/conditions/${r.definition}`)}>
+              {r.condition}
+            </Link>
+            <span>
+              <b>{r.raised}</b> on {counted(r.devices, "device")}
+            </span>
+            <span className="hidden truncate text-second md:block">
+              {r.most_count > 1 && r.most_count >= 10
+                ? `${r.most_device} alone ${r.most_count} times: widen its deadband?`
+                : r.most_count > 1
+                  ? `${r.most_device} most often, ${r.most_count} times`
+                  : ""}
+            </span>
+            <span className="hidden text-right text-second md:block">
+              last <At at={r.last_at} />
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
