@@ -13,12 +13,14 @@ import { Devices } from "./places/devices/list";
 
 const Device = lazy(() => import("./places/devices/device"));
 const AddDevice = lazy(() => import("./places/devices/add"));
+const EditDevice = lazy(() => import("./places/devices/edit"));
+const Sites = lazy(() => import("./places/devices/sites"));
 const Types = lazy(() => import("./places/devices/types"));
 const Arrivals = lazy(() => import("./places/arrivals"));
 const Definitions = lazy(() => import("./places/definitions/list"));
 const DecoderScreen = lazy(() => import("./places/definitions/decoder"));
 const ConditionScreen = lazy(() => import("./places/definitions/condition"));
-const Alarms = lazy(() => import("./places/alarms"));
+const Alarms = lazy(() => import("./places/alarms/alarms"));
 const People = lazy(() => import("./places/people"));
 const Settings = lazy(() => import("./places/settings"));
 
@@ -46,7 +48,7 @@ export function App() {
   if (me.data.must_change_password) return <FirstPassword name={me.data.name} />;
   return (
     <MeContext value={me.data}>
-      <Shell>
+      <Shell key={me.data.zone}>
         <Suspense key={location.pathname} fallback={<Waiting what="the screen" />}>
           <Routes>
             <Route path="/" element={<Navigate to={{ pathname: "/devices", search: location.search }} replace />} />
@@ -54,7 +56,10 @@ export function App() {
             <Route path="/devices/add" element={<AddDevice />} />
             <Route path="/devices/types" element={<Types />} />
             <Route path="/devices/types/:key" element={<Types />} />
+            <Route path="/devices/sites" element={<Sites />} />
+            <Route path="/devices/sites/:name" element={<Sites />} />
             <Route path="/devices/:name" element={<Device />} />
+            <Route path="/devices/:name/edit" element={<EditDevice />} />
             <Route path="/arrivals" element={<Arrivals />} />
             <Route path="/decoders" element={<Definitions kind="decoder" />} />
             <Route path="/decoders/:id" element={<DecoderScreen />} />

@@ -2,6 +2,7 @@ import { useId, type ComponentProps, type ReactNode } from "react";
 import { Refusal } from "../api/client";
 import { harmless } from "./harmless";
 import { ago, exact, when } from "./time";
+import { wrongName } from "./written";
 
 /** What went wrong, in the server's words. An ink bar and a mark, no hue: red is for critical alarms. */
 export function Trouble({ error, retry }: { error: unknown; retry?: () => void }) {
@@ -50,16 +51,81 @@ export function Field({
         {label}
       </label>
       {children(id)}
-      {note && <div className="text-[12px] text-second">{note}</div>}
+      {note && (
+        <div id={`${id}-note`} className="text-[12px] text-second">
+          {note}
+        </div>
+      )}
     </div>
   );
 }
 
-export function TextField({ label, note, ...rest }: { label: string; note?: ReactNode } & ComponentProps<"input">) {
+/** A line of text. `problem`: why what stands there cannot be read. */
+export function TextField({
+  label,
+  note,
+  problem,
+  ...rest
+}: { label: string; note?: ReactNode; problem?: ReactNode } & ComponentProps<"input">) {
   return (
-    <Field label={label} note={note}>
-      {(id) => <input id={id} className="input" autoComplete="off" spellCheck={false} {...rest} />}
+    <Field label={label} note={problem ? <Wrong>{problem}</Wrong> : note}>
+      {(id) => (
+        <input
+          id={id}
+          className="input"
+          autoComplete="off"
+          spellCheck={false}
+          aria-invalid={Boolean(problem)}
+          aria-describedby={problem || note ? `${id}-note` : undefined}
+          {...rest}
+        />
+      )}
     </Field>
+  );
+}
+
+/** What is wrong with a field, below it. */
+export const Wrong = ({ children }: { children: ReactNode }) => (
+  <span role="alert" className="text-ink">
+    <b aria-hidden className="font-mono">
+      !{" "}
+    </b>
+    {children}
+  </span>
+);
+
+/** A name that programs use, with the rule for it and one that would do. `joint`: what stands between its words. */
+export function NameField({
+  joint,
+  value,
+  change,
+  ...rest
+}: {
+  label: string;
+  joint: "-" | "_";
+  value: string;
+  change: (name: string) => void;
+  note?: ReactNode;
+} & Omit<ComponentProps<"input">, "value" | "onChange">) {
+  const wrong = wrongName(value, joint);
+  return (
+    <TextField
+      {...rest}
+      value={value}
+      onChange={(e) => change(e.target.value)}
+      problem={
+        wrong && (
+          <>
+            {wrong.problem}{" "}
+            {wrong.proposed && (
+              <button type="button" className="link" onClick={() => change(wrong.proposed)}>
+                use {wrong.proposed}
+              </button>
+            )}
+          </>
+        )
+      }
+    />
   );
 }
 
@@ -134,7 +200,3 @@ export const precisely = (value: unknown, spec: Numeric) =>
 
 /** A number with four significant digits. */
 export const exactly = (value: number) => String(Number(value.toPrecision(4)));
-
-/** A unit as people read it: without the 1 of counts and the braces of UCUM's annotations. */
-export const unitOf = (unit: string | null | undefined) =>
-  unit && unit !== "1" ? unit.replace(/\{([^}]*)\}/g, (_, word: string, at: number) => (at ? `(${word})` : word)) : "";

@@ -1,3 +1,5 @@
+import { useRef, useState } from "react";
+
 export type Tint = { tint: number; line: number; field: string };
 
 /** Bytes in rows of twelve, in hexadecimal; tinted by the line that reads them, dashed where none does. */
@@ -18,11 +20,35 @@ export function HexRow({
 }) {
   const bytes = hex.match(/../g) ?? [];
   const shown = bytes.slice(0, 256);
+  const [stop, setStop] = useState(0);
+  const grid = useRef<HTMLDivElement>(null);
+  const go = (to: number) => {
+    const next = Math.min(Math.max(to, 0), shown.length - 1);
+    setStop(next);
+    grid.current?.querySelector<HTMLElement>(`[data-byte="${next}"]`)?.focus();
+  };
+  const steps: Record<string, number> = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -12, ArrowDown: 12 };
   const rows: string[][] = [];
   for (let i = 0; i < shown.length; i += 12) rows.push(shown.slice(i, i + 12));
   if (!bytes.length) return <p className="text-second">The payload is empty.</p>;
   return (
-    <div role="grid" aria-label="Payload bytes" className="font-mono text-[13px]" onMouseLeave={() => onHover?.(null)}>
+    <div
+      ref={grid}
+      role="grid"
+      aria-label="Payload bytes"
+      className="font-mono text-[13px]"
+      onMouseLeave={() => onHover?.(null)}
+      onKeyDown={(event) => {
+        const step = steps[event.key];
+        if (event.altKey || event.ctrlKey || event.metaKey) return;
+        if (step) go(Math.min(stop, shown.length - 1) + step);
+        else if (event.key === "Home") go(0);
+        else if (event.key === "End") go(shown.length - 1);
+        else return;
+        event.preventDefault();
+        event.stopPropagation();
+      }}
+    >
       <div className="flex pl-8 text-[10.5px] text-third" aria-hidden>
         {Array.from({ length: Math.min(12, bytes.length) }, (_, i) => (
           <span key={i} className="w-[30px] text-center">
@@ -44,10 +70,15 @@ export function HexRow({
                 key={index}
                 type="button"
                 role="gridcell"
+                data-byte={index}
+                tabIndex={index === Math.min(stop, shown.length - 1) ? 0 : -1}
                 aria-label={`byte ${index}: ${byte}${marks.length ? `, ${marks.map((m) => m.field).join(", ")}` : tints ? ", read by nothing" : ""}`}
                 className={`relative h-7 w-[30px] uppercase ${on ? "bg-selected font-bold" : "bg-raised"} ${picked && index >= picked[0] && index <= picked[1] ? "outline-2 outline-ink" : ""} ${tints && !marks.length ? "outline-1 -outline-offset-2 outline-dashed outline-edge" : ""}`}
                 onMouseEnter={() => onHover?.(index)}
-                onFocus={() => onHover?.(index)}
+                onFocus={() => {
+                  setStop(index);
+                  onHover?.(index);
+                }}
                 onClick={() => onPick?.(index)}
               >
                 {byte}

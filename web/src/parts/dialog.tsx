@@ -1,12 +1,30 @@
 import { Dialog } from "radix-ui";
-import type { ReactNode } from "react";
+import { useRef, type ReactNode } from "react";
+
+/** The focus goes back where it came from, also where no button opened the dialog. */
+function useReturn() {
+  const from = useRef<Element | null>(null);
+  return {
+    onOpenAutoFocus: () => {
+      from.current = document.activeElement;
+    },
+    onCloseAutoFocus: (event: Event) => {
+      const element = from.current;
+      if (!(element instanceof HTMLElement) || !element.isConnected || element === document.body) return;
+      event.preventDefault();
+      element.focus();
+    },
+  };
+}
 
 /** What a dialog shows at the right edge, beside the place that it is about. `width` is a class. */
 export function Sheet({ width, children }: { width: string; children: ReactNode }) {
+  const back = useReturn();
   return (
     <Dialog.Portal>
       <Dialog.Overlay className="fixed inset-0 z-30 bg-[#0003]" />
       <Dialog.Content
+        {...back}
         aria-describedby={undefined}
         className={`fixed inset-y-0 right-0 z-40 ${width} overflow-y-auto border-l border-edge bg-paper p-5`}
       >
@@ -18,10 +36,12 @@ export function Sheet({ width, children }: { width: string; children: ReactNode 
 
 /** What a dialog shows in the middle, before all else. `look` is classes. */
 export function Box({ look, children }: { look: string; children: ReactNode }) {
+  const back = useReturn();
   return (
     <Dialog.Portal>
       <Dialog.Overlay className="fixed inset-0 z-40 bg-[#0006]" />
       <Dialog.Content
+        {...back}
         aria-describedby={undefined}
         className={`fixed left-1/2 z-50 -translate-x-1/2 border border-edge ${look}`}
       >

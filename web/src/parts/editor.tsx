@@ -2,8 +2,17 @@ import { autocompletion, completionKeymap, type CompletionContext } from "@codem
 import { defaultKeymap, history, historyKeymap, indentWithTab } from "@codemirror/commands";
 import { HighlightStyle, indentUnit, StreamLanguage, syntaxHighlighting } from "@codemirror/language";
 import { lintKeymap, setDiagnostics, type Diagnostic } from "@codemirror/lint";
-import { EditorState, StateEffect, StateField, type Extension } from "@codemirror/state";
-import { Decoration, type DecorationSet, EditorView, keymap, lineNumbers, highlightActiveLine } from "@codemirror/view";
+import { EditorState, RangeSetBuilder, StateEffect, StateField, type Extension } from "@codemirror/state";
+import {
+  Decoration,
+  type DecorationSet,
+  EditorView,
+  keymap,
+  lineNumbers,
+  highlightActiveLine,
+  ViewPlugin,
+  type ViewUpdate,
+} from "@codemirror/view";
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Schemas } from "../api/client";
@@ -13,7 +22,7 @@ export type Problem = Schemas["ProblemOut"];
 export type Words = {
   functions: { name: string; words: string }[];
   checks: string[];
-  units: string[];
+  units: Schemas["UnitOut"][];
   fields: string[];
   setpoints: string[];
   types: string[];
@@ -118,6 +127,32 @@ const marks = StateField.define<DecorationSet>({
   provide: (field) => EditorView.decorations.from(field),
 });
 
+/** Long lines go on below their first column, a little further in. */
+const hanging = ViewPlugin.fromClass(
+  class {
+    decorations: DecorationSet;
+    constructor(view: EditorView) {
+      this.decorations = this.made(view);
+    }
+    update(change: ViewUpdate) {
+      if (change.docChanged || change.viewportChanged) this.decorations = this.made(change.view);
+    }
+    made(view: EditorView): DecorationSet {
+      const found = new RangeSetBuilder<Decoration>();
+      for (const { from, to } of view.visibleRanges)
+        for (let at = from; at <= to;) {
+          const line = view.state.doc.lineAt(at);
+          const deep = (/^ */.exec(line.text)?.[0].length ?? 0) + 2;
+          const style = `padding-left: calc(${deep}ch + 8px); text-indent: -${deep}ch`;
+          found.add(line.from, line.from, Decoration.line({ attributes: { style } }));
+          at = line.to + 1;
+        }
+      return found.finish();
+    }
+  },
+  { decorations: (plugin) => plugin.decorations },
+);
+
 function completions(words: () => Words) {
   return (context: CompletionContext) => {
     const word = context.matchBefore(/[A-Za-z_[{][A-Za-z0-9_\]}]*/);
@@ -131,7 +166,11 @@ function completions(words: () => Words) {
         ...w.types.map((label) => ({ label, type: "class", detail: "device type" })),
         ...w.functions.map((f) => ({ label: f.name, type: "function", detail: f.words })),
         ...w.checks.map((label) => ({ label, type: "function", detail: "check" })),
-        ...w.units.map((label) => ({ label, type: "constant", detail: "unit" })),
+        ...w.units.map((u) => ({
+          label: u.code,
+          type: "constant",
+          detail: [u.printed === u.code ? "unit" : u.printed, u.words.split(",")[0]].filter(Boolean).join(" · "),
+        })),
         ...[...KEYWORDS].map((label) => ({ label, type: "keyword" })),
       ],
     };
@@ -159,7 +198,9 @@ export function Editor({
   untaken,
   onLine,
   readOnly = false,
-  wrap = false,
+  fill = false,
+  goTo,
+  onHelp,
 }: {
   value: string;
   onChange: (text: string) => void;
@@ -172,12 +213,17 @@ export function Editor({
   untaken?: Set<number>;
   onLine?: (line: number) => void;
   readOnly?: boolean;
-  wrap?: boolean;
+  /** As high as its box; else as its text, up to about half of the window. */
+  fill?: boolean;
+  /** A line that gets cursor and focus, each time this is another object. */
+  goTo?: { line: number } | null;
+  /** Asked what a word means. */
+  onHelp?: (word: string) => void;
 }) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
-  const kept = useRef({ onChange, words, onLine });
-  kept.current = { onChange, words, onLine };
+  const kept = useRef({ onChange, words, onLine, onHelp });
+  kept.current = { onChange, words, onLine, onHelp };
 
   useEffect(() => {
     if (!host.current) return;
@@ -185,7 +231,8 @@ export function Editor({
     const extensions: Extension[] = [
       EditorView.cspNonce.of(nonce),
       lineNumbers(),
-      ...(wrap ? [EditorView.lineWrapping] : []),
+      EditorView.lineWrapping,
+      hanging,
       highlightActiveLine(),
       history(),
       indentUnit.of("  "),
@@ -194,7 +241,21 @@ export function Editor({
       theme,
       marks,
       autocompletion({ override: [completions(() => kept.current.words)], icons: false }),
-      keymap.of([...completionKeymap, ...lintKeymap, ...historyKeymap, ...defaultKeymap, indentWithTab]),
+      keymap.of([
+        {
+          key: "F1",
+          run: (v) => {
+            const word = v.state.wordAt(v.state.selection.main.head);
+            kept.current.onHelp?.(word ? v.state.sliceDoc(word.from, word.to) : "");
+            return true;
+          },
+        },
+        ...completionKeymap,
+        ...lintKeymap,
+        ...historyKeymap,
+        ...defaultKeymap,
+        indentWithTab,
+      ]),
       EditorState.readOnly.of(readOnly),
       EditorView.contentAttributes.of({ "aria-label": label, spellcheck: "false", tabindex: "0" }),
       EditorView.updateListener.of((change) => {
@@ -208,7 +269,7 @@ export function Editor({
     return () => made.destroy();
     // The editor is made once; later texts come through the effect below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [label, readOnly, wrap]);
+  }, [label, readOnly]);
 
   useEffect(() => {
     const v = view.current;
@@ -251,7 +312,20 @@ export function Editor({
     });
   }, [lit, tints, untaken, value]);
 
-  return <div ref={host} className="min-h-0 [&_.cm-editor]:max-h-[54vh]" />;
+  useEffect(() => {
+    const v = view.current;
+    if (!v || !goTo) return;
+    const line = v.state.doc.line(Math.min(Math.max(goTo.line, 1), v.state.doc.lines));
+    v.dispatch({ selection: { anchor: line.to }, scrollIntoView: true });
+    v.focus();
+  }, [goTo]);
+
+  return (
+    <div
+      ref={host}
+      className={fill ? "min-h-24 flex-1 [&_.cm-editor]:h-full" : "min-h-0 [&_.cm-editor]:max-h-[54vh]"}
+    />
+  );
 }
 
 /** Puts the errors into words below the text, with their fixes. */

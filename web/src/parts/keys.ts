@@ -4,6 +4,10 @@ const typing = (target: EventTarget | null) =>
   target instanceof HTMLElement &&
   (target.isContentEditable || ["INPUT", "TEXTAREA", "SELECT"].includes(target.tagName));
 
+/** What takes Enter for itself. */
+const acting = (target: EventTarget | null) =>
+  target instanceof HTMLElement && target.closest("a, button, summary, [role=dialog]") !== null;
+
 export const singleKeysOn = () => localStorage.getItem("oculum.single-keys") !== "off";
 
 /** Keys of a screen. Single letters never act while something is typed, and can be switched off. */
@@ -21,6 +25,7 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>, on
       const plain = !name.includes("Ctrl+") && !name.includes("Alt+");
       if (plain && typing(event.target)) return;
       if (plain && event.key.length === 1 && !singleKeysOn()) return;
+      if (name === "Enter" && acting(event.target)) return;
       event.preventDefault();
       found(event);
     };

@@ -1,14 +1,31 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { api, got } from "../api/client";
+import { ofSites, ofTypes } from "../api/queries";
+import { Trouble } from "./basics";
+import { useChosen } from "./chosen";
 import { Box } from "./dialog";
+import { setGround } from "./ground";
 import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
+import { useMay } from "./me";
+import { signOut } from "./session";
 
-type Act = { word: string; note: string; path: string; state?: string };
+type Act = { word: string; note: string; path?: string; act?: () => void; state?: string; also?: string };
+const MOST = 14;
 
-/** Find a device, a definition, a place; walk with arrows, go with Enter. */
+/** How well a thing fits: 0 it begins with the words, 1 each begins a word of it, 2 each stands in it, else null. */
+export function fit(act: { word: string; also?: string }, wanted: string): number | null {
+  const text = act.word.toLowerCase();
+  if (text.startsWith(wanted)) return 0;
+  const all = `${text} ${act.also ?? ""}`.toLowerCase();
+  const words = wanted.split(/\s+/);
+  if (words.every((word) => all.split(/[\s_-]+/).some((part) => part.startsWith(word)))) return 1;
+  return words.every((word) => all.includes(word)) ? 2 : null;
+}
+
+/** Find a device, a site, a field, a definition, a place or an act; walk with arrows, go with Enter. */
 export function Palette({
   open,
   onOpenChange,
@@ -19,53 +36,99 @@ export function Palette({
   go: (path: string) => void;
 }) {
   const [text, setText] = useState("");
-  const [at, setAt] = useState(0);
   const kept = useKept();
+  const engineer = useMay("engineer");
+  const admin = useMay("admin");
+  const wanted = text.trim().toLowerCase();
   const devices = useQuery({
-    queryKey: ["devices", "palette", text],
-    enabled: open,
+    queryKey: ["devices", "palette", wanted],
+    enabled: open && wanted !== "",
     placeholderData: keepPreviousData,
-    queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { q: text, limit: 8, order: "name" } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/devices", { signal, params: { query: { q: wanted, limit: 10, order: "match" } } })),
   });
   const definitions = useQuery({
     queryKey: ["definitions", "all"],
     enabled: open,
-    queryFn: () => got(api.GET("/api/v1/definitions", { params: { query: {} } })),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query: {} } })),
   });
+  const sites = useQuery({ ...ofSites(), enabled: open });
+  const types = useQuery({ ...ofTypes(), enabled: open });
+  const leave = useMutation({ mutationFn: signOut });
   useEffect(() => {
-    if (open) {
-      setText("");
-      setAt(0);
-    }
+    if (open) setText("");
   }, [open]);
+  const other = document.documentElement.dataset.ground === "dark" ? "light" : "dark";
   const places: Act[] = [
     { word: "Devices", note: "place", path: "/devices" },
     { word: "Arrivals", note: "place", path: "/arrivals" },
     { word: "Decoders", note: "place", path: "/decoders" },
     { word: "Conditions", note: "place", path: "/conditions" },
     { word: "Alarms", note: "place", path: "/alarms" },
+    { word: "Journal of alarms", note: "place", path: "/alarms", also: "history" },
     { word: "Device types", note: "place", path: "/devices/types" },
-    { word: "Add a device", note: "do", path: "/devices/add" },
-    { word: "Settings", note: "place", path: "/settings" },
+    { word: "Sites", note: "place", path: "/devices/sites" },
+    ...(admin ? [{ word: "People", note: "place", path: "/people" }] : []),
+    { word: "Settings", note: "place", path: "/settings", also: "password token zone keys" },
+    { word: "Help", note: "place", path: "/help", also: "guide manual language reference documentation" },
+    ...(engineer
+      ? [
+          { word: "Add a device", note: "do", path: "/devices/add" },
+          { word: "Add a device type", note: "do", path: "/devices/types/new" },
+          { word: "Add a site", note: "do", path: "/devices/sites/new" },
+        ]
+      : []),
+    { word: `Use the ${other} background`, note: "do", act: () => setGround(other), also: "mode theme night" },
+    { word: "Change your password", note: "do", path: "/settings" },
+    { word: "Sign out", note: "do", act: () => leave.mutate(), also: "log out leave" },
   ];
-  const wanted = text.trim().toLowerCase();
-  const fits = (act: Act) => wanted.split(/\s+/).every((word) => act.word.toLowerCase().includes(word));
-  const found: Act[] = [
-    ...(wanted ? places.filter(fits) : places),
-    ...(definitions.data?.results ?? [])
-      .map((d) => ({ word: d.name, note: d.kind, path: `/${d.kind}s/${d.id}` }))
-      .filter((a) => wanted && fits(a)),
-    ...(wanted ? (devices.data?.results ?? []) : []).map((d) => ({
+  const all: Act[] = [
+    ...places,
+    ...(definitions.data?.results ?? []).map((d) => ({
+      word: d.name,
+      note: `${d.kind}, ${d.type_title}`,
+      path: `/${d.kind}s/${d.id}`,
+    })),
+    ...(devices.data?.results ?? []).map((d) => ({
       word: d.title,
       note: `${d.type_title}, ${d.site_title ?? "no site"}`,
       path: `/devices/${d.name}`,
       state: d.state,
+      also: `${d.name} ${wanted}`,
     })),
-  ].slice(0, 14);
+    ...(sites.data?.results ?? []).map((s) => ({
+      word: s.title,
+      note: "site",
+      path: `/devices?site=${s.name}`,
+      also: s.name,
+    })),
+    ...(types.data?.results ?? []).flatMap((t) => [
+      { word: t.title, note: "device type", path: `/devices/types/${t.key}`, also: t.key },
+      ...(t.fields ?? []).map((f) => ({
+        word: f.name,
+        note: `field of ${t.title}`,
+        path: `/devices/types/${t.key}`,
+        also: f.name.replaceAll("_", " "),
+      })),
+    ]),
+  ];
+  const found = wanted
+    ? all
+        .map((act) => ({ act, rank: fit(act, wanted) }))
+        .filter((row): row is { act: Act; rank: number } => row.rank !== null)
+        .sort((a, b) => a.rank - b.rank)
+        .slice(0, MOST)
+        .map((row) => row.act)
+    : places.slice(0, MOST);
+  const chosen = useChosen(found, (act) => `${act.word} ${act.note}`, wanted || "places");
   const choose = (act: Act | undefined) => {
     if (!act) return;
     onOpenChange(false);
-    go(kept(act.path));
+    if (act.act) act.act();
+    else if (act.path) {
+      const [path = "", query] = act.path.split("?");
+      go(kept(path, Object.fromEntries(new URLSearchParams(query))));
+    }
   };
   return (
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
@@ -75,42 +138,45 @@ export function Palette({
           role="combobox"
           aria-expanded
           aria-controls="palette-list"
-          aria-activedescendant={`palette-${at}`}
+          aria-activedescendant={chosen.element}
           aria-label="Find or do anything"
           className="w-full border-b border-line bg-transparent px-4 py-3 text-[16px] outline-none"
-          placeholder="A device, a definition, a place …"
+          placeholder="A device, a site, a field, a definition, an act …"
           value={text}
-          onChange={(e) => {
-            setText(e.target.value);
-            setAt(0);
-          }}
+          onChange={(e) => setText(e.target.value)}
           onKeyDown={(e) => {
-            if (e.key === "ArrowDown") setAt((n) => Math.min(n + 1, found.length - 1));
-            else if (e.key === "ArrowUp") setAt((n) => Math.max(n - 1, 0));
-            else if (e.key === "Enter") choose(found[at]);
+            if (e.key === "ArrowDown") chosen.walk(1, false);
+            else if (e.key === "ArrowUp") chosen.walk(-1, false);
+            else if (e.key === "Enter") choose(chosen.current ?? found[0]);
             else return;
             e.preventDefault();
           }}
         />
         <ul id="palette-list" role="listbox" aria-label="Found" className="max-h-[50vh] overflow-y-auto py-1">
-          {found.map((act, i) => (
-            <li
-              key={`${act.path} ${act.word}`}
-              id={`palette-${i}`}
-              role="option"
-              aria-selected={i === at}
-              className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${i === at ? "is-selected" : ""}`}
-              onClick={() => choose(act)}
-              onMouseMove={() => setAt(i)}
-            >
-              {act.state && <StateMark state={act.state} />}
-              <span className="font-semibold">{act.word}</span>
-              <span className="ml-auto text-[12.5px] text-second">{act.note}</span>
-            </li>
-          ))}
-          {found.length === 0 && <li className="px-4 py-2 text-second">Nothing is called that.</li>}
+          {found.map((act) => {
+            const { id, ...row } = chosen.row(act);
+            return (
+              <li
+                key={id}
+                id={id}
+                role="option"
+                aria-selected={row["aria-selected"]}
+                className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${row["aria-selected"] ? "is-selected" : ""}`}
+                onClick={() => choose(act)}
+                onMouseMove={row.onMouseDown}
+              >
+                {act.state && <StateMark state={act.state} />}
+                <span className="font-semibold">{act.word}</span>
+                <span className="ml-auto text-right text-[12.5px] text-second">{act.note}</span>
+              </li>
+            );
+          })}
+          {found.length === 0 && !devices.isFetching && (
+            <li className="px-4 py-2 text-second">Nothing is called that.</li>
+          )}
         </ul>
-        <p className="flex gap-3 border-t border-line px-4 py-1.5 text-[12px] text-second">
+        <Trouble error={leave.error ?? devices.error} />
+        <p className="keys flex gap-3 border-t border-line px-4 py-1.5 text-[12px] text-second">
           <span>
             <Key>↑</Key> <Key>↓</Key> walk
           </span>

@@ -6,6 +6,7 @@ export function Rhythm({
   width = 150,
   height = 18,
   title,
+  fluid = false,
 }: {
   counts: number[];
   failing: number[];
@@ -13,14 +14,18 @@ export function Rhythm({
   width?: number;
   height?: number;
   title?: string;
+  /** As wide as its box. */
+  fluid?: boolean;
 }) {
   const step = width / counts.length;
   const most = expected && expected > 0.2 ? expected : Math.max(1, ...counts);
   const lost = counts.filter((n) => n === 0).length;
   return (
     <svg
-      width={width}
+      width={fluid ? "100%" : width}
       height={height}
+      viewBox={`0 0 ${width} ${height}`}
+      preserveAspectRatio="none"
       role="img"
       aria-label={
         title ?? `${counts.reduce((a, b) => a + b, 0)} messages; ${lost} of ${counts.length} intervals without one`
@@ -39,6 +44,7 @@ export function Rhythm({
               y2={height - 1.5}
               stroke="var(--ink)"
               strokeWidth="2"
+              vectorEffect="non-scaling-stroke"
             />
           );
         const tall = Math.max(3, Math.min(1, n / most) * (height - 2));
@@ -53,6 +59,7 @@ export function Rhythm({
             stroke={bad ? "var(--ink)" : "var(--edge)"}
             strokeWidth={bad ? 2 : 1.2}
             strokeDasharray={bad ? "2 2" : undefined}
+            vectorEffect="non-scaling-stroke"
           />
         );
       })}

@@ -10,6 +10,7 @@ import { useKept, useLookback } from "./lookback-state";
 import { Emblem, Key } from "./marks";
 import { useMe } from "./me";
 import { Palette } from "./palette";
+import { counted } from "./words";
 import { WhySheet } from "./why";
 
 type Overview = Schemas["OverviewOut"];
@@ -26,6 +27,7 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
     }));
   const quiet = o.states.silent ?? 0;
   const bad = o.states.undecodable ?? 0;
+  const unheard = o.states.waiting ?? 0;
   const heard = o.devices ? 1 - quiet / o.devices : 0;
   const rate = o.messages_per_minute;
   const decoded = rate ? Math.max(0, 1 - o.refused_per_minute / rate) : 1;
@@ -35,7 +37,9 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
       to: "/devices",
       word: "Devices",
       flow: 1,
-      figure: quiet ? { text: `${quiet} of ${o.devices} silent`, trouble: true } : { text: `${o.devices}, all heard` },
+      figure: quiet
+        ? { text: `${quiet} of ${o.devices} silent`, trouble: true }
+        : { text: !o.devices ? "none yet" : unheard ? `${unheard} never heard` : `${o.devices}, all heard` },
     },
     {
       to: "/arrivals",
@@ -53,7 +57,7 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
         ? { text: `${bad} undecodable`, trouble: true }
         : o.failing_types.length
           ? { text: `${per(o.refused_per_minute)} refused a minute`, trouble: true }
-          : { text: `${o.decoders}, none failing` },
+          : { text: o.decoders ? `${o.decoders}, none failing` : "none yet" },
     },
     {
       to: "/conditions",
@@ -62,7 +66,9 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
       figure:
         o.engine_behind > 2000
           ? { text: `${o.engine_behind} messages behind`, trouble: true }
-          : { text: `${o.conditions} watching` },
+          : o.conditions_in_trouble
+            ? { text: `${o.conditions_in_trouble} unreadable`, trouble: true }
+            : { text: o.conditions ? `${o.conditions} watching` : "none yet" },
     },
     {
       to: "/alarms",
@@ -106,8 +112,13 @@ export function Shell({ children }: { children: ReactNode }) {
   const live = useLiveState();
   const overview = useQuery({
     queryKey: ["overview", lookback.to?.toISOString() ?? "live"],
-    queryFn: () =>
-      got(api.GET("/api/v1/overview", { params: { query: lookback.to ? { to: lookback.to.toISOString() } : {} } })),
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/overview", {
+          signal,
+          params: { query: lookback.to ? { to: lookback.to.toISOString() } : {} },
+        }),
+      ),
     refetchInterval: 10_000,
     placeholderData: (old) => old,
   });
@@ -132,6 +143,12 @@ export function Shell({ children }: { children: ReactNode }) {
             onClick={() => setMenu(!menu)}
           >
             Places
+            {overview.data && overview.data.open_alarms > 0 && (
+              <span className="font-normal">
+                · {counted(overview.data.open_alarms, "alarm")}
+                {overview.data.unacknowledged > 0 && <b>, {overview.data.unacknowledged} not taken</b>}
+              </span>
+            )}
           </button>
         </div>
         <div className={`${menu ? "flex" : "hidden"} flex-1 flex-col md:flex`} onClick={() => setMenu(false)}>

@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
+import { ofTypes } from "../api/queries";
 import { At, Empty, Heading, TextField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
 import { Pick, Toggles, useFilter } from "../parts/filters";
@@ -33,18 +34,18 @@ export default function Arrivals() {
   const to = lookback.to?.toISOString() ?? pausedAt ?? undefined;
   const list = useQuery({
     queryKey: ["arrivals", "list", filter, to ?? "live"],
-    queryFn: () =>
-      got(api.GET("/api/v1/arrivals", { params: { query: { ...filter, ...(to ? { to } : {}), limit: 60 } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/arrivals", { signal, params: { query: { ...filter, ...(to ? { to } : {}), limit: 60 } } })),
     placeholderData: keepPreviousData,
   });
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const types = useQuery(ofTypes());
   const unknown = useQuery({
     queryKey: ["arrivals", "unknown"],
-    queryFn: () => got(api.GET("/api/v1/unknown-senders")),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/unknown-senders", { signal })),
   });
   const refusals = useQuery({
     queryKey: ["arrivals", "refusals"],
-    queryFn: () => got(api.GET("/api/v1/refusals")),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/refusals", { signal })),
     refetchInterval: 30_000,
   });
   const rows = list.data?.results ?? [];
@@ -52,7 +53,8 @@ export default function Arrivals() {
   const one = useQuery({
     queryKey: ["arrival", chosen],
     enabled: Boolean(chosen),
-    queryFn: () => got(api.GET("/api/v1/arrivals/{ident}", { params: { path: { ident: Number(chosen) } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(chosen) } } })),
     placeholderData: keepPreviousData,
   });
   const walk = (by: number) => {
@@ -300,7 +302,10 @@ function Unknown({
 function Onboarding() {
   const client = useQueryClient();
   const [name, setName] = useState("");
-  const list = useQuery({ queryKey: ["onboarding"], queryFn: () => got(api.GET("/api/v1/onboarding")) });
+  const list = useQuery({
+    queryKey: ["onboarding"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/onboarding", { signal })),
+  });
   const add = useMutation({
     mutationFn: () => got(api.POST("/api/v1/onboarding", { body: { name } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["onboarding"] }),

@@ -16,10 +16,13 @@ type Role = (typeof ROLES)[number];
 export default function People() {
   const client = useQueryClient();
   const me = useMe();
-  const people = useQuery({ queryKey: ["people"], queryFn: () => got(api.GET("/api/v1/people")) });
+  const people = useQuery({
+    queryKey: ["people"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/people", { signal })),
+  });
   const record = useQuery({
     queryKey: ["record"],
-    queryFn: () => got(api.GET("/api/v1/record", { params: { query: { limit: 40 } } })),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/record", { signal, params: { query: { limit: 40 } } })),
   });
   const again = () =>
     client.invalidateQueries({ predicate: (q) => ["people", "record"].includes(String(q.queryKey[0])) });
@@ -30,7 +33,7 @@ export default function People() {
   });
   const [f, setF] = useState({ username: "", name: "", role: "viewer" as Role, password: "" });
   const add = useMutation({
-    mutationFn: () => got(api.POST("/api/v1/people", { body: { ...f, zone: me.zone, is_active: true } })),
+    mutationFn: () => got(api.POST("/api/v1/people", { body: { ...f, is_active: true } })),
     onSuccess: () => {
       setF({ username: "", name: "", role: "viewer", password: "" });
       return again();

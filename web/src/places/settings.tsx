@@ -1,9 +1,15 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, setCsrf, type Schemas } from "../api/client";
+import { Link } from "react-router";
+import { api, got, type Schemas } from "../api/client";
+import { ofSites } from "../api/queries";
 import { At, Choose, Heading, TextField, Trouble } from "../parts/basics";
+import { groundNow, setGround } from "../parts/ground";
 import { singleKeysOn } from "../parts/keys";
+import { useKept } from "../parts/lookback-state";
 import { useMe } from "../parts/me";
+import { signOut } from "../parts/session";
+import { exact, ownZone, zoneWord } from "../parts/time";
 import { PasswordForm } from "./password";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
@@ -11,24 +17,17 @@ type Role = (typeof ROLES)[number];
 
 export default function Settings() {
   const me = useMe();
-  const client = useQueryClient();
-  const [ground, setGround] = useState(document.documentElement.dataset.ground ?? "light");
+  const kept = useKept();
+  const [ground, setOwn] = useState(groundNow());
   const [keys, setKeys] = useState(singleKeysOn());
-  const leave = useMutation({
-    mutationFn: () => got(api.POST("/api/v1/sign-out")),
-    onSuccess: () => {
-      setCsrf("");
-      client.clear();
-      window.location.assign("/");
-    },
-  });
+  const leave = useMutation({ mutationFn: signOut });
   return (
     <>
       <Heading
         title="Settings"
         about={
           <>
-            signed in as {me.name}, {me.role}; times in {me.zone}
+            signed in as {me.name}, {me.role}
           </>
         }
       >
@@ -40,23 +39,23 @@ export default function Settings() {
       <div className="grid max-w-4xl gap-8 lg:grid-cols-2">
         <section className="grid content-start gap-4">
           <fieldset>
-            <legend className="text-[12.5px] font-bold text-second">Ground</legend>
-            {["light", "dark"].map((g) => (
+            <legend className="text-[12.5px] font-bold text-second">Background</legend>
+            {(["light", "dark"] as const).map((g) => (
               <label key={g} className="mr-5 inline-flex min-h-8 items-center gap-2">
                 <input
                   type="radio"
                   name="ground"
                   checked={ground === g}
                   onChange={() => {
+                    setOwn(g);
                     setGround(g);
-                    localStorage.setItem("oculum.ground", g);
-                    document.documentElement.dataset.ground = g;
                   }}
                 />
                 {g}
               </label>
             ))}
           </fieldset>
+          <Zone />
           <label className="flex min-h-8 items-center gap-2">
             <input
               type="checkbox"
@@ -68,7 +67,10 @@ export default function Settings() {
             />
             single keys act: A acknowledges, W asks why
           </label>
-          <p>
+          <p className="flex gap-4">
+            <Link className="link" to={kept("/help")}>
+              Guide and language reference
+            </Link>
             <a className="link" href="/api/v1/docs">
               The API, documented
             </a>
@@ -86,12 +88,52 @@ export default function Settings() {
   );
 }
 
+/** In which zone all times are shown: this browser's, a site's, or UTC. */
+function Zone() {
+  const me = useMe();
+  const client = useQueryClient();
+  const sites = useQuery(ofSites());
+  const change = useMutation({
+    mutationFn: (zone: string) => got(api.PATCH("/api/v1/me", { body: { zone } })),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["me"] }),
+  });
+  const now = new Date();
+  const of = new Map<string, string[]>();
+  for (const site of sites.data?.results ?? [])
+    if (site.zone && site.zone !== "UTC") of.set(site.zone, [...(of.get(site.zone) ?? []), site.title]);
+  const options: [string, string][] = [
+    ["", `this browser's, ${zoneWord(now, ownZone())}`],
+    ["UTC", "UTC"],
+    ...[...of].map(([zone, titles]): [string, string] => [
+      zone,
+      `${titles[0]}${titles.length > 1 ? ` and ${titles.length - 1} more` : ""}, ${zoneWord(now, zone)}`,
+    ]),
+  ];
+  if (!options.some(([zone]) => zone === me.zone)) options.push([me.zone, `${zoneWord(now, me.zone)}, as it is`]);
+  return (
+    <div className="max-w-sm">
+      <Choose
+        label="Times are shown in"
+        value={me.zone}
+        options={options}
+        disabled={change.isPending}
+        onChange={(e) => change.mutate(e.target.value)}
+        note={<>It is {exact(now)}.</>}
+      />
+      <Trouble error={change.error ?? sites.error} />
+    </div>
+  );
+}
+
 function Tokens() {
   const client = useQueryClient();
   const me = useMe();
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
-  const tokens = useQuery({ queryKey: ["tokens"], queryFn: () => got(api.GET("/api/v1/tokens")) });
+  const tokens = useQuery({
+    queryKey: ["tokens"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/tokens", { signal })),
+  });
   const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const add = useMutation({
     mutationFn: () => got(api.POST("/api/v1/tokens", { body: { name, role } as Schemas["TokenOutRequest"] })),

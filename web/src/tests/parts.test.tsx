@@ -1,12 +1,13 @@
 import { render, screen } from "@testing-library/react";
 import { MemoryRouter } from "react-router";
-import { shown, Trouble, unitOf } from "../parts/basics";
+import { shown, Trouble } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
 import { withGaps } from "../parts/chart";
 import { fixed } from "../parts/editor";
 import { spanWord, useKept, useLookback } from "../parts/lookback-state";
 import { PriorityMark, StateMark } from "../parts/marks";
 import { exact, lasting, setZone, when, zoneWord } from "../parts/time";
+import { unitOf } from "../parts/units";
 
 vi.mock("uplot", () => ({ default: class {} }));
 

@@ -31,15 +31,19 @@ describe("a device's registration", () => {
     const submit = vi.fn();
     show(<DeviceForm submit="Add it" pending={false} onSubmit={submit} name="Pod 9!" />);
     await screen.findByRole("option", { name: "Pod" });
-    expect(screen.getByLabelText(/^name/)).toHaveValue("pod-9-");
+    expect(screen.getByLabelText(/^name/)).toHaveValue("pod-9");
     write(/^name/, "pod-9");
     write(/^labels/, "stage=growing, row=2 note=a=b");
+    write(/^latitude/, "37,5");
+    expect(screen.getByText(/write 37.5, with a point/)).toBeInTheDocument();
     write(/^latitude/, "37.5");
-    write(/^reports every/, "90");
+    expect(screen.getByRole("button", { name: "Add it" })).toBeDisabled();
+    write(/^longitude/, "-42.6");
+    write(/^reports every/, "1.5 min");
     press("Add it");
     expect(submit).toHaveBeenCalledWith({
-      name: "pod-9", title: "pod-9", type: "pod", site: null, gateway: null, latitude: 37.5, longitude: null,
-      cadence_s: 90, labels: { stage: "growing", row: "2", note: "a=b" },
+      name: "pod-9", title: "pod-9", type: "pod", site: null, gateway: null, latitude: 37.5, longitude: -42.6,
+      cadence_s: 90, phase: "in service", labels: { stage: "growing", row: "2", note: "a=b" },
     }); // prettier-ignore
   });
 
@@ -239,7 +243,7 @@ describe("people", () => {
     await waitFor(
       () =>
       expect(sent("POST", "/api/v1/people")).toEqual({
-        username: "nell", name: "Nell Oake", role: "operator", password: "a few long words", zone: "UTC", is_active: true,
+        username: "nell", name: "Nell Oake", role: "operator", password: "a few long words", is_active: true,
       }), // prettier-ignore
     );
     await waitFor(() => expect(screen.getByLabelText("user name")).toHaveValue(""));

@@ -1,6 +1,6 @@
 import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { Palette } from "../parts/palette";
-import Alarms from "../places/alarms";
+import Alarms from "../places/alarms/alarms";
 import { Devices } from "../places/devices/list";
 import { SignIn } from "../places/sign-in";
 import { answer, asked, serve, show } from "./server";
@@ -10,7 +10,7 @@ serve();
 const alarm = (id: number, more: object = {}) => ({
   id, condition: "oxygen is too low", definition: 4, version: 1, device: `buoy-0${id}`, device_title: `Buoy 0${id}`, site_title: "Merle Reach", priority: "high",
   text: `Buoy 0${id} has 3.1 mg/L`, field: "oxygen", value: 3.1, limit: 5, unit: "mg/L", raised_at: "2026-03-02T09:10:00Z", cleared_at: null, acknowledged_at: null,
-  acknowledged_by: null, message_id: "1", ...more,
+  acknowledged_by: null, undo_until: null, notes: 0, message_id: "1", ...more,
 }); // prettier-ignore
 
 const device = (name: string, more: object = {}) => ({
@@ -33,13 +33,69 @@ describe("alarms", () => {
   it("are walked and taken by keys", async () => {
     show(<Alarms />, "/alarms");
     await screen.findByText("Buoy 01 has 3.1 mg/L");
-    const list = screen.getByRole("list", { name: "Alarms" });
-    expect(within(list).getAllByRole("listitem")).toHaveLength(2);
+    const list = screen.getByRole("grid", { name: "Alarms" });
+    expect(within(list).getAllByRole("row")).toHaveLength(2);
     fireEvent.keyDown(window, { key: "ArrowDown" });
     fireEvent.keyDown(window, { key: "a" });
     await waitFor(() =>
       expect(asked.some((a) => a.method === "POST" && a.url.pathname === "/api/v1/alarms/2/acknowledge")).toBe(true),
     );
+  });
+
+  it("that arrive do not move the cursor: the chosen one is taken, and can be given back", async () => {
+    const { client } = show(<Alarms />, "/alarms");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    fireEvent.keyDown(window, { key: "ArrowDown" });
+    expect(screen.getByRole("row", { selected: true })).toHaveTextContent("Buoy 02");
+    expect(screen.getByRole("row", { selected: true })).toHaveFocus();
+    const taken = alarm(2, { acknowledged_at: "2026-03-02T09:20:00Z", acknowledged_by: "Maud Varn" });
+    answer({
+      "GET /api/v1/alarms": { count: 3, unacknowledged: 3, results: [alarm(3), alarm(1), alarm(2)] },
+      "DELETE /api/v1/alarms/2/acknowledge": alarm(2),
+    });
+    await client.invalidateQueries();
+    await screen.findByText("Buoy 03 has 3.1 mg/L");
+    expect(screen.getByRole("row", { selected: true })).toHaveTextContent("Buoy 02");
+    fireEvent.keyDown(window, { key: "a" });
+    await screen.findByText(/You took/);
+    expect(asked.filter((a) => a.method === "POST").map((a) => a.url.pathname)).toEqual([
+      "/api/v1/alarms/2/acknowledge",
+    ]);
+    expect(taken.id).toBe(2);
+    fireEvent.keyDown(window, { key: "z" });
+    await waitFor(() => expect(screen.queryByText(/You took/)).toBeNull());
+    expect(asked.findLast((a) => a.method === "DELETE")?.url.pathname).toBe("/api/v1/alarms/2/acknowledge");
+  });
+
+  it("that leave take the choice with them: no other is taken in their place", async () => {
+    const { client } = show(<Alarms />, "/alarms");
+    await screen.findByText("Buoy 01 has 3.1 mg/L");
+    answer({ "GET /api/v1/alarms": { count: 1, unacknowledged: 1, results: [alarm(2)] } });
+    await client.invalidateQueries();
+    await waitFor(() => expect(screen.queryByText("Buoy 01 has 3.1 mg/L")).toBeNull());
+    expect(screen.queryByRole("row", { selected: true })).toBeNull();
+    fireEvent.keyDown(window, { key: "a" });
+    expect(asked.every((a) => a.method === "GET")).toBe(true);
+    fireEvent.keyDown(window, { key: "ArrowDown" });
+    expect(screen.getByRole("row", { selected: true })).toHaveTextContent("Buoy 02");
+  });
+
+  it("show what was noted, and how many notes there are", async () => {
+    answer({
+      "GET /api/v1/alarms": { count: 1, unacknowledged: 1, results: [alarm(1, { notes: 1 })] },
+      "GET /api/v1/journal": {
+        count: 1,
+        results: [{ id: 1, note: "the float sticks", who: "Maud Varn", at: "2026-03-02T09:20:00Z" }],
+      },
+      "POST /api/v1/alarms/1/note": alarm(1, { notes: 2 }),
+    });
+    show(<Alarms />, "/alarms");
+    fireEvent.click(await screen.findByRole("button", { name: "1 note" }));
+    expect(await screen.findByText(/the float sticks/)).toBeInTheDocument();
+    fireEvent.change(screen.getByRole("textbox", { name: "Note" }), { target: { value: "cleaned" } });
+    fireEvent.click(screen.getByRole("button", { name: "Add the note" }));
+    await waitFor(() => expect(screen.queryByRole("textbox", { name: "Note" })).toBeNull());
+    expect(screen.getByRole("row")).toHaveFocus();
   });
 
   it("are not taken while somebody types", async () => {
@@ -102,7 +158,7 @@ describe("devices", () => {
 
   it("show their states in words and shapes, and filter in the URL", async () => {
     show(<Devices />, "/devices");
-    const list = await screen.findByRole("list", { name: "Devices" });
+    const list = await screen.findByRole("grid", { name: "Devices" });
     expect(within(list).getByRole("img", { name: "silent" })).toBeInTheDocument();
     expect(
       within(list).getAllByRole("img", { name: "9 messages; 1 of 3 intervals without one".replace("9", "6") }),
@@ -114,7 +170,7 @@ describe("devices", () => {
 
   it("open with Enter, the lookback kept", async () => {
     show(<Devices />, "/devices?span=604800");
-    await screen.findByRole("list", { name: "Devices" });
+    await screen.findByRole("grid", { name: "Devices" });
     fireEvent.keyDown(window, { key: "ArrowDown" });
     fireEvent.keyDown(window, { key: "Enter" });
     expect(screen.getByText("/devices/buoy-01?span=604800")).toBeInTheDocument();
@@ -122,7 +178,7 @@ describe("devices", () => {
 
   it("ask for a past moment when the lookback stands there", async () => {
     show(<Devices />, "/devices?to=2026-03-02T09:10:00Z");
-    await screen.findByRole("list", { name: "Devices" });
+    await screen.findByRole("grid", { name: "Devices" });
     const list = asked.find((a) => a.url.pathname === "/api/v1/devices");
     expect(list?.url.searchParams.get("to")).toBe("2026-03-02T09:10:00.000Z");
     expect(list?.url.searchParams.get("from")).toBe("2026-03-01T09:10:00.000Z");
@@ -155,6 +211,8 @@ describe("the palette", () => {
     answer({
       "GET /api/v1/devices": { count: 1, states: {}, results: [device("buoy-31")] },
       "GET /api/v1/definitions": { count: 0, results: [] },
+      "GET /api/v1/types": { count: 0, results: [] },
+      "GET /api/v1/sites": { count: 0, results: [] },
     });
     const go = vi.fn();
     show(<Palette open onOpenChange={() => undefined} go={go} />, "/?span=3600");

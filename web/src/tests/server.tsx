@@ -32,7 +32,7 @@ export function serve() {
       const [status, data] =
         found === undefined
           ? [404, { code: "not found", detail: "nothing here" }]
-          : Array.isArray(found)
+          : Array.isArray(found) && typeof found[0] === "number"
             ? (found as [number, unknown])
             : [200, found];
       if (status === 204) return new Response(null, { status });

@@ -16,7 +16,8 @@ export function Again({ type, live }: { type: string; live: boolean }) {
   const again = useQuery({
     queryKey: ["again", type],
     enabled: Boolean(type),
-    queryFn: () => got(api.GET("/api/v1/types/{key}/decode-again", { params: { path: { key: type } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/types/{key}/decode-again", { signal, params: { path: { key: type } } })),
     refetchInterval: (q) => (["waiting", "running"].includes(q.state.data?.state ?? "") ? 500 : false),
   });
   const refused = useQuery({

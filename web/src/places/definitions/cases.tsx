@@ -55,16 +55,22 @@ export function Cases({
   const sound = draft.ready && draft.sound;
   const cases = useQuery({
     queryKey: ["cases", id],
-    queryFn: () =>
-      got(api.GET("/api/v1/definitions/{ident}/cases", { params: { path: { ident: id }, query: { limit: 500 } } })),
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/definitions/{ident}/cases", {
+          signal,
+          params: { path: { ident: id }, query: { limit: 500 } },
+        }),
+      ),
   });
   const rows = cases.data?.results ?? [];
   const run = useQuery({
     queryKey: ["cases run", id, draft.settled, rows.length],
     enabled: sound && rows.length > 0,
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.POST("/api/v1/definitions/{ident}/cases/run", {
+          signal,
           params: { path: { ident: id } },
           body: { text: draft.settled },
         }),
@@ -95,10 +101,33 @@ export function Cases({
     },
   });
   const remove = useMutation({
-    mutationFn: (one: number) =>
-      got(api.DELETE("/api/v1/definitions/{ident}/cases/{case}", { params: { path: { ident: id, case: one } } })),
+    mutationFn: (one: Schemas["CaseOut"]) =>
+      got(api.DELETE("/api/v1/definitions/{ident}/cases/{case}", { params: { path: { ident: id, case: one.id } } })),
+    onMutate: () => putBack.reset(),
     onSuccess: again,
   });
+  const putBack = useMutation({
+    mutationFn: ({ name, payload_hex, received_at, expect, headers, constants, previous_hex }: Schemas["CaseOut"]) =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/cases", {
+          params: { path: { ident: id } },
+          body: {
+            name,
+            payload_hex,
+            received_at,
+            previous_hex,
+            expect: expect as Expectation,
+            headers: headers as Record<string, string>,
+            constants: constants as Record<string, unknown>,
+          },
+        }),
+      ),
+    onSuccess: () => {
+      remove.reset();
+      return again();
+    },
+  });
+  const removed = remove.isSuccess ? remove.variables : null;
   const change = useMutation({
     mutationFn: ({ one, expect }: { one: number; expect: unknown }) =>
       got(
@@ -150,7 +179,22 @@ export function Cases({
           </span>
         </form>
       )}
-      <Trouble error={keep.error ?? cases.error ?? remove.error ?? change.error} />
+      <Trouble error={keep.error ?? cases.error ?? remove.error ?? change.error ?? putBack.error} />
+      <p
+        role="status"
+        className={removed ? "mt-2 flex items-center gap-3 border-l-3 border-ink bg-raised px-3 py-1" : ""}
+      >
+        {removed && (
+          <>
+            <span>
+              The case <b>{removed.name}</b> is removed.
+            </span>
+            <button type="button" className="link" onClick={() => putBack.mutate(removed)}>
+              put it back
+            </button>
+          </>
+        )}
+      </p>
       {rows.length > 0 && (
         <ul className="rows mt-2 max-w-4xl" aria-label="Kept cases">
           {rows.map((c) => {
@@ -187,7 +231,7 @@ export function Cases({
                       what it expects
                     </button>
                     {engineer && (
-                      <button type="button" className="link" onClick={() => remove.mutate(c.id)}>
+                      <button type="button" className="link" onClick={() => remove.mutate(c)}>
                         remove
                       </button>
                     )}

@@ -2,7 +2,8 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got } from "../../api/client";
-import { At, Empty, Trouble, unitOf, Waiting } from "../../parts/basics";
+import { ofTypes } from "../../api/queries";
+import { At, Empty, Trouble, Waiting } from "../../parts/basics";
 import { Chart, type AlarmSpan } from "../../parts/chart";
 import { Editor, fixed, Problems } from "../../parts/editor";
 import { useMay } from "../../parts/me";
@@ -15,6 +16,7 @@ import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Overtaken } from "./overtaken";
 import { Figure, TrialRun, useTrial } from "./trial";
+import { unitOf } from "../../parts/units";
 
 export default function ConditionScreen() {
   const id = Number(useParams().id);
@@ -22,7 +24,7 @@ export default function ConditionScreen() {
   const kept = useKept();
   const lookback = useLookback();
   const now = useNow(10_000);
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const types = useQuery(ofTypes());
   const type = draft.check.data?.type ?? draft.definition.data?.type ?? "";
   const own = types.data?.results.find((t) => t.key === type);
   const words = useWords(
@@ -33,7 +35,8 @@ export default function ConditionScreen() {
   const devices = useQuery({
     queryKey: ["devices", "of", type],
     enabled: Boolean(type),
-    queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { type, limit: 200, order: "name" } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/devices", { signal, params: { query: { type, limit: 200, order: "name" } } })),
   });
   const [days, setDays] = useState(7);
   const [cursor, setCursor] = useState<number | null>(null);
@@ -46,16 +49,19 @@ export default function ConditionScreen() {
   const device = useQuery({
     queryKey: ["device", name, ...lookback.key],
     enabled: Boolean(name),
-    queryFn: () =>
-      got(api.GET("/api/v1/devices/{name}", { params: { path: { name: name ?? "" }, query: lookback.query() } })),
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/devices/{name}", { signal, params: { path: { name: name ?? "" }, query: lookback.query() } }),
+      ),
     placeholderData: keepPreviousData,
   });
   const series = useQuery({
     queryKey: ["series", name, limit?.field, ...lookback.key],
     enabled: Boolean(name && limit),
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/devices/{name}/series", {
+          signal,
           params: { path: { name: name ?? "" }, query: { field: [limit?.field ?? ""], ...lookback.query() } },
         }),
       ),
@@ -106,7 +112,6 @@ export default function ConditionScreen() {
           </h2>
           <Editor
             label="Condition text"
-            wrap
             value={draft.text}
             onChange={draft.setText}
             problems={draft.problems}

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import { Trouble } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
+import { counted } from "../../parts/words";
 import { Again } from "./again";
 import { Differences } from "./differences";
 import type { useDraft } from "./draft";
@@ -25,19 +26,11 @@ function changes(fields: { field: string; state: string }[]): string {
   return `field${fields.length > 1 ? "s are" : " is"} ${each.join("; ")}`;
 }
 
-export function Trial({
-  id,
-  draft,
-  type,
-  trial,
-}: {
-  id: number;
-  draft: ReturnType<typeof useDraft>;
-  type: string;
-  trial: ReturnType<typeof useProgress>;
-}) {
+type Trying = { draft: ReturnType<typeof useDraft>; trial: ReturnType<typeof useProgress> };
+
+/** The draft over stored messages: one line, and what came of it. */
+export function TrialBar({ draft, trial }: Trying) {
   const [count, setCount] = useState(5000);
-  const kept = useKept();
   const lookback = useLookback();
   const span = () => {
     const [start, end] = lookback.bounds(new Date());
@@ -47,91 +40,94 @@ export function Trial({
   const found = trial.run.data;
   const changed = found?.fields.filter((f) => f.differ) ?? [];
   const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
+  const before = found?.decoded_before ?? null;
+  const more = found && before !== null ? found.decoded - before : 0;
   return (
-    <section className="contents" aria-label="Trial">
-      <div className="trial-bar">
-        <div>
-          <h2 className="mb-1">
-            Trial{" "}
-            <span role="status">
-              {found
-                ? `· ${found.messages.toLocaleString("en")} messages${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
-                : "· the draft over stored messages; changes nothing"}
-            </span>
-          </h2>
-          <div className="flex items-center gap-2">
-            <Pick
-              label="How many messages"
-              value={count}
-              options={[
-                ...[500, 5000, 20000, 100000].map((n): [number, string] => [n, `the last ${n.toLocaleString("en")}`]),
-                [0, `the lookback, ${spanWord(lookback.spanS)}`],
-              ]}
-              onChange={(text) => setCount(Number(text))}
-            />
-            <button
-              type="button"
-              className="button"
-              disabled={Boolean(first) || trial.run.isPending}
-              onClick={() => trial.run.mutate({ text: draft.text, ...(count ? { messages: count } : span()) })}
-            >
-              {first ? `Waits for line ${first.line}` : trial.run.isPending ? "Running …" : "Run"}
-            </button>
-            {trial.at && (
-              <>
-                <progress max={trial.at.total || 1} value={trial.at.done} aria-label="messages tried" />
-                <span>
-                  {trial.at.done.toLocaleString("en")} of {trial.at.total.toLocaleString("en")}
-                </span>
-                <button type="button" className="link" onClick={trial.stop}>
-                  stop
-                </button>
-              </>
-            )}
-          </div>
-          {!(trial.run.error instanceof DOMException) && <Trouble error={trial.run.error} />}
-        </div>
-        {found && (
+    <section className="trial-bar" aria-label="Trial">
+      <div className="flex items-center gap-2">
+        <h2>Trial</h2>
+        <Pick
+          label="How many messages"
+          value={count}
+          options={[
+            ...[500, 5000, 20000, 100000].map((n): [number, string] => [n, `the last ${n.toLocaleString("en")}`]),
+            [0, `the lookback, ${spanWord(lookback.spanS)}`],
+          ]}
+          onChange={(text) => setCount(Number(text))}
+        />
+        <button
+          type="button"
+          className="button"
+          disabled={Boolean(first) || trial.run.isPending}
+          onClick={() => trial.run.mutate({ text: draft.text, ...(count ? { messages: count } : span()) })}
+        >
+          {first ? (draft.begun ? `Waits for line ${first.line}` : "Waits") : trial.run.isPending ? "Running …" : "Run"}
+        </button>
+        {trial.at && (
           <>
-            <Figure
-              n={found.decoded}
-              word={`decoded${found.decoded_before !== null && found.decoded !== found.decoded_before ? `, ${Math.abs(found.decoded - found.decoded_before).toLocaleString("en")} ${found.decoded > found.decoded_before ? "more" : "fewer"} than in force` : ""}`}
-            />
-            <Figure n={found.failed} word={why(found.reasons)} strong={found.failed > 0} />
-            {found.partly > 0 && <Figure n={found.partly} word="decoded in part" />}
-            {found.decoded_before !== null && (
-              <Figure
-                n={changed.reduce((a, f) => a + (f.differ ?? 0), 0)}
-                word={
-                  changed.length
-                    ? `values differ, in ${changed.length} field${changed.length > 1 ? "s" : ""}`
-                    : "values differ"
-                }
-              />
-            )}
-            {fresh.length > 0 && <Figure n={fresh.length} word={changes(fresh)} />}
+            <progress max={trial.at.total || 1} value={trial.at.done} aria-label="messages tried" />
+            <span>
+              {trial.at.done.toLocaleString("en")} of {trial.at.total.toLocaleString("en")}
+            </span>
+            <button type="button" className="link" onClick={trial.stop}>
+              stop
+            </button>
           </>
         )}
       </div>
-      <div className="flow-root">
-        {found && changed.length > 0 && <Differences fields={changed} />}
-        {found && found.reasons.length > 0 && (
-          <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
-            {found.reasons.map((r) => (
-              <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
-                <b className="w-14 text-right">{r.count}</b>
-                <span>
-                  {r.code}: {r.message}
-                </span>
-                <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
-                  an example
-                </Link>
-              </li>
-            ))}
-          </ul>
-        )}
-        <Again type={type} live={Boolean(draft.definition.data?.live)} />
-      </div>
+      <span role="status" className="text-[12.5px] text-second">
+        {found
+          ? `${found.messages.toLocaleString("en")} messages${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
+          : trial.at
+            ? ""
+            : "runs the draft over stored messages; changes nothing"}
+      </span>
+      {found && (
+        <>
+          <Figure
+            n={found.decoded}
+            word={`decoded${more ? `, ${Math.abs(more).toLocaleString("en")} ${more > 0 ? "more" : "fewer"} than in force` : ""}`}
+          />
+          <Figure n={found.failed} word={why(found.reasons)} strong={found.failed > 0} />
+          {found.partly > 0 && <Figure n={found.partly} word="decoded in part" />}
+          {before !== null && (
+            <Figure
+              n={changed.reduce((a, f) => a + (f.differ ?? 0), 0)}
+              word={changed.length ? `values differ, in ${counted(changed.length, "field")}` : "values differ"}
+            />
+          )}
+          {fresh.length > 0 && <Figure n={fresh.length} word={changes(fresh)} />}
+        </>
+      )}
+      {!(trial.run.error instanceof DOMException) && <Trouble error={trial.run.error} />}
     </section>
+  );
+}
+
+/** What a trial found, field by field and reason by reason; and decoding again. */
+export function TrialDetails({ id, type, draft, trial }: Trying & { id: number; type: string }) {
+  const kept = useKept();
+  const found = trial.run.data;
+  const changed = found?.fields.filter((f) => f.differ) ?? [];
+  return (
+    <div className="flow-root">
+      {found && changed.length > 0 && <Differences fields={changed} />}
+      {found && found.reasons.length > 0 && (
+        <ul className="rows mt-3 max-w-3xl" aria-label="Why messages fail">
+          {found.reasons.map((r) => (
+            <li key={`${r.code} ${r.message} ${r.line}`} className="row-line flex items-center gap-3">
+              <b className="w-14 text-right">{r.count}</b>
+              <span>
+                {r.code}: {r.message}
+              </span>
+              <Link className="link ml-auto" to={kept(`/decoders/${id}`, { message: r.example })}>
+                an example
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+      <Again type={type} live={Boolean(draft.definition.data?.live)} />
+    </div>
   );
 }

@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got } from "../../api/client";
+import { ofTypes } from "../../api/queries";
 import { Empty, Trouble, Waiting } from "../../parts/basics";
 import { BitRow, HexRow, type Tint } from "../../parts/bytes";
 import { Editor, fixed, Problems } from "../../parts/editor";
@@ -9,12 +10,15 @@ import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { TextPayload } from "../../parts/text-payload";
 import { kindOf, nameFrom, spotsByPath, Tree, written, type Step } from "../../parts/tree";
+import { useHelp } from "../../parts/help";
 import { Key } from "../../parts/marks";
+import { Split } from "../../parts/split";
+import { counted } from "../../parts/words";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Overtaken } from "./overtaken";
 import { Cases } from "./cases";
-import { Trial } from "./decoder-trial";
+import { TrialBar, TrialDetails } from "./decoder-trial";
 import { Failing } from "./failing";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
@@ -31,7 +35,7 @@ export default function DecoderScreen() {
   const [line, setLine] = useState<number | null>(null);
   const [cursor, setCursor] = useState<number | null>(null);
   const type = draft.definition.data?.type ?? "";
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const types = useQuery(ofTypes());
   const own = types.data?.results.find((t) => t.key === type);
   const words = useWords(
     (own?.fields ?? []).map((f) => f.name),
@@ -42,12 +46,16 @@ export default function DecoderScreen() {
   const trial = useProgress(`/api/v1/definitions/${id}/trial/progress`);
   const engineer = useMay("engineer");
   const [picked, setPicked] = useState<[number, number] | null>(null);
+  const [pointed, setPointed] = useState<number | null>(null);
+  const [goTo, setGoTo] = useState<{ line: number } | null>(null);
+  const help = useHelp();
   const decoded = useQuery({
     queryKey: ["decode", type, draft.settled, sample.hex, sample.at],
     enabled: sample.hex !== null && draft.ready && draft.sound,
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.POST("/api/v1/decode", {
+          signal,
           body: {
             text: draft.settled,
             type,
@@ -65,9 +73,10 @@ export default function DecoderScreen() {
   const curves = useQuery({
     queryKey: ["curves", type, draft.settled, device, sample.at],
     enabled: device !== null && sample.at !== null && draft.ready && draft.sound,
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.POST("/api/v1/decode/curves", {
+          signal,
           body: { text: draft.settled, type, device: device ?? "", until: sample.at ?? "" },
         }),
       ),
@@ -104,145 +113,192 @@ export default function DecoderScreen() {
   const lit = new Set<number>();
   const current = marks.filter((m) => m.line === line);
   for (const m of current) for (const p of m.places) for (let b = p.first; b <= p.last; b += 1) lit.add(b);
-  const first = current[0]?.places[0];
+  const places = current.flatMap((m) => m.places);
+  const under = pointed === null ? undefined : places.find((p) => pointed >= p.first && pointed <= p.last);
+  const bits =
+    under ??
+    (pointed === null ? places[0] : { first: pointed, last: pointed, high: 7, low: 0, whole: true, little: false });
+  const write = (line: string) => {
+    const [next, at] = added(draft.text, line);
+    draft.setText(next);
+    setGoTo({ line: at });
+    setPicked(null);
+  };
+  const point = (n: number | null) => {
+    setLine(n);
+    setPointed(null);
+  };
   return (
     <>
-      <DefinitionHead draft={draft} about={<>{own?.devices ?? 0} devices run it</>} />
-      <RolloutStrip
-        id={id}
-        busy={trial.run.isPending}
-        compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
-      />
-      <Failing id={id} />
-      <Overtaken draft={draft} />
-      <div className="grid gap-x-8 gap-y-4 xl:grid-cols-[minmax(0,1.55fr)_minmax(390px,1fr)]">
-        <section className="min-w-0" aria-label="Text">
-          <h2 className="mb-1">
-            What the data sheet says{" "}
-            <span>
-              · text; <Key>Ctrl Space</Key> completes
-            </span>{" "}
-            {engineer && <FromTable name={type} take={draft.setText} />}
-          </h2>
-          <Editor
-            label="Decoder text"
-            value={draft.text}
-            onChange={draft.setText}
-            problems={draft.problems}
-            words={words}
-            lit={line}
-            tints={tintOf}
-            untaken={untaken}
-            onLine={(n) => {
-              setLine(n);
-              setCursor(n);
-            }}
-          />
-          {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
-          <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
-        </section>
-        <section className="min-w-0" aria-label="Message">
-          <Sample sample={sample} type={type} />
-          {sample.hex !== null && (
-            <>
-              {decoded.data?.document ? (
-                <Tree
-                  document={decoded.data.document}
-                  spots={spotsByPath(marks, tintOf)}
-                  line={line}
-                  onLine={setLine}
-                  {...(engineer
-                    ? {
-                        onPick: (path: Step[], value: unknown) =>
-                          draft.setText(
-                            added(draft.text, `  at ${written(path)}  ${nameFrom(path, taken)}  ${kindOf(value)}`),
-                          ),
-                      }
-                    : {})}
-                />
-              ) : sample.text !== null ? (
-                <TextPayload hex={sample.hex} marks={marks} tintOf={tintOf} line={line} onLine={setLine} />
-              ) : (
-                <HexRow
-                  hex={sample.hex}
-                  tints={decoded.data ? byByte : undefined}
-                  lit={lit}
-                  onHover={(b) => b !== null && setLine(byByte.get(b)?.[0]?.line || null)}
-                  picked={picked}
-                  {...(engineer
-                    ? {
-                        onPick: (b: number) =>
-                          setPicked((old) =>
-                            old && old[0] === old[1] && b !== old[0] && Math.abs(b - old[0]) < 8
-                              ? [Math.min(old[0], b), Math.max(old[0], b)]
-                              : [b, b],
-                          ),
-                      }
-                    : {})}
-                />
-              )}
-              {picked && sample.text === null && sample.hex && picked[1] < sample.hex.length / 2 && (
-                <Guesses
-                  key={`${picked[0]} ${picked[1]}`}
-                  type={type}
-                  device={device}
-                  hex={sample.hex}
-                  first={picked[0]}
-                  last={picked[1]}
-                  taken={taken}
-                  write={(written) => {
-                    draft.setText(added(draft.text, written));
-                    setPicked(null);
-                  }}
-                  close={() => setPicked(null)}
-                />
-              )}
-              {decoded.data && sample.text === null && decoded.data.unread > 0 && (
-                <p className="mt-1 text-[12.5px]">
-                  <b>{decoded.data.unread} bytes at the end</b> are read by nothing.
+      <div className="desk-screen">
+        <DefinitionHead draft={draft} about={<>{running(own?.devices ?? 0)}</>} />
+        <RolloutStrip
+          id={id}
+          busy={trial.run.isPending}
+          compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
+        />
+        <Failing id={id} />
+        <Overtaken draft={draft} />
+        <Split
+          name="decoder"
+          left={
+            <section className="desk-pane" aria-label="Text">
+              <h2 className="mb-1 flex flex-wrap items-baseline gap-x-1">
+                What the data sheet says{" "}
+                <span className="keys">
+                  · <Key>Ctrl Space</Key> completes, <Key>F1</Key> explains
+                </span>{" "}
+                {engineer && <FromTable name={type} take={draft.setText} />}
+              </h2>
+              <Editor
+                fill
+                label="Decoder text"
+                value={draft.text}
+                onChange={draft.setText}
+                problems={draft.problems}
+                words={words}
+                lit={line}
+                tints={tintOf}
+                untaken={untaken}
+                goTo={goTo}
+                onHelp={help}
+                onLine={(n) => {
+                  point(n);
+                  setCursor(n);
+                }}
+              />
+              {engineer && !draft.begun && (
+                <p className="mt-1.5 border-l-3 border-line pl-3 text-second">
+                  Press a byte of the message to read it, two for a run of them; or write a line, with{" "}
+                  <Key>Ctrl Space</Key> for what can stand there.
                 </p>
               )}
-              <div className="mt-1.5 min-h-6">
-                {first && sample.hex && sample.text === null && <BitRow hex={sample.hex} {...first} />}
+              <div className="desk-scroll max-h-32 shrink-0">
+                <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
               </div>
-              <Verdict
-                decoded={decoded.data}
-                error={decoded.error}
-                blocked={draft.errors.length > 0}
-                setLine={setLine}
-              />
-              <Values
-                decoded={decoded.data}
-                curves={device === null ? undefined : curves.data}
-                sender={device}
-                marks={marks}
-                tintOf={tintOf}
-                line={line}
-                setLine={setLine}
-              />
-            </>
-          )}
-          {sample.hex === null && !sample.pending && (
-            <Empty title="No message of this type has arrived yet.">
-              Paste one above as hexadecimal digits or as text, or{" "}
-              <Link className="link" to={kept("/devices")}>
-                send one from a device
-              </Link>
-              .
-            </Empty>
-          )}
-        </section>
+              {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
+            </section>
+          }
+          right={
+            <section className="desk-pane" aria-label="Message">
+              <Sample sample={sample} type={type} />
+              {sample.hex !== null && (
+                <>
+                  <div className="desk-scroll max-h-[38%] shrink-0">
+                    {decoded.data?.document ? (
+                      <Tree
+                        document={decoded.data.document}
+                        spots={spotsByPath(marks, tintOf)}
+                        line={line}
+                        onLine={point}
+                        {...(engineer
+                          ? {
+                              onPick: (path: Step[], value: unknown) =>
+                                write(`  at ${written(path)}  ${nameFrom(path, taken)}  ${kindOf(value)}`),
+                            }
+                          : {})}
+                      />
+                    ) : sample.text !== null ? (
+                      <TextPayload hex={sample.hex} marks={marks} tintOf={tintOf} line={line} onLine={point} />
+                    ) : (
+                      <HexRow
+                        hex={sample.hex}
+                        tints={decoded.data ? byByte : undefined}
+                        lit={lit}
+                        onHover={(b) => {
+                          if (b === null) return;
+                          setLine(byByte.get(b)?.[0]?.line || null);
+                          setPointed(b);
+                        }}
+                        picked={picked}
+                        {...(engineer
+                          ? {
+                              onPick: (b: number) =>
+                                setPicked((old) =>
+                                  old && old[0] === old[1] && b !== old[0] && Math.abs(b - old[0]) < 8
+                                    ? [Math.min(old[0], b), Math.max(old[0], b)]
+                                    : [b, b],
+                                ),
+                            }
+                          : {})}
+                      />
+                    )}
+                  </div>
+                  {sample.text === null && (
+                    <div className="flex min-h-6 shrink-0 flex-wrap items-center gap-x-4">
+                      {bits && !decoded.data?.document && <BitRow hex={sample.hex} {...bits} />}
+                      {decoded.data && decoded.data.unread > 0 && (
+                        <span className="text-[12.5px]">
+                          <b>{counted(decoded.data.unread, "byte")} at the end</b>{" "}
+                          {decoded.data.unread === 1 ? "is" : "are"} read by nothing.
+                        </span>
+                      )}
+                    </div>
+                  )}
+                  <div className="desk-scroll min-h-24 flex-1">
+                    {picked && sample.text === null && picked[1] < sample.hex.length / 2 && (
+                      <Guesses
+                        key={`${picked[0]} ${picked[1]}`}
+                        type={type}
+                        device={device}
+                        hex={sample.hex}
+                        first={picked[0]}
+                        last={picked[1]}
+                        taken={taken}
+                        declared={own?.fields ?? []}
+                        write={write}
+                        close={() => {
+                          setPicked(null);
+                          document.querySelector<HTMLElement>(`[data-byte="${picked[0]}"]`)?.focus();
+                        }}
+                      />
+                    )}
+                    <Verdict
+                      decoded={decoded.data}
+                      error={decoded.error}
+                      blocked={draft.errors.length > 0 && draft.begun}
+                      setLine={point}
+                    />
+                    <Values
+                      decoded={decoded.data}
+                      curves={device === null ? undefined : curves.data}
+                      sender={device}
+                      marks={marks}
+                      tintOf={tintOf}
+                      line={line}
+                      setLine={point}
+                    />
+                  </div>
+                </>
+              )}
+              {sample.hex === null && !sample.pending && (
+                <Empty title="No message of this type has arrived yet.">
+                  Paste one above as hexadecimal digits or as text, or{" "}
+                  <Link className="link" to={kept("/devices")}>
+                    send one from a device
+                  </Link>
+                  .
+                </Empty>
+              )}
+            </section>
+          }
+        />
+        <TrialBar draft={draft} trial={trial} />
       </div>
       <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} settled={settled} />
-      <Trial id={id} draft={draft} type={type} trial={trial} />
+      <TrialDetails id={id} draft={draft} type={type} trial={trial} />
     </>
   );
 }
 
-/** A text with one line more at its end, before its commands. */
-function added(text: string, line: string): string {
-  const rows = text.replace(/\n+$/, "").split("\n");
-  const at = rows.findIndex((r) => /^ {2}command\b/.test(r));
-  rows.splice(at < 0 ? rows.length : at, 0, line);
-  return `${rows.join("\n")}\n`;
+const running = (n: number) =>
+  n === 0 ? "no device runs it yet" : `${counted(n, "device")} ${n === 1 ? "runs" : "run"} it`;
+
+/** A text with one line more at its end, before its commands; and the number of that line. */
+function added(text: string, line: string): [string, number] {
+  const rows = text.replace(/\s+$/, "").split("\n");
+  const command = rows.findIndex((r) => /^ {2}command\b/.test(r));
+  const at = command < 0 ? rows.length : command;
+  rows.splice(at, 0, line);
+  return [`${rows.join("\n")}\n`, at + 1];
 }

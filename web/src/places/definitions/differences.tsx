@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
-import { exactly, unitOf } from "../../parts/basics";
+import { exactly } from "../../parts/basics";
+import { unitOf } from "../../parts/units";
 
 /** Field by field: how many values are others than before, and how far they lie from them. */
 export function Differences({ fields }: { fields: Schemas["TrialField"][] }) {

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { ofLanguage } from "../../api/queries";
 import { api, got, Refusal, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
 
@@ -20,7 +21,7 @@ export function useDraft(id: number) {
   const client = useQueryClient();
   const definition = useQuery({
     queryKey: ["definition", id],
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}", { params: { path: { ident: id } } })),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions/{ident}", { signal, params: { path: { ident: id } } })),
   });
   const [text, setText] = useState<string | null>(null);
   const number = useRef(0);
@@ -41,7 +42,7 @@ export function useDraft(id: number) {
   const check = useQuery({
     queryKey: ["check", kind, type, settled],
     enabled: Boolean(definition.data) && text !== null,
-    queryFn: () => got(api.POST("/api/v1/check", { body: { kind, text: settled, type } })),
+    queryFn: ({ signal }) => got(api.POST("/api/v1/check", { signal, body: { kind, text: settled, type } })),
     staleTime: Infinity,
     placeholderData: (old) => old,
   });
@@ -163,6 +164,8 @@ export function useDraft(id: number) {
   // What the check says belongs to the text that is settled, and is not that of the one before.
   const sound = !check.isPlaceholderData && errors.length === 0 && Boolean(check.data?.good);
   const upToDate = settled === text && !check.isFetching;
+  // A draft of which only the head stands is not wrong: it is not begun.
+  const begun = !/^\s*(decoder|condition)\b[^\n]*\s*$/.test(text ?? "");
   return {
     definition,
     text: text ?? "",
@@ -172,8 +175,10 @@ export function useDraft(id: number) {
     save,
     publish,
     format,
-    problems,
+    problems: begun ? problems : NONE,
     errors,
+    begun,
+    saved: text !== null && text === (definition.data?.draft || definition.data?.live?.text || ""),
     upToDate,
     sound,
     ready: text !== null,
@@ -181,6 +186,8 @@ export function useDraft(id: number) {
     unsaved: trouble ? `Not saved yet: ${trouble.message}` : null,
   };
 }
+
+const NONE: Schemas["ProblemOut"][] = [];
 
 /** Whether what went wrong is the server's, and may be over in a moment. */
 const passing = (error: Error) =>
@@ -195,11 +202,7 @@ function theirsOf(error: unknown): Theirs | null {
 }
 
 export function useWords(fields: string[], setpoints: string[], types: string[]): Words {
-  const language = useQuery({
-    queryKey: ["language"],
-    queryFn: () => got(api.GET("/api/v1/language")),
-    staleTime: Infinity,
-  });
+  const language = useQuery(ofLanguage());
   return {
     functions: language.data?.functions ?? [],
     checks: language.data?.checks ?? [],

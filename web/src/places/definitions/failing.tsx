@@ -13,9 +13,10 @@ export function Failing({ id }: { id: number }) {
   const [params, setParams] = useSearchParams();
   const found = useQuery({
     queryKey: ["failing", id, ...lookback.key],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/definitions/{ident}/failing", {
+          signal,
           params: { path: { ident: id }, query: lookback.query() },
         }),
       ),
@@ -25,11 +26,14 @@ export function Failing({ id }: { id: number }) {
   if (found.error) return <Trouble error={found.error} />;
   if (!found.data?.messages) return null;
   return (
-    <section aria-label="Refused messages" className="mb-4 border-l-3 border-ink bg-raised px-4 py-2">
-      <h2>
-        {counted(found.data.messages, "message")} of {counted(found.data.devices, "device")} refused{" "}
-        <span>· {lookback.live ? `last ${spanWord(lookback.spanS)}` : "in the lookback"}, by reason</span>
-      </h2>
+    <details aria-label="Refused messages" role="group" className="mb-2 border-l-3 border-ink bg-raised px-4 py-1">
+      <summary className="min-h-6 cursor-pointer text-[12.5px] text-second">
+        <b className="text-ink">
+          {counted(found.data.messages, "message")} of {counted(found.data.devices, "device")} refused
+        </b>{" "}
+        · {lookback.live ? `last ${spanWord(lookback.spanS)}` : "in the lookback"}
+        {found.data.reasons[0] && `, most often ${found.data.reasons[0].code}`}
+      </summary>
       <ul>
         {found.data.reasons.slice(0, SHOWN).map((r) => (
           <li
@@ -69,6 +73,6 @@ export function Failing({ id }: { id: number }) {
       {found.data.reasons.length > SHOWN && (
         <p className="text-[12.5px] text-second">and {found.data.reasons.length - SHOWN} more reasons</p>
       )}
-    </section>
+    </details>
   );
 }

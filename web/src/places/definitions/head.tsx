@@ -25,10 +25,29 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   const [chosen, setChosen] = useState<Chosen>({ labels: "", site: "", share: "100" });
   const client = useQueryClient();
   const before = useRef<number | null>(null);
+  const [opening, setOpening] = useState(0);
+  const sound = draft.ready && draft.sound && draft.upToDate;
+  // Run anew each time the dialog opens: the cases or the text may have changed since.
+  const cases = useQuery({
+    queryKey: ["cases run", d?.id, "publish", opening],
+    enabled: open && d?.kind === "decoder" && sound,
+    staleTime: Infinity,
+    gcTime: 0,
+    retry: false,
+    queryFn: ({ signal }) =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/cases/run", {
+          signal,
+          params: { path: { ident: d!.id } },
+          body: { text: draft.text },
+        }),
+      ),
+  });
   const effect = useQuery({
     queryKey: ["effect", d?.id],
     enabled: open && Boolean(d),
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/effect", { params: { path: { ident: d!.id } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/definitions/{ident}/effect", { signal, params: { path: { ident: d!.id } } })),
   });
   const back = useMutation({
     mutationFn: (number: number) =>
@@ -43,7 +62,9 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
   useKeys({ "Alt+z": () => undo !== null && back.mutate(undo) }, undo !== null && engineer);
   if (!d) return null;
-  const casesFail = draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail";
+  const failing = cases.data?.failing ?? 0;
+  const casesFail =
+    failing > 0 || (draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail");
   const first = draft.errors[0];
   const same = d.live && d.live.text === draft.text;
   const rolling = d.rolling_out && rollout.data?.text === draft.text ? d.rolling_out : null;
@@ -51,7 +72,9 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
   const waits = draft.overtaken
     ? "Publish waits for your choice"
     : first
-      ? `Publish waits for line ${first.line}`
+      ? draft.begun
+        ? `Publish waits for line ${first.line}`
+        : "Publish waits for a first line"
       : !draft.upToDate
         ? "Checking …"
         : same
@@ -72,6 +95,9 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 : `draft on version ${d.live.number}`
             : "draft, not published yet"}{" "}
           · {about}
+          {!draft.unsaved && engineer && (!d.live || d.live.text !== draft.text) && (
+            <span className="text-[12.5px]"> · {draft.saved ? "saved" : "saving …"}</span>
+          )}
           {draft.unsaved && (
             <b role="status" className="block">
               {draft.unsaved}
@@ -100,8 +126,18 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
       >
         Lay out
       </button>
+      {engineer && d.live && <Ending definition={d} />}
       {engineer && (
-        <Dialog.Root open={open} onOpenChange={setOpen}>
+        <Dialog.Root
+          open={open}
+          onOpenChange={(on) => {
+            setOpen(on);
+            if (on) {
+              draft.publish.reset();
+              setOpening(opening + 1);
+            }
+          }}
+        >
           <Dialog.Trigger className="button strong" disabled={waits !== null}>
             {waits ?? `Publish version ${next}`}
           </Dialog.Trigger>
@@ -146,6 +182,25 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
               </p>
             )}
+            {d.kind === "decoder" && (
+              <p role="status">
+                {cases.isFetching
+                  ? "The cases are being run …"
+                  : failing > 0 && (
+                      <>
+                        <b>
+                          {failing} of {counted(cases.data?.cases.length ?? 0, "case")}{" "}
+                          {failing === 1 ? "fails" : "fail"}:
+                        </b>{" "}
+                        {cases.data?.cases
+                          .filter((c) => !c.passed)
+                          .slice(0, 3)
+                          .map((c) => `${c.name}, ${c.differences[0] ?? "differs"}`)
+                          .join("; ")}
+                      </>
+                    )}
+              </p>
+            )}
             <TextField
               label="why (optional, stays with the version)"
               value={why}
@@ -153,7 +208,7 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
               autoFocus
               onChange={(e) => setWhy(e.target.value)}
             />
-            <Trouble error={draft.publish.error} />
+            {!(failing > 0 && casesFail) && <Trouble error={draft.publish.error} />}
             {draft.overtaken && (
               <p>Close this and look at the difference; your text is not lost, and neither is theirs.</p>
             )}
@@ -161,7 +216,10 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
               <button
                 className="button strong"
                 disabled={
-                  draft.publish.isPending || Boolean(draft.overtaken) || (few && parsed(chosen.labels) === null)
+                  draft.publish.isPending ||
+                  cases.isFetching ||
+                  Boolean(draft.overtaken) ||
+                  (few && parsed(chosen.labels) === null)
                 }
               >
                 {draft.publish.isPending
@@ -180,5 +238,40 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
         </Dialog.Root>
       )}
     </Heading>
+  );
+}
+
+/** Takes a definition out of force, with what that means said first; an earlier version can be put in force again. */
+function Ending({ definition: d }: { definition: NonNullable<Draft["definition"]["data"]> }) {
+  const client = useQueryClient();
+  const [open, setOpen] = useState(false);
+  const end = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/definitions/{ident}/retire", { params: { path: { ident: d.id } } })),
+    onSuccess: () => {
+      setOpen(false);
+      return client.invalidateQueries();
+    },
+  });
+  return (
+    <Dialog.Root open={open} onOpenChange={setOpen}>
+      <Dialog.Trigger className="button">End it</Dialog.Trigger>
+      <FormBox title={`Take ${d.name} out of force`} submit={() => end.mutate()}>
+        <p>
+          {d.kind === "condition"
+            ? "It watches no longer, and its open alarms are cleared. The journal keeps them."
+            : "What arrives from now on waits for a decoder. What was read stays."}{" "}
+          Every version stays here, and can be put in force again.
+        </p>
+        <Trouble error={end.error} />
+        <div className="flex gap-2">
+          <button className="button strong" disabled={end.isPending}>
+            End it
+          </button>
+          <Dialog.Close className="button" type="button">
+            Leave it in force <Key>Esc</Key>
+          </Dialog.Close>
+        </div>
+      </FormBox>
+    </Dialog.Root>
   );
 }

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
+import { UnitField } from "../../parts/unit-field";
 import { changed, moved } from "./line-change";
 
 type Slot = Schemas["SlotOut"];
@@ -25,7 +26,7 @@ export function LineForm({
   const found = useQuery({
     queryKey: ["form", text, line],
     enabled: line !== null && mine === null,
-    queryFn: () => got(api.POST("/api/v1/form", { body: { text, line: line ?? 1 } })),
+    queryFn: ({ signal }) => got(api.POST("/api/v1/form", { signal, body: { text, line: line ?? 1 } })),
     staleTime: Infinity,
     placeholderData: (old) => old,
   });
@@ -89,14 +90,7 @@ function Part({
         {slot.label}
       </label>
     );
-  const proposals =
-    slot.what === "unit"
-      ? words.units
-      : slot.what === "field"
-        ? words.fields
-        : slot.what === "type"
-          ? words.types
-          : slot.options;
+  const proposals = slot.what === "field" ? words.fields : slot.what === "type" ? words.types : slot.options;
   return (
     <div className={slot.text ? "" : "opacity-80"}>
       <label htmlFor={id} className="block text-[11.5px] text-second">
@@ -115,6 +109,15 @@ function Part({
             <option key={o}>{o}</option>
           ))}
         </select>
+      ) : slot.what === "unit" ? (
+        <UnitField
+          label={slot.label}
+          look="!h-7 !min-h-7 !w-32 font-mono text-[12.5px]"
+          placeholder={slot.optional ? "–" : ""}
+          disabled={disabled}
+          value={slot.text}
+          onChange={write}
+        />
       ) : (
         <>
           <input

@@ -1,41 +1,62 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
-import { At, Choose, Empty, Heading, TextField, Trouble, Waiting } from "../../parts/basics";
+import { api, got, type Schemas } from "../../api/client";
+import { ofTypes } from "../../api/queries";
+import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { useChosen } from "../../parts/chosen";
 import { useKeys } from "../../parts/keys";
 import { useKept } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { counted } from "../../parts/words";
+import { Begin } from "./begin";
 
-/** Decoders, or conditions: what is in force, how it fares. */
+type Definition = Schemas["DefinitionOut"];
+type Row = { key: string; to: string; definition?: Definition; type?: Schemas["TypeOut"] };
+const COLUMNS =
+  "grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] gap-3 px-2.5 md:grid-cols-[minmax(0,1.4fr)_150px_minmax(0,1.6fr)_190px]";
+
+/** Decoders, or conditions: what is in force, how it fares; and types whose messages wait for a decoder. */
 export default function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const kept = useKept();
   const navigate = useNavigate();
   const engineer = useMay("engineer");
   const [params] = useSearchParams();
-  const [at, setAt] = useState(0);
   const [adding, setAdding] = useState(false);
   const list = useQuery({
     queryKey: ["definitions", kind],
-    queryFn: () => got(api.GET("/api/v1/definitions", { params: { query: { kind } } })),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query: { kind } } })),
     refetchInterval: 30_000,
   });
-  const rows = list.data?.results ?? [];
-  const wanted = params.get("type");
+  const types = useQuery({ ...ofTypes(), refetchInterval: 30_000 });
+  const found = list.data?.results ?? [];
+  const wanted = params.get("type") ?? "";
   const message = params.get("message");
-  const direct = kind === "decoder" && wanted ? rows.find((d) => d.type === wanted) : undefined;
+  const direct = kind === "decoder" && wanted ? found.find((d) => d.type === wanted) : undefined;
   useEffect(() => {
     if (direct) void navigate(kept(`/decoders/${direct.id}`, message ? { message } : {}), { replace: true });
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [direct?.id]);
-  const walk = (by: number) => setAt(Math.min(Math.max(at + by, 0), rows.length - 1));
+  const bare =
+    kind === "decoder" && list.data
+      ? (types.data?.results ?? []).filter((t) => !found.some((d) => d.type === t.key))
+      : [];
+  const rows: Row[] = [
+    ...bare.filter((t) => t.waiting_today).map((t) => ({ key: t.key, to: `/decoders?type=${t.key}`, type: t })),
+    ...found.map((d) => ({ key: String(d.id), to: `/${kind}s/${d.id}`, definition: d })),
+    ...bare.filter((t) => !t.waiting_today).map((t) => ({ key: t.key, to: `/decoders?type=${t.key}`, type: t })),
+  ];
+  const chosen = useChosen(rows, (row) => row.key, kind);
+  const go = (row: Row | undefined) => {
+    if (row?.definition) void navigate(kept(row.to));
+    else if (row?.type) void navigate(kept("/decoders", { type: row.type.key }));
+  };
   useKeys({
-    ArrowDown: () => walk(1),
-    ArrowUp: () => walk(-1),
-    Enter: () => rows[at] && void navigate(kept(`/${kind}s/${rows[at].id}`)),
+    ArrowDown: () => chosen.walk(1),
+    ArrowUp: () => chosen.walk(-1),
+    Enter: () => go(chosen.current),
   });
-  const priority = (text: string) => /priority (critical|high|medium|low)/.exec(text)?.[1] ?? "low";
   return (
     <>
       <Heading
@@ -52,61 +73,35 @@ export default function Definitions({ kind }: { kind: "decoder" | "condition" })
           </button>
         )}
       </Heading>
-      {adding && <Begin kind={kind} taken={rows.map((r) => r.type)} />}
+      {engineer && list.data && !direct && (adding || (kind === "decoder" && wanted)) && (
+        <Begin key={wanted} kind={kind} taken={found.map((r) => r.type)} type={wanted} message={message} />
+      )}
       <Trouble error={list.error} retry={() => void list.refetch()} />
       {list.isPending && <Waiting what={`the ${kind}s`} />}
-      {list.data && rows.length === 0 && (
+      {list.data && types.data && rows.length === 0 && (
         <Empty title={`No ${kind} yet.`}>
           {kind === "decoder"
-            ? "Begin one for a device type and write it against a real arrival."
+            ? "Add a device type, then begin its decoder and write it against a real arrival."
             : "Begin one: it watches the readings of a device type."}
         </Empty>
       )}
-      <ul className="rows" aria-label={`${kind}s`}>
-        {rows.map((d, i) => (
-          <li
-            key={d.id}
-            className={`row-line grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] items-center gap-3 px-2.5 py-1 md:grid-cols-[minmax(0,1.4fr)_150px_minmax(0,1.6fr)_130px] ${i === at ? "is-selected" : ""}`}
-            onMouseDown={() => setAt(i)}
-          >
-            <span className="flex min-w-0 items-center gap-2">
-              {kind === "condition" && <PriorityMark priority={priority(d.live?.text ?? d.draft ?? "")} size={12} />}
-              <Link to={kept(`/${kind}s/${d.id}`)} className="truncate font-semibold hover:underline">
-                {d.name}
-              </Link>
-            </span>
-            <span className="truncate text-second">{d.type_title}</span>
-            <span className="hidden md:block">
-              {d.live ? (
-                <>
-                  version {d.live.number} <span className="text-second">by {d.live.who}, </span>
-                  <span className="text-second">
-                    <At at={d.live.at} />
-                  </span>
-                </>
-              ) : (
-                <b>{d.retired ? "retired" : "a draft, not published yet"}</b>
-              )}
-              {d.live && d.draft !== d.live.text && (
-                <span className="ml-2 border border-line px-1.5 text-[12px]">draft differs</span>
-              )}
-            </span>
-            <span
-              className={`hidden text-right md:block ${(kind === "decoder" ? d.refused_today : d.open_alarms) ? "font-bold" : "text-second"}`}
+      <div className="rows" role="grid" aria-label={`${kind}s`}>
+        {rows.map((row) => {
+          const own = chosen.row(row);
+          return (
+            <div
+              key={row.key}
+              {...own}
+              className={`row-line items-center ${COLUMNS} ${own["aria-selected"] ? "is-selected" : ""}`}
             >
-              {kind === "decoder"
-                ? d.refused_today
-                  ? `${d.refused_today} refused in 24 h`
-                  : "none refused"
-                : d.open_alarms
-                  ? `${d.open_alarms} open`
-                  : "none open"}
-            </span>
-          </li>
-        ))}
-      </ul>
+              {row.definition ? <InForce d={row.definition} to={kept(row.to)} /> : null}
+              {row.type ? <Bare t={row.type} to={kept("/decoders", { type: row.type.key })} /> : null}
+            </div>
+          );
+        })}
+      </div>
       {rows.length > 0 && (
-        <p className="mt-2 text-[12.5px] text-second">
+        <p className="keys mt-2 text-[12.5px] text-second">
           <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open
         </p>
       )}
@@ -114,77 +109,81 @@ export default function Definitions({ kind }: { kind: "decoder" | "condition" })
   );
 }
 
-function Begin({ kind, taken }: { kind: "decoder" | "condition"; taken: string[] }) {
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  const kept = useKept();
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
-  const free = (types.data?.results ?? []).filter((t) => kind === "condition" || !taken.includes(t.key));
-  const [type, setType] = useState("");
-  const [name, setName] = useState("");
-  const [source, setSource] = useState("bytes, big endian");
-  const key = type || free[0]?.key || "";
-  const begin = useMutation({
-    mutationFn: () => {
-      const chosen = types.data?.results.find((t) => t.key === key);
-      const first = chosen?.fields?.find((f) => f.kind === "number");
-      const setpoint = chosen?.setpoints?.[0];
-      const draft =
-        kind === "decoder"
-          ? `decoder ${key} for ${source}\n  `
-          : `condition "${name}" priority medium\n  on ${key}\n  raise when ${first ? `${first.name} > ${setpoint && setpoint.unit === first.unit ? `setpoint ${setpoint.name}` : `0${first.unit && first.unit !== "1" ? ` ${first.unit}` : ""}`}` : ""} held 5 min\n`;
-      return got(
-        api.POST("/api/v1/definitions", { body: { kind, name: kind === "decoder" ? key : name, type: key, draft } }),
-      );
-    },
-    onSuccess: async (made) => {
-      await client.invalidateQueries({ queryKey: ["definitions"] });
-      void navigate(kept(`/${kind}s/${made.id}`));
-    },
-  });
+const Cell = ({ look = "", children }: { look?: string; children: ReactNode }) => (
+  <span role="gridcell" className={look}>
+    {children}
+  </span>
+);
+
+const priority = (text: string) => /priority (critical|high|medium|low)/.exec(text)?.[1] ?? "low";
+
+/** A type that has no decoder: nothing of it fails, its messages wait. */
+function Bare({ t, to }: { t: Schemas["TypeOut"]; to: string }) {
   return (
-    <form
-      className="mb-4 flex flex-wrap items-end gap-3 border-l-3 border-ink pl-4"
-      onSubmit={(e) => {
-        e.preventDefault();
-        begin.mutate();
-      }}
-    >
-      {kind === "condition" && (
-        <TextField
-          label="name"
-          required
-          maxLength={120}
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-          placeholder="oxygen is too low"
-        />
-      )}
-      <Choose
-        label="device type"
-        value={key}
-        onChange={(e) => setType(e.target.value)}
-        options={free.map((t) => [t.key, t.title])}
-      />
-      {kind === "decoder" && (
-        <Choose
-          label="payload"
-          value={source}
-          onChange={(e) => setSource(e.target.value)}
-          options={[
-            ["bytes, big endian", "bytes, most significant first"],
-            ["bytes, little endian", "bytes, least significant first"],
-            ["json", "JSON"],
-          ]}
-        />
-      )}
-      <button className="button strong" disabled={begin.isPending || !key || (kind === "condition" && !name)}>
-        Begin
-      </button>
-      {types.data && free.length === 0 && (
-        <span className="text-second">Every device type has its decoder; add a type first.</span>
-      )}
-      <Trouble error={begin.error} />
-    </form>
+    <>
+      <Cell look="truncate">
+        <Link to={to} className="row-link font-semibold hover:underline">
+          {t.key}
+        </Link>
+      </Cell>
+      <Cell look="truncate text-second">{t.title}</Cell>
+      <Cell look="hidden md:block">{t.waiting_today ? <b>no decoder yet</b> : "no decoder yet"}</Cell>
+      <Cell look={`hidden text-right md:block ${t.waiting_today ? "font-bold" : "text-second"}`}>
+        {t.waiting_today ? `${counted(t.waiting_today, "message")} of 24 h ${waits(t.waiting_today)}` : "nothing waits"}
+      </Cell>
+    </>
+  );
+}
+
+const waits = (n: number) => (n === 1 ? "waits" : "wait");
+
+function InForce({ d, to }: { d: Definition; to: string }) {
+  const decoder = d.kind === "decoder";
+  const waiting = d.live ? 0 : (d.waiting_today ?? 0);
+  const wrong = decoder ? d.refused_today || waiting : d.open_alarms;
+  return (
+    <>
+      <Cell look="flex min-w-0 items-center gap-2">
+        {!decoder && <PriorityMark priority={priority(d.live?.text ?? d.draft ?? "")} size={12} />}
+        <Link to={to} className="row-link truncate font-semibold hover:underline">
+          {d.name}
+        </Link>
+      </Cell>
+      <Cell look="truncate text-second">{d.type_title}</Cell>
+      <Cell look="hidden min-w-0 md:block">
+        {d.live ? (
+          <>
+            version {d.live.number} <span className="text-second">by {d.live.who}, </span>
+            <span className="text-second">
+              <At at={d.live.at} />
+            </span>
+          </>
+        ) : (
+          <b>{d.retired ? "ended" : "a draft, not published yet"}</b>
+        )}
+        {d.live && d.draft !== d.live.text && (
+          <span className="ml-2 border border-line px-1.5 text-[12px]">draft differs</span>
+        )}
+        {d.trouble && (
+          <b className="block truncate" title={d.trouble}>
+            <span aria-hidden className="font-mono">
+              !{" "}
+            </span>
+            no longer reads well: {d.trouble}
+          </b>
+        )}
+      </Cell>
+      <Cell look={`hidden text-right md:block ${wrong ? "font-bold" : "text-second"}`}>
+        {!decoder
+          ? d.open_alarms
+            ? `${d.open_alarms} open`
+            : "none open"
+          : waiting
+            ? `${counted(waiting, "message")} of 24 h ${waits(waiting)}`
+            : d.refused_today
+              ? `${d.refused_today} refused in 24 h`
+              : "none refused"}
+      </Cell>
+    </>
   );
 }

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { ofSites } from "../../api/queries";
 import { At, Choose, Empty, TextField, Trouble } from "../../parts/basics";
 import { DialogTitle, FormBox, Sheet } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
@@ -16,14 +17,16 @@ import { ask, type Chosen, parsed, useRollout, written } from "./selection";
 
 /** Which devices have a version first: by label, site and share, with how many that are. */
 export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {
-  const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(api.GET("/api/v1/sites")) });
+  const sites = useQuery(ofSites());
   const settled = useSettled(chosen, 200);
   const wrong = parsed(chosen.labels) === null;
   const found = useQuery({
     queryKey: ["chosen", id, settled],
     enabled: parsed(settled.labels) !== null,
-    queryFn: () =>
-      got(api.POST("/api/v1/definitions/{ident}/chosen", { params: { path: { ident: id } }, body: ask(settled) })),
+    queryFn: ({ signal }) =>
+      got(
+        api.POST("/api/v1/definitions/{ident}/chosen", { signal, params: { path: { ident: id } }, body: ask(settled) }),
+      ),
     placeholderData: (old) => old,
   });
   return (
@@ -210,9 +213,10 @@ export function Running({ id, versions }: { id: number; versions: number }) {
   const list = useQuery({
     queryKey: ["runs", id, q, because, offset],
     enabled: open,
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/definitions/{ident}/runs", {
+          signal,
           params: {
             path: { ident: id },
             query: { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset },

@@ -1,11 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { Popover } from "radix-ui";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
+import { Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
-import { exact } from "../../parts/time";
 import { useSettled } from "./draft";
 
 type SampleState = ReturnType<typeof useSample>;
@@ -30,10 +31,11 @@ export function useSample(type: string) {
   const list = useQuery({
     queryKey: ["samples", type, outcome, device],
     enabled: Boolean(type),
-    queryFn: async () => {
+    queryFn: async ({ signal }) => {
       const find = (o: string) =>
         got(
           api.GET("/api/v1/arrivals", {
+            signal,
             params: { query: { type, limit: 40, ...(o ? { outcome: o } : {}), ...(device ? { device } : {}) } },
           }),
         );
@@ -53,7 +55,8 @@ export function useSample(type: string) {
   const one = useQuery({
     queryKey: ["arrival", chosen],
     enabled: Boolean(chosen) && pasted === null,
-    queryFn: () => got(api.GET("/api/v1/arrivals/{ident}", { params: { path: { ident: Number(chosen) } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(chosen) } } })),
     placeholderData: keepPreviousData,
   });
   const pick = (id: string | undefined) => {
@@ -112,98 +115,129 @@ function asHex(text: string): string {
   return [...new TextEncoder().encode(text)].map((b) => b.toString(16).padStart(2, "0")).join("");
 }
 
+const OUTCOMES: [string, string][] = [
+  ["", "failing first"],
+  ["refused", "refused"],
+  ["decoded", "decoded"],
+  ["no decoder", "waiting"],
+];
+const MOST = 40;
+
+/** Which message is on show, in one line: "3 of 47 refused, Buoy 43"; pressed, it lets another be chosen. */
 export function Sample({ sample, type }: { sample: SampleState; type: string }) {
   useKeys({ "Alt+ArrowUp": () => sample.step(-1), "Alt+ArrowDown": () => sample.step(1) });
+  const [open, setOpen] = useState(false);
   const m = sample.arrival;
+  const count = `${sample.rows.length}${sample.outcome && sample.rows.length >= MOST ? "+" : ""}`;
+  const word = sample.outcome ? OUTCOMES.find(([key]) => key === sample.outcome)?.[1] : "messages";
   return (
-    <div className="mb-2">
-      <h2 className="mb-1 flex flex-wrap items-baseline gap-x-2">
-        What arrived
-        {m && (
-          <span title={exact(new Date(m.received_at))}>
-            · {m.device_title}, <At at={m.received_at} />, {sample.position + 1} of {sample.rows.length}
-          </span>
+    <div className="mb-1.5">
+      <div className="flex items-center gap-x-2">
+        <h2>What arrived</h2>
+        {sample.pasted === null && (
+          <Popover.Root open={open} onOpenChange={setOpen}>
+            <Popover.Trigger className="link min-w-0 truncate text-[12.5px]" aria-label="Choose the message">
+              {sample.rows.length
+                ? `${sample.position + 1} of ${count} ${word}${m ? `, ${m.device_title}` : ""}`
+                : `no message of ${type}`}
+            </Popover.Trigger>
+            <Popover.Portal>
+              <Popover.Content
+                align="start"
+                sideOffset={4}
+                className="z-30 grid w-[min(440px,92vw)] gap-2 border border-edge bg-paper p-3"
+              >
+                <Toggles
+                  label="Which messages"
+                  value={sample.outcome}
+                  options={OUTCOMES}
+                  onChange={(value) => sample.filter("outcome", value)}
+                />
+                <DevicePick type={type} value={sample.device} onPick={(d) => sample.filter("device", d)} />
+                <ul className="rows max-h-[44vh] overflow-y-auto" aria-label="Messages">
+                  {sample.rows.map((r, i) => (
+                    <li key={r.id}>
+                      <button
+                        type="button"
+                        aria-current={i === sample.position}
+                        className={`row-line grid w-full grid-cols-[112px_minmax(0,1fr)_auto] items-center gap-2 px-2 text-left text-[13px] ${i === sample.position ? "is-selected" : ""}`}
+                        onClick={() => {
+                          sample.pick(r.id);
+                          setOpen(false);
+                        }}
+                      >
+                        <span className="font-mono text-[12px]">
+                          <At at={r.received_at} />
+                        </span>
+                        <span className="truncate">
+                          <b>{r.device_title}</b>{" "}
+                          <span className="text-second">{r.outcome === "refused" ? r.reason : r.outcome}</span>
+                        </span>
+                        <span className="text-second">{r.size} bytes</span>
+                      </button>
+                    </li>
+                  ))}
+                </ul>
+                {sample.rows.length === 0 && <p className="text-second">None is like that.</p>}
+              </Popover.Content>
+            </Popover.Portal>
+          </Popover.Root>
         )}
-        <span className="ml-auto flex gap-1">
-          <button
-            type="button"
-            className="min-h-6"
-            aria-label="the message before"
-            disabled={sample.position === 0}
-            onClick={() => sample.step(-1)}
-          >
-            <Key>Alt ↑</Key>
-          </button>
-          <button type="button" className="min-h-6" aria-label="the next message" onClick={() => sample.step(1)}>
-            <Key>Alt ↓</Key>
-          </button>
-        </span>
-      </h2>
-      <Trouble error={sample.error} />
-      {m && <Beside m={m} />}
-      {sample.pasted === null && (
-        <div className="mb-1.5 flex flex-wrap gap-2">
-          <select
-            className="input !w-auto"
-            aria-label="Which messages"
-            value={sample.outcome}
-            onChange={(e) => sample.filter("outcome", e.target.value)}
-          >
-            <option value="">failing first</option>
-            <option value="refused">refused ones</option>
-            <option value="decoded">decoded ones</option>
-            <option value="no decoder">without a decoder</option>
-          </select>
-          <DevicePick type={type} value={sample.device} onPick={(d) => sample.filter("device", d)} />
-        </div>
-      )}
-      <div className="flex flex-wrap gap-2">
-        {sample.pasted === null ? (
-          <>
-            <select
-              className="input !w-auto max-w-full"
-              aria-label="Message"
-              value={m?.id ?? ""}
-              onChange={(e) => sample.pick(e.target.value)}
-            >
-              {sample.rows.length === 0 && <option value="">no message of {type}</option>}
-              {m && !sample.rows.some((r) => r.id === m.id) && <option value={m.id}>{m.device_title} (chosen)</option>}
-              {sample.rows.map((r) => (
-                <option key={r.id} value={r.id}>
-                  {r.device_title}, {r.size} B, {r.outcome === "refused" ? r.reason : r.outcome}
-                </option>
-              ))}
-            </select>
-            <button type="button" className="link" onClick={() => sample.setPasted("")}>
-              paste one
-            </button>
-          </>
-        ) : (
-          <>
-            <textarea
-              className="input font-mono text-[12.5px]"
-              rows={2}
-              aria-label="Pasted payload"
-              placeholder="10 04 71 … or a text"
-              autoFocus
-              value={sample.pasted}
-              onChange={(e) => sample.setPasted(e.target.value)}
-            />
+        <span className="ml-auto flex shrink-0 items-center gap-1 text-[12.5px]">
+          {sample.pasted === null ? (
+            <>
+              <button type="button" className="link mr-1" onClick={() => sample.setPasted("")}>
+                paste one
+              </button>
+              <button
+                type="button"
+                className="min-h-6"
+                aria-label="the message before"
+                disabled={sample.position === 0}
+                onClick={() => sample.step(-1)}
+              >
+                <Key>Alt ↑</Key>
+              </button>
+              <button
+                type="button"
+                className="min-h-6"
+                aria-label="the next message"
+                disabled={sample.position >= sample.rows.length - 1}
+                onClick={() => sample.step(1)}
+              >
+                <Key>↓</Key>
+              </button>
+            </>
+          ) : (
             <button type="button" className="link" onClick={() => sample.setPasted(null)}>
               back to what arrived
             </button>
-          </>
-        )}
+          )}
+        </span>
       </div>
+      <Trouble error={sample.error} />
+      {m && <Beside m={m} />}
+      {sample.pasted !== null && (
+        <textarea
+          className="input mt-1 font-mono text-[12.5px]"
+          rows={2}
+          aria-label="Pasted payload"
+          placeholder="10 04 71 … or a text"
+          autoFocus
+          value={sample.pasted}
+          onChange={(e) => sample.setPasted(e.target.value)}
+        />
+      )}
     </div>
   );
 }
 
-/** What came beside the payload: the way in, the topic, the gateway, what the sender told. */
+/** What came beside the payload: when, the way in, the topic, the gateway, what the sender told. */
 function Beside({ m }: { m: Schemas["WholeArrivalOut"] }) {
   const told = Object.entries(m.headers).filter(([name]) => name !== "topic");
   return (
-    <p className="mb-1.5 truncate text-[12.5px] text-second">
+    <p className="truncate text-[12.5px] text-second">
+      <At at={m.received_at} /> ·{" "}
       {m.topic ? <span className="font-mono text-[12px]">{m.topic}</span> : `over ${m.channel}`}
       {m.via && ` · through ${m.via}`}
       {told.map(([name, value]) => ` · ${name} ${value}`).join("")}
@@ -218,16 +252,12 @@ function DevicePick({ type, value, onPick }: { type: string; value: string; onPi
   const devices = useQuery({
     queryKey: ["devices", "names", type],
     enabled: Boolean(type),
-    queryFn: () => got(api.GET("/api/v1/devices", { params: { query: { type, limit: LISTED, order: "name" } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/devices", { signal, params: { query: { type, limit: LISTED, order: "name" } } })),
     staleTime: 60_000,
   });
   return (
-    <select
-      className="input !w-auto"
-      aria-label="Of which device"
-      value={value}
-      onChange={(e) => onPick(e.target.value)}
-    >
+    <select className="input" aria-label="Of which device" value={value} onChange={(e) => onPick(e.target.value)}>
       <option value="">of any device</option>
       {value && !devices.data?.results.some((d) => d.name === value) && <option value={value}>{value}</option>}
       {devices.data?.results.map((d) => (

@@ -24,7 +24,8 @@ export const useRollout = (id: number | null) =>
   useQuery({
     queryKey: ["rollout", id],
     enabled: id !== null,
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/rollout", { params: { path: { ident: id as number } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/definitions/{ident}/rollout", { signal, params: { path: { ident: id as number } } })),
     refetchInterval: (q) => (q.state.data?.number ? 5_000 : false),
   });
 

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
-import { At, precisely, Trouble, unitOf } from "../../parts/basics";
+import { At, precisely, Trouble } from "../../parts/basics";
 import { tintStyle } from "../../parts/bytes";
 import { Curve } from "../../parts/curve";
 import { lasting, minutes } from "../../parts/time";
+import { unitOf } from "../../parts/units";
 
 export function Verdict({
   decoded,

@@ -57,7 +57,8 @@ export function Versions({
   const versions = useQuery({
     queryKey: ["versions", id],
     enabled: open,
-    queryFn: () => got(api.GET("/api/v1/definitions/{ident}/versions", { params: { path: { ident: id } } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/definitions/{ident}/versions", { signal, params: { path: { ident: id } } })),
   });
   if (live === null) return null;
   return (

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got } from "../../api/client";
+import { ofTypes } from "../../api/queries";
 import { Heading, Trouble } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { DeviceForm, type DeviceDraft } from "./form";
@@ -11,7 +12,7 @@ export default function AddDevice() {
   const kept = useKept();
   const client = useQueryClient();
   const [added, setAdded] = useState<string | null>(null);
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
+  const types = useQuery(ofTypes());
   const add = useMutation({
     mutationFn: async (draft: DeviceDraft) => {
       const device = await got(api.POST("/api/v1/devices", { body: draft }));

@@ -19,7 +19,7 @@ export function Constants({ name, engineer }: { name: string; engineer: boolean 
   const [from, setFrom] = useState("");
   const list = useQuery({
     queryKey: ["constants", name],
-    queryFn: () => got(api.GET("/api/v1/devices/{name}/constants", { params: { path: { name } } })),
+    queryFn: ({ signal }) => got(api.GET("/api/v1/devices/{name}/constants", { signal, params: { path: { name } } })),
   });
   const again = () => client.invalidateQueries({ queryKey: ["constants", name] });
   const add = useMutation({

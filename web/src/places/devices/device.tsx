@@ -1,22 +1,23 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
-import { At, Empty, Heading, shown, Trouble, unitOf, Waiting } from "../../parts/basics";
-import { Chart, type AlarmSpan } from "../../parts/chart";
+import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { AXIS, Chart, MARGIN, type AlarmSpan } from "../../parts/chart";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Rhythm } from "../../parts/rhythm";
 import { exact, lasting } from "../../parts/time";
-import { useWhy, whyAlarm, whyReading } from "../../parts/why";
+import { useWhy, whyAlarm } from "../../parts/why";
 import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
+import { Setpoints } from "./setpoints";
+import { DRAWN, ValueRow } from "./value-row";
+import { titled, unitOf } from "../../parts/units";
+import { counted } from "../../parts/words";
 
 type Device = Schemas["DeviceOut"];
-type Value = Schemas["ValueOut"];
-const DRAWN = ["number", "integer", "flag", "code"];
 
 export default function DeviceScreen() {
   const { name = "" } = useParams();
@@ -24,7 +25,8 @@ export default function DeviceScreen() {
   const [params, setParams] = useSearchParams();
   const device = useQuery({
     queryKey: ["device", name, ...lookback.key],
-    queryFn: () => got(api.GET("/api/v1/devices/{name}", { params: { path: { name }, query: lookback.query() } })),
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name }, query: lookback.query() } })),
     placeholderData: (old) => (old?.name === name ? old : undefined),
   });
   if (device.isPending) return <Waiting what="the device" />;
@@ -58,16 +60,17 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   const lookback = useLookback();
   const kept = useKept();
   const navigate = useNavigate();
-  const now = useNow(1000);
+  const now = useNow(lookback.live ? 10_000 : 600_000);
   const why = useWhy();
   const client = useQueryClient();
   const operator = useMay("operator");
   const engineer = useMay("engineer");
   const alarms = useQuery({
     queryKey: ["alarms", "device", d.name, ...lookback.key],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/alarms", {
+          signal,
           params: { query: { device: d.name, show: "all", limit: 200, ...lookback.query() } },
         }),
       ),
@@ -75,9 +78,10 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   });
   const series = useQuery({
     queryKey: ["series", d.name, chosen.join(), ...lookback.key],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/devices/{name}/series", {
+          signal,
           params: { path: { name: d.name }, query: { field: chosen, ...lookback.query() } },
         }),
       ),
@@ -87,9 +91,10 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   });
   const arrivals = useQuery({
     queryKey: ["arrivals", "device", d.name, lookback.key[1]],
-    queryFn: () =>
+    queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/arrivals", {
+          signal,
           params: { query: { device: d.name, limit: 6, ...(lookback.to ? { to: lookback.to.toISOString() } : {}) } },
         }),
       ),
@@ -110,10 +115,15 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
     w: () => open[0] && why(whyAlarm(open[0].id)),
     u: () => void navigate(kept("/devices")),
   });
-  const asOf = lookback.to ?? now;
+  const titles = new Map(d.values.map((v) => [v.field, v.title]));
+  const asked = (series.data?.fields ?? []).filter((f) => chosen.includes(f.field));
+  const drawn = asked.filter((f) => f.v.some((v) => v !== null));
+  const empty = asked.filter((f) => !drawn.includes(f));
   const [start, end] = lookback.bounds(now);
-  const age = d.received_at ? (asOf.getTime() - new Date(d.received_at).getTime()) / 1000 : null;
-  const due = d.cadence_s && age !== null ? d.cadence_s - age : null;
+  const ahead = Math.max(
+    0,
+    ...d.values.map((v) => (v.at && v.received_at ? (Date.parse(v.at) - Date.parse(v.received_at)) / 1000 : 0)),
+  );
   const spans: (AlarmSpan & { field: string })[] = (alarms.data?.results ?? []).map((a) => ({
     field: a.field ?? "",
     from: new Date(a.raised_at).getTime() / 1000,
@@ -140,7 +150,8 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                 </Link>
               </>
             )}
-            {d.behind > 0 && ` · ${d.behind} devices behind it`}
+            {d.behind > 0 && ` · ${counted(d.behind, "device")} behind it`}
+            {d.phase !== "in service" && <b> · {d.phase}</b>}
             {d.decoder && d.decoder_version && (
               <>
                 {" · "}
@@ -162,25 +173,14 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
         <span className="hidden text-[12.5px] text-second lg:inline">
           <Key>U</Key> all devices
         </span>
+        {engineer && (
+          <Link className="button" to={kept(`/devices/${d.name}/edit`)}>
+            Change
+          </Link>
+        )}
       </Heading>
       <p className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1 text-[15px]">
-        <span>
-          <b className="first-letter:uppercase">
-            {(STATE_WORDS[d.state] ?? d.state).replace(/^./, (c) => c.toUpperCase())}
-          </b>
-          {d.state === "reporting" && d.cadence_s && due !== null && due > 0 && lookback.live && (
-            <>
-              {" "}
-              every {lasting(d.cadence_s)}; the next message is due within <b>{lasting(due)}</b>.
-            </>
-          )}
-          {d.state !== "reporting" && d.received_at && age !== null && (
-            <>
-              : last heard <b>{lasting(age)}</b> ago{d.cadence_s ? `, expected every ${lasting(d.cadence_s)}` : ""}.
-            </>
-          )}
-          {d.state === "reporting" && !(due !== null && due > 0 && lookback.live) && "."}
-        </span>
+        <State device={d} asOf={lookback.to} />
         {open.map((a) => (
           <span key={a.id} className="flex items-center gap-2">
             <PriorityMark priority={a.priority} taken={a.acknowledged} />
@@ -200,6 +200,11 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
         ))}
       </p>
       <Trouble error={acknowledge.error} />
+      {ahead > AHEAD_S && (
+        <p className="mb-3 border-l-3 border-ink bg-raised px-3 py-1">
+          <b>Its clock is ahead:</b> its last message says that it was measured {lasting(ahead)} after it arrived.
+        </p>
+      )}
       <div className="grid gap-x-8 gap-y-5 xl:grid-cols-[minmax(330px,380px)_1fr] lg:grid-cols-[330px_1fr]">
         <div className="min-w-0">
           <section className="mb-5">
@@ -213,7 +218,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                     Write its decoder
                   </Link>
                 ) : (
-                  <Link className="link" to={kept("/decoders")}>
+                  <Link className="link" to={kept("/decoders", { type: d.type })}>
                     Begin its decoder
                   </Link>
                 )}{" "}
@@ -228,7 +233,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                   device={d.name}
                   drawn={chosen.includes(v.field)}
                   toggle={toggle}
-                  asOf={asOf}
+                  asOf={lookback.to}
                   alarm={open.find((a) => alarms.data?.results.some((r) => r.id === a.id && r.field === v.field))}
                 />
               ))}
@@ -240,30 +245,33 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
         <div className="min-w-0">
           <Trouble error={series.error} retry={() => void series.refetch()} />
           {chosen.length === 0 && <Empty title="Nothing is drawn.">Press a value on the left.</Empty>}
-          {series.data?.fields
-            .filter((f) => chosen.includes(f.field))
-            .map((f, i, all) => (
-              <Chart
-                key={f.field}
-                label={f.field}
-                unit={unitOf(f.unit)}
-                line={f}
-                from={start.getTime() / 1000}
-                to={end.getTime() / 1000}
-                gapS={Math.max((d.cadence_s ?? 3600) * 2.5, f.low ? (lookback.spanS / 600) * 3 : 0)}
-                stepped={f.kind === "flag" || f.kind === "code"}
-                height={all.length > 3 ? 96 : all.length > 1 ? 126 : 240}
-                axis={i === all.length - 1}
-                limits={d.limits
-                  .filter((l) => l.field === f.field && l.value !== null)
-                  .map((l) => ({
-                    value: l.value as number,
-                    word: `${l.condition}: ${l.sign} ${l.value} ${unitOf(l.unit)}`,
-                  }))}
-                alarms={spans.filter((s) => s.field === f.field)}
-                onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
-              />
-            ))}
+          {empty.length > 0 && (
+            <p className="mb-1 text-second">
+              Nothing in the lookback of {empty.map((f) => titled(f.field, titles.get(f.field))).join(", ")}.
+            </p>
+          )}
+          {drawn.map((f, i, all) => (
+            <Chart
+              key={f.field}
+              label={titled(f.field, titles.get(f.field))}
+              unit={unitOf(f.unit)}
+              line={f}
+              from={start.getTime() / 1000}
+              to={end.getTime() / 1000}
+              gapS={Math.max((d.cadence_s ?? 3600) * 2.5, f.low ? (lookback.spanS / 600) * 3 : 0)}
+              stepped={f.kind === "flag" || f.kind === "code"}
+              height={all.length > 3 ? 96 : all.length > 1 ? 126 : 240}
+              axis={i === all.length - 1}
+              limits={d.limits
+                .filter((l) => l.field === f.field && l.value !== null)
+                .map((l) => ({
+                  value: l.value as number,
+                  word: `${l.condition}: ${l.sign} ${l.value} ${unitOf(l.unit)}`,
+                }))}
+              alarms={spans.filter((s) => s.field === f.field)}
+              onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
+            />
+          ))}
           {series.isFetching && !series.data && chosen.length > 0 && <Waiting what="the curves" />}
           <section className="mt-3">
             <h2 className="mb-1">
@@ -272,12 +280,12 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                 · messages over {spanWord(lookback.spanS)}, a stroke for {lasting(lookback.spanS / d.rhythm.length)}
               </span>
             </h2>
-            <div className="w-full overflow-hidden pl-[44px]">
+            <div style={{ paddingLeft: AXIS, paddingRight: MARGIN }}>
               <Rhythm
                 counts={d.rhythm}
                 failing={d.failing}
-                expected={d.cadence_s && d.type !== "work_boat" ? lookback.spanS / d.rhythm.length / d.cadence_s : null}
-                width={560}
+                expected={d.cadence_s ? lookback.spanS / d.rhythm.length / d.cadence_s : null}
+                fluid
                 height={28}
               />
             </div>
@@ -337,146 +345,29 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   );
 }
 
-function ValueRow({
-  value: v,
-  device,
-  drawn,
-  toggle,
-  asOf,
-  alarm,
-}: {
-  value: Value;
-  device: string;
-  drawn: boolean;
-  toggle: (field: string) => void;
-  asOf: Date;
-  alarm?: Schemas["OpenAlarm"];
-}) {
-  const why = useWhy();
-  const age = v.at ? (asOf.getTime() - new Date(v.at).getTime()) / 1000 : null;
-  const can = DRAWN.includes(v.kind);
-  return (
-    <li
-      className={`row-line grid grid-cols-[minmax(0,1fr)_auto_60px_70px_24px] items-center gap-1.5 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
-    >
-      <button
-        type="button"
-        disabled={!can}
-        aria-pressed={drawn}
-        className={`min-h-8 truncate pl-2.5 text-left ${can ? "hover:underline" : ""}`}
-        onClick={() => toggle(v.field)}
-        title={can ? "draw or remove" : undefined}
-      >
-        {v.field}
-      </button>
-      <span className="flex items-center gap-1.5 text-right">
-        {alarm && <PriorityMark priority={alarm.priority} taken={alarm.acknowledged} size={12} />}
-        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>
-      </span>
-      <span className="unit truncate">{unitOf(v.unit)}</span>
-      <span className="text-right text-[12px] text-second" title={v.at ? exact(new Date(v.at)) : undefined}>
-        {age === null ? "" : lasting(age)}
-      </span>
-      {v.message ? (
-        <button
-          type="button"
-          className="min-h-6 min-w-6 text-second hover:text-ink"
-          aria-label={`Why ${v.field}?`}
-          title="Why?"
-          onClick={() => why(whyReading(device, v.field, v.message as string))}
-        >
-          ?
-        </button>
-      ) : (
-        <span />
-      )}
-    </li>
-  );
-}
+const AHEAD_S = 30;
 
-function Setpoints({ device: d, operator }: { device: Device; operator: boolean }) {
-  const client = useQueryClient();
-  const [editing, setEditing] = useState<string | null>(null);
-  const [text, setText] = useState("");
-  const save = useMutation({
-    mutationFn: ({ name, value }: { name: string; value: number | null }) =>
-      got(
-        api.PUT("/api/v1/types/{key}/setpoints/{name}", {
-          params: { path: { key: d.type, name } },
-          body: { value, device: d.name },
-        }),
-      ),
-    onSuccess: () => {
-      setEditing(null);
-      return client.invalidateQueries({ queryKey: ["device"] });
-    },
-  });
+/** Its state in words, with how long it has been so; drawn anew each second by itself. */
+function State({ device: d, asOf }: { device: Device; asOf: Date | null }) {
+  const now = useNow(1000);
+  const word = STATE_WORDS[d.state] ?? d.state;
+  const age = d.received_at ? ((asOf ?? now).getTime() - new Date(d.received_at).getTime()) / 1000 : null;
+  const due = d.cadence_s && age !== null && asOf === null ? d.cadence_s - age : null;
   return (
-    <section>
-      <h2 className="mb-1">
-        Setpoints <span>· the limits of conditions, and where each comes from</span>
-      </h2>
-      <ul className="rows">
-        {d.setpoints.map((s) => (
-          <li key={s.name} className="row-line flex flex-wrap items-center gap-2 pl-2.5">
-            <span className="truncate">{s.name}</span>
-            {editing === s.name ? (
-              <form
-                className="ml-auto flex items-center gap-1"
-                onSubmit={(e) => {
-                  e.preventDefault();
-                  save.mutate({ name: s.name, value: Number(text) });
-                }}
-              >
-                <input
-                  className="input !w-20"
-                  aria-label={`${s.name} in ${s.unit}`}
-                  autoFocus
-                  inputMode="decimal"
-                  value={text}
-                  onChange={(e) => setText(e.target.value)}
-                />
-                <span className="unit">{unitOf(s.unit)}</span>
-                <button
-                  className="button"
-                  disabled={save.isPending || text.trim() === "" || Number.isNaN(Number(text))}
-                >
-                  Set here
-                </button>
-                {s.source === "device" && (
-                  <button type="button" className="link" onClick={() => save.mutate({ name: s.name, value: null })}>
-                    take away
-                  </button>
-                )}
-                <button type="button" className="link" onClick={() => setEditing(null)}>
-                  leave
-                </button>
-              </form>
-            ) : (
-              <>
-                <span className="ml-auto">
-                  <b>{s.value ?? "none"}</b> <span className="unit">{unitOf(s.unit)}</span>
-                </span>
-                <span className="w-24 truncate text-right text-[12.5px] text-second">{s.source_title}</span>
-                {operator && (
-                  <button
-                    type="button"
-                    className="link text-[12.5px]"
-                    aria-label={`change ${s.name}`}
-                    onClick={() => {
-                      setEditing(s.name);
-                      setText(String(s.value ?? ""));
-                    }}
-                  >
-                    change
-                  </button>
-                )}
-              </>
-            )}
-          </li>
-        ))}
-      </ul>
-      <Trouble error={save.error} />
-    </section>
+    <span>
+      <b>{word.charAt(0).toUpperCase() + word.slice(1)}</b>
+      {d.state !== "reporting" && d.received_at && age !== null ? (
+        <>
+          : last heard <b>{lasting(age)}</b> ago{d.cadence_s ? `, expected every ${lasting(d.cadence_s)}` : ""}.
+        </>
+      ) : d.state === "reporting" && d.cadence_s && due !== null && due > 0 ? (
+        <>
+          {" "}
+          every {lasting(d.cadence_s)}; the next message is due within <b>{lasting(due)}</b>.
+        </>
+      ) : (
+        "."
+      )}
+    </span>
   );
 }

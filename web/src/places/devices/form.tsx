@@ -1,7 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got } from "../../api/client";
-import { Choose, TextField } from "../../parts/basics";
+import { api, got, type Schemas } from "../../api/client";
+import { ofSites, ofTypes } from "../../api/queries";
+import { Choose, NameField, TextField } from "../../parts/basics";
+import { amount, duration, labels, properName, writtenDuration, writtenLabels, wrongName } from "../../parts/written";
 
 export type DeviceDraft = {
   name: string;
@@ -13,78 +15,109 @@ export type DeviceDraft = {
   latitude: number | null;
   longitude: number | null;
   cadence_s: number | null;
+  phase: Schemas["PhaseEnum"];
 };
 
-/** What a device's registration asks for; used for adding and for adopting. */
+const PHASES: [Schemas["PhaseEnum"], string][] = [
+  ["commissioning", "commissioning: being set up"],
+  ["in service", "in service"],
+  ["maintenance", "maintenance: being worked on"],
+  ["retired", "retired: its key ends, its data stays"],
+];
+
+/** What a device's registration says; for adding, adopting and changing. `device`: the one that is changed. */
 export function DeviceForm({
   submit,
   pending,
   onSubmit,
   name: given = "",
+  device,
+  cadence,
 }: {
   submit: string;
   pending: boolean;
   onSubmit: (draft: DeviceDraft) => void;
   name?: string;
+  device?: Schemas["DeviceOut"];
+  /** The own cadence of the device that is changed; null: as its type has it. */
+  cadence?: number | null;
 }) {
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
-  const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(api.GET("/api/v1/sites")) });
+  const types = useQuery(ofTypes());
+  const sites = useQuery(ofSites());
   const gateways = useQuery({
     queryKey: ["devices", "gateways"],
-    queryFn: async () => {
-      const keys = (await got(api.GET("/api/v1/types"))).results.filter((t) => t.is_gateway).map((t) => t.key);
+    queryFn: async ({ signal }) => {
+      const all = (await got(api.GET("/api/v1/types", { signal }))).results;
+      const keys = all.filter((t) => t.is_gateway).map((t) => t.key);
       const pages = await Promise.all(
-        keys.map((type) => got(api.GET("/api/v1/devices", { params: { query: { type, order: "name", limit: 500 } } }))),
+        keys.map((type) =>
+          got(api.GET("/api/v1/devices", { signal, params: { query: { type, order: "name", limit: 500 } } })),
+        ),
       );
       return pages.flatMap((p) => p.results);
     },
   });
   const [f, setF] = useState({
-    name: given.toLowerCase().replace(/[^a-z0-9-]/g, "-"),
-    title: "",
-    type: "",
-    site: "",
-    gateway: "",
-    labels: "",
-    latitude: "",
-    longitude: "",
-    cadence: "",
+    name: device?.name ?? properName(given, "-"),
+    title: device?.title ?? "",
+    type: device?.type ?? "",
+    site: device?.site ?? "",
+    gateway: device?.gateway ?? "",
+    labels: writtenLabels(device?.labels ?? {}),
+    latitude: String(device?.latitude ?? ""),
+    longitude: String(device?.longitude ?? ""),
+    cadence: writtenDuration(cadence),
+    phase: device?.phase ?? ("in service" as Schemas["PhaseEnum"]),
   });
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
-  const number = (text: string) => (text.trim() === "" ? null : Number(text));
-  const words = f.labels.split(/[,\s]+/).filter(Boolean);
-  const odd = words.find((word) => !/^[^=]+=./.test(word));
+  const read = {
+    labels: labels(f.labels),
+    latitude: amount(f.latitude, -90, 90),
+    longitude: amount(f.longitude, -180, 180),
+    cadence: duration(f.cadence),
+  };
+  const half = (read.latitude.value === null) !== (read.longitude.value === null);
+  const unreadable = half || wrongName(f.name, "-") || Object.values(read).some((r) => r.problem);
   const type = f.type || types.data?.results[0]?.key || "";
+  const chosen = types.data?.results.find((t) => t.key === type);
   return (
     <form
+      noValidate
       className="grid max-w-3xl gap-3 sm:grid-cols-2"
       onSubmit={(e) => {
         e.preventDefault();
-        const labels = Object.fromEntries(
-          words.map((word) => [word.slice(0, word.indexOf("=")), word.slice(word.indexOf("=") + 1)]),
-        );
+        if (unreadable || !f.name || !type) return;
         onSubmit({
           name: f.name,
-          title: f.title || f.name,
+          title: f.title.trim() || f.name,
           type,
           site: f.site || null,
           gateway: f.gateway || null,
-          labels,
-          latitude: number(f.latitude),
-          longitude: number(f.longitude),
-          cadence_s: number(f.cadence),
+          labels: read.labels.value ?? {},
+          latitude: read.latitude.value ?? null,
+          longitude: read.longitude.value ?? null,
+          cadence_s: read.cadence.value ?? null,
+          phase: f.phase,
         });
       }}
     >
+      {!device && (
+        <NameField
+          label="name"
+          joint="-"
+          value={f.name}
+          change={(name) => setF({ ...f, name })}
+          note="as the device gives it: cold-room-1"
+        />
+      )}
       <TextField
-        label="name"
-        required
-        pattern="[a-z][a-z0-9\-]{1,62}"
-        value={f.name}
-        onChange={put("name")}
-        note="as the device gives it: letters a-z, digits, hyphens"
+        label="title"
+        maxLength={120}
+        value={f.title}
+        onChange={put("title")}
+        placeholder={f.name}
+        note="as people call it"
       />
-      <TextField label="title" value={f.title} onChange={put("title")} placeholder={f.name} note="as people call it" />
       <Choose
         label="device type"
         value={type}
@@ -103,46 +136,49 @@ export function DeviceForm({
         value={f.gateway}
         onChange={put("gateway")}
         empty="none: it talks for itself"
-        options={(gateways.data ?? []).map((g) => [g.name, g.title])}
+        options={(gateways.data ?? []).filter((g) => g.name !== device?.name).map((g) => [g.name, g.title])}
       />
       <TextField
         label="labels"
         value={f.labels}
         onChange={put("labels")}
         placeholder="stage=growing row=2"
-        aria-invalid={Boolean(odd)}
-        note={odd ? `\`${odd}\` is no label: write name=value` : undefined}
+        problem={read.labels.problem}
       />
       <TextField
         label="latitude"
-        type="number"
-        step="any"
-        min={-90}
-        max={90}
+        inputMode="decimal"
         value={f.latitude}
         onChange={put("latitude")}
         note="degrees, WGS 84"
+        problem={read.latitude.problem ?? (half && f.latitude === "" ? "a position has both" : undefined)}
       />
       <TextField
         label="longitude"
-        type="number"
-        step="any"
-        min={-180}
-        max={180}
+        inputMode="decimal"
         value={f.longitude}
         onChange={put("longitude")}
         note="degrees, WGS 84"
+        problem={read.longitude.problem ?? (half && f.longitude === "" ? "a position has both" : undefined)}
       />
       <TextField
         label="reports every"
-        type="number"
-        min={1}
         value={f.cadence}
         onChange={put("cadence")}
-        note="seconds; empty: as its type does"
+        placeholder={writtenDuration(chosen?.cadence_s)}
+        note={chosen?.cadence_s ? `empty: every ${writtenDuration(chosen.cadence_s)}, as its type` : "such as 5 min"}
+        problem={read.cadence.problem}
       />
+      {device && (
+        <Choose
+          label="service state"
+          value={f.phase}
+          onChange={put("phase")}
+          options={PHASES.map(([phase, words]) => [phase, words])}
+        />
+      )}
       <div className="self-start pt-5">
-        <button className="button strong" disabled={pending || !f.name || !type || Boolean(odd)}>
+        <button className="button strong" disabled={pending || !f.name || !type || Boolean(unreadable)}>
           {pending ? "Working …" : submit}
         </button>
       </div>

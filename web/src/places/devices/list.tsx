@@ -1,8 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { useRef } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { ofSites, ofTypes } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { useChosen } from "../../parts/chosen";
 import { Pick, Toggles, useFilter } from "../../parts/filters";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
@@ -13,6 +15,8 @@ import { Rhythm } from "../../parts/rhythm";
 
 type Row = Schemas["DeviceRowOut"];
 const PAGE = 100;
+const COLUMNS =
+  "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3 md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]";
 const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
 
 export function Devices() {
@@ -23,7 +27,6 @@ export function Devices() {
   const now = useNow(5000);
   const engineer = useMay("engineer");
   const search = useRef<HTMLInputElement>(null);
-  const [at, setAt] = useState(0);
   const filter = {
     q: params.get("q") ?? "",
     type: params.get("type") ?? "",
@@ -35,26 +38,28 @@ export function Devices() {
   const change = useFilter("offset");
   const devices = useQuery({
     queryKey: ["devices", "list", filter, offset, ...lookback.key],
-    queryFn: () =>
-      got(api.GET("/api/v1/devices", { params: { query: { ...filter, ...lookback.query(), limit: PAGE, offset } } })),
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/devices", {
+          signal,
+          params: { query: { ...filter, ...lookback.query(), limit: PAGE, offset } },
+        }),
+      ),
     placeholderData: keepPreviousData,
     refetchInterval: lookback.live ? 30_000 : false,
   });
-  const types = useQuery({ queryKey: ["types"], queryFn: () => got(api.GET("/api/v1/types")) });
-  const sites = useQuery({ queryKey: ["sites"], queryFn: () => got(api.GET("/api/v1/sites")) });
+  const types = useQuery(ofTypes());
+  const sites = useQuery(ofSites());
   const rows = devices.data?.results ?? [];
   const total = Object.values(devices.data?.states ?? {}).reduce((a, b) => a + b, 0);
-  const chosen = Math.min(at, Math.max(rows.length - 1, 0));
-  const walk = (by: number) => {
-    const next = Math.min(Math.max(chosen + by, 0), rows.length - 1);
-    setAt(next);
-    document.getElementById(`device-${next}`)?.scrollIntoView({ block: "nearest" });
-  };
+  const list = [...Object.values(filter), offset, ...lookback.key].join();
+  const chosen = useChosen(rows, (row) => row.name, devices.isPlaceholderData ? null : list);
+  const filtered = Boolean(filter.q || filter.type || filter.site || filter.state || offset);
   const open = (row: Row | undefined) => row && void navigate(kept(`/devices/${row.name}`));
   useKeys({
-    ArrowDown: () => walk(1),
-    ArrowUp: () => walk(-1),
-    Enter: () => open(rows[chosen]),
+    ArrowDown: () => chosen.walk(1),
+    ArrowUp: () => chosen.walk(-1),
+    Enter: () => open(chosen.current),
     f: () => search.current?.focus(),
   });
   const asOf = lookback.to ?? now;
@@ -63,6 +68,9 @@ export function Devices() {
       <Heading title="Devices" about={devices.data && <>{total} in service or commissioning</>}>
         <Link className="button" to={kept("/devices/types")}>
           Device types
+        </Link>
+        <Link className="button" to={kept("/devices/sites")}>
+          Sites
         </Link>
         {engineer && (
           <Link className="button strong" to={kept("/devices/add")}>
@@ -88,7 +96,7 @@ export function Devices() {
         <input
           ref={search}
           className="input !w-44"
-          placeholder="name, site, label …"
+          placeholder="name, firmware=2 …"
           aria-label="Filter by words"
           value={filter.q}
           onChange={(e) => change("q", e.target.value)}
@@ -120,8 +128,8 @@ export function Devices() {
       <Trouble error={devices.error} retry={() => void devices.refetch()} />
       {devices.isPending && <Waiting what="the devices" />}
       {devices.data && rows.length === 0 && (
-        <Empty title={total ? "No device matches." : "No device yet."}>
-          {total ? (
+        <Empty title={filtered ? "No device matches." : "No device yet."}>
+          {filtered ? (
             "Loosen the filter above."
           ) : engineer ? (
             <>
@@ -138,55 +146,64 @@ export function Devices() {
       )}
       {rows.length > 0 && (
         <>
-          <div
-            className="grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3 pb-1 text-[12.5px] font-bold text-second md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]"
-            aria-hidden
-          >
-            <span />
-            <span>Device</span>
-            <span className="hidden md:block">Type</span>
-            <span className="hidden md:block">Site</span>
-            <span>What is wrong</span>
-            <span className="hidden md:block">
-              Rhythm <span className="font-normal">· {spanWord(lookback.spanS)}</span>
-            </span>
-            <span className="hidden text-right md:block">Last heard</span>
+          <div className="rows rows-headed" role="grid" aria-label="Devices">
+            <div role="row" className={`${COLUMNS} border-0! pb-1 text-[12.5px] font-bold text-second`}>
+              <span role="columnheader" aria-label="State" />
+              <span role="columnheader">Device</span>
+              <span role="columnheader" className="hidden md:block">
+                Type
+              </span>
+              <span role="columnheader" className="hidden md:block">
+                Site
+              </span>
+              <span role="columnheader">What is wrong</span>
+              <span role="columnheader" className="hidden md:block">
+                Rhythm <span className="font-normal">· {spanWord(lookback.spanS)}</span>
+              </span>
+              <span role="columnheader" className="hidden text-right md:block">
+                Last heard
+              </span>
+            </div>
+            {rows.map((row) => {
+              const own = chosen.row(row);
+              return (
+                <div
+                  key={row.name}
+                  {...own}
+                  className={`row-line ${COLUMNS} items-center ${own["aria-selected"] ? "is-selected" : ""}`}
+                >
+                  <span role="gridcell" className="pl-1.5">
+                    <StateMark state={row.state} />
+                  </span>
+                  <span role="gridcell" className="truncate">
+                    <Link to={kept(`/devices/${row.name}`)} className="row-link font-semibold hover:underline">
+                      {row.title}
+                    </Link>
+                  </span>
+                  <span role="gridcell" className="hidden truncate text-second md:block">
+                    {row.type_title}
+                  </span>
+                  <span role="gridcell" className="hidden truncate text-second md:block">
+                    {row.site_title ?? "no site"}
+                  </span>
+                  <span role="gridcell" className="min-w-0">
+                    <Wrong row={row} />
+                  </span>
+                  <span role="gridcell" className="hidden md:block">
+                    <Rhythm
+                      counts={row.rhythm}
+                      failing={row.failing}
+                      expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
+                      width={165}
+                    />
+                  </span>
+                  <span role="gridcell" className="hidden text-right text-second md:block">
+                    <At at={row.received_at} now={asOf} relative />
+                  </span>
+                </div>
+              );
+            })}
           </div>
-          <ul className="rows" aria-label="Devices">
-            {rows.map((row, i) => (
-              <li
-                key={row.name}
-                id={`device-${i}`}
-                className={`row-line grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] items-center gap-x-3 md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px] ${i === chosen ? "is-selected" : ""}`}
-                onMouseDown={() => setAt(i)}
-              >
-                <span className="pl-1.5">
-                  <StateMark state={row.state} />
-                </span>
-                <Link to={kept(`/devices/${row.name}`)} className="truncate font-semibold hover:underline">
-                  {row.title}
-                </Link>
-                <span className="hidden truncate text-second md:block">{row.type_title}</span>
-                <span className="hidden truncate text-second md:block">{row.site_title ?? "no site"}</span>
-                <Wrong row={row} />
-                <span className="hidden md:block">
-                  <Rhythm
-                    counts={row.rhythm}
-                    failing={row.failing}
-                    expected={
-                      row.cadence_s && row.type !== "work_boat"
-                        ? lookback.spanS / row.rhythm.length / row.cadence_s
-                        : null
-                    }
-                    width={165}
-                  />
-                </span>
-                <span className="hidden text-right text-second md:block">
-                  <At at={row.received_at} now={asOf} relative />
-                </span>
-              </li>
-            ))}
-          </ul>
           <footer className="mt-2 flex items-center gap-3 text-[12.5px] text-second">
             <span className="hidden md:inline">
               <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open <Key>F</Key> filter

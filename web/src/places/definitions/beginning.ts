@@ -1,0 +1,68 @@
+import type { Schemas } from "../../api/client";
+
+type Type = Schemas["TypeOut"];
+
+/** The kinds of payload that a decoder can be begun for, as the text says them and as people do. */
+export const PAYLOADS: [string, string][] = [
+  ["bytes, big endian", "bytes, most significant first"],
+  ["bytes, little endian", "bytes, least significant first"],
+  ["json", "JSON"],
+  ["cbor", "CBOR, the binary form of JSON"],
+  ["senml", "SenML packs"],
+  ["text", "text: lines, sentences, tables"],
+  ["registers", "registers of 16 bits"],
+  ["coils", "coils: single bits"],
+];
+
+/** The kind of payload that a message looks like. `hex`: its bytes; `text`: the same as text, where it is some. */
+export function looksLike(hex: string, text: string | null): string {
+  if (text === null) return /^[9ab][0-9a-f]/i.test(hex) && isMap(hex) ? "cbor" : "bytes, big endian";
+  const start = text.trimStart();
+  if (!/^[[{]/.test(start)) return "text";
+  try {
+    const found: unknown = JSON.parse(text);
+    const first: unknown = Array.isArray(found) ? found[0] : null;
+    return typeof first === "object" && first !== null && ("n" in first || "bn" in first) ? "senml" : "json";
+  } catch {
+    return "text";
+  }
+}
+
+/** Whether bytes begin as a map of CBOR does whose first key is a text (RFC 8949, major types 5 and 3). */
+const isMap = (hex: string) => /^(a[0-9a-f]|bf)(6|7)/i.test(hex);
+
+export const decoderDraft = (key: string, source: string) => `decoder ${key} for ${source}\n  `;
+
+/** On which side of a limit the trouble lies, by the words in which it is named. */
+function signOf(words: string): "<" | ">" | null {
+  if (/(^|[_\s])(min|minimum|low|lower|least|floor|below|under|weak|empty)($|[_\s])/.test(words)) return "<";
+  if (/(^|[_\s])(max|maximum|high|upper|most|ceiling|above|over|hot|full)($|[_\s])/.test(words)) return ">";
+  return null;
+}
+
+/** A first text for a condition: the field and the setpoint that its name speaks of, on the side that they mean. */
+export function conditionDraft(name: string, type: Type): string {
+  const words = name.toLowerCase();
+  const numbers = type.fields?.filter((f) => ["number", "integer"].includes(f.kind)) ?? [];
+  const spoken = (text: string) => text.split("_").filter((w) => w.length > 2 && words.includes(w)).length;
+  const wanted = signOf(words);
+  const pairs = numbers.flatMap((field) =>
+    (type.setpoints ?? [])
+      .filter((s) => s.unit === (field.unit || "1"))
+      .map((setpoint) => ({
+        field,
+        setpoint,
+        fit:
+          (setpoint.name.startsWith(field.name) ? 4 : 0) +
+          2 * spoken(field.name) +
+          spoken(setpoint.name) +
+          (wanted && signOf(setpoint.name) === wanted ? 3 : 0),
+      })),
+  );
+  const best = pairs.reduce<(typeof pairs)[number] | null>((a, b) => (a && a.fit >= b.fit ? a : b), null);
+  const field = best?.field ?? [...numbers].sort((a, b) => spoken(b.name) - spoken(a.name))[0];
+  const sign = (best && signOf(best.setpoint.name)) ?? wanted ?? ">";
+  const unit = field?.unit && field.unit !== "1" ? ` ${field.unit}` : "";
+  const rule = !field ? "" : `${field.name} ${sign} ${best ? `setpoint ${best.setpoint.name}` : `0${unit}`}`;
+  return `condition "${name}" priority medium\n  on ${type.key}\n  raise when ${rule} held 5 min\n`;
+}

@@ -1,0 +1,211 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { api, got, type Schemas } from "../../api/client";
+import { ofSites } from "../../api/queries";
+import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
+import { useKept } from "../../parts/lookback-state";
+import { useMay } from "../../parts/me";
+import { ownZone, zoneWord } from "../../parts/time";
+import { amount, wrongName } from "../../parts/written";
+import { Changes } from "./changes";
+
+type Site = Schemas["SiteOut"];
+
+/** Sites in the order of their tree, each with its depth. */
+export function asTree(sites: Site[]): { site: Site; depth: number }[] {
+  const known = new Set(sites.map((s) => s.name));
+  const under = (parent: string | null, depth: number): { site: Site; depth: number }[] =>
+    depth > 16
+      ? []
+      : sites
+          .filter((s) => (s.parent && known.has(s.parent) ? s.parent : null) === parent)
+          .sort((a, b) => a.title.localeCompare(b.title))
+          .flatMap((site) => [{ site, depth }, ...under(site.name, depth + 1)]);
+  return under(null, 0);
+}
+
+export default function Sites() {
+  const { name } = useParams();
+  const kept = useKept();
+  const engineer = useMay("engineer");
+  const sites = useQuery(ofSites());
+  if (sites.isPending) return <Waiting what="the sites" />;
+  if (!sites.data) return <Trouble error={sites.error} />;
+  const all = asTree(sites.data.results);
+  const chosen = name === "new" ? null : (all.find((s) => s.site.name === name)?.site ?? all[0]?.site);
+  return (
+    <>
+      <Heading title="Sites" about="Where devices are, as a tree; a site's clock is that of its calendar">
+        {engineer && (
+          <Link className="button strong" to={kept("/devices/sites/new")}>
+            Add a site
+          </Link>
+        )}
+      </Heading>
+      <div className="grid gap-8 lg:grid-cols-[260px_1fr]">
+        <ul className="rows self-start">
+          {all.map(({ site, depth }) => (
+            <li key={site.name}>
+              <Link
+                to={kept(`/devices/sites/${site.name}`)}
+                className={`row-line flex items-center pr-2.5 ${chosen?.name === site.name ? "is-selected" : ""}`}
+                style={{ paddingLeft: 10 + depth * 16 }}
+              >
+                <span className="font-semibold">{site.title}</span>
+                <span className="ml-auto text-second">{site.devices}</span>
+              </Link>
+            </li>
+          ))}
+          {all.length === 0 && <Empty title="No site yet.">Add one: a place where devices are.</Empty>}
+        </ul>
+        {(chosen || name === "new" || all.length === 0) && (
+          <SiteForm
+            key={chosen ? `${chosen.name} ${chosen.revision}` : "new"}
+            site={chosen ?? null}
+            all={sites.data.results}
+            editable={engineer}
+          />
+        )}
+      </div>
+    </>
+  );
+}
+
+function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; editable: boolean }) {
+  const client = useQueryClient();
+  const navigate = useNavigate();
+  const kept = useKept();
+  const [f, setF] = useState({
+    name: site?.name ?? "",
+    title: site?.title ?? "",
+    parent: site?.parent ?? "",
+    zone: site?.zone ?? all[0]?.zone ?? ownZone(),
+    latitude: String(site?.latitude ?? ""),
+    longitude: String(site?.longitude ?? ""),
+  });
+  const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
+  const latitude = amount(f.latitude, -90, 90);
+  const longitude = amount(f.longitude, -180, 180);
+  const body = {
+    title: f.title.trim() || f.name,
+    parent: f.parent || null,
+    zone: f.zone,
+    latitude: latitude.value ?? null,
+    longitude: longitude.value ?? null,
+  };
+  const wrong = Boolean(wrongName(f.name, "-") || latitude.problem || longitude.problem);
+  const again = () =>
+    client.invalidateQueries({
+      predicate: (q) => ["sites", "devices", "device", "changes"].includes(String(q.queryKey[0])),
+    });
+  const save = useMutation({
+    mutationFn: () =>
+      site
+        ? got(
+            api.PATCH("/api/v1/sites/{name}", {
+              params: { path: { name: site.name }, header: { "If-Match": `"${site.revision}"` } },
+              body,
+            }),
+          )
+        : got(api.POST("/api/v1/sites", { body: { name: f.name, ...body } })),
+    onSuccess: async (saved) => {
+      await again();
+      void navigate(kept(`/devices/sites/${saved.name}`));
+    },
+  });
+  const drop = useMutation({
+    mutationFn: () => got(api.DELETE("/api/v1/sites/{name}", { params: { path: { name: site!.name } } })),
+    onSuccess: async () => {
+      await navigate(kept("/devices/sites"));
+      await again();
+    },
+  });
+  const zones = [
+    ...new Set([f.zone, ...all.map((s) => s.zone ?? "UTC"), ownZone(), "UTC", ...Intl.supportedValuesOf("timeZone")]),
+  ];
+  return (
+    <form
+      noValidate
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (!wrong && f.name) save.mutate();
+      }}
+    >
+      <fieldset disabled={!editable} className="grid max-w-3xl gap-3 sm:grid-cols-2">
+        {site ? null : (
+          <NameField
+            label="name"
+            joint="-"
+            value={f.name}
+            change={(name) => setF({ ...f, name })}
+            note="stands in links: north-quay"
+          />
+        )}
+        <TextField
+          label="title"
+          value={f.title}
+          maxLength={120}
+          placeholder={f.name}
+          onChange={put("title")}
+          note="as people call it"
+        />
+        <Choose
+          label="lies in"
+          value={f.parent}
+          onChange={put("parent")}
+          empty="nothing: it is at the top"
+          options={all.filter((s) => s.name !== site?.name).map((s) => [s.name, s.title])}
+        />
+        <Choose
+          label="its clock"
+          value={f.zone}
+          onChange={put("zone")}
+          options={zones.map((zone) => [zone, named(zone)])}
+        />
+        <TextField
+          label="latitude"
+          inputMode="decimal"
+          value={f.latitude}
+          onChange={put("latitude")}
+          note="degrees, WGS 84"
+          problem={latitude.problem}
+        />
+        <TextField
+          label="longitude"
+          inputMode="decimal"
+          value={f.longitude}
+          onChange={put("longitude")}
+          note="degrees, WGS 84"
+          problem={longitude.problem}
+        />
+        <div className="flex flex-wrap items-center gap-3 sm:col-span-2">
+          {editable && (
+            <button className="button strong" disabled={save.isPending || wrong || !f.name}>
+              {site ? "Save the site" : "Add the site"}
+            </button>
+          )}
+          {site && (
+            <Link className="button" to={kept("/devices", { site: site.name })}>
+              Its devices
+            </Link>
+          )}
+          {editable && site && !site.devices && (
+            <button type="button" className="button" onClick={() => drop.mutate()}>
+              Delete the site
+            </button>
+          )}
+          {save.isSuccess && <span role="status">Saved.</span>}
+        </div>
+      </fieldset>
+      <Trouble error={save.error ?? drop.error} />
+      {site && <Changes about={site.name} />}
+    </form>
+  );
+}
+
+/** A zone as people know it: by its distance from UTC, and by its place where it has one. */
+const named = (zone: string) =>
+  zone.startsWith("Etc/") || zone === "UTC"
+    ? zoneWord(new Date(), zone)
+    : `${zone.replaceAll("_", " ")}, ${zoneWord(new Date(), zone)}`;
