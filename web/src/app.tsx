@@ -22,6 +22,7 @@ const DecoderScreen = lazy(() => import("./places/definitions/decoder"));
 const ConditionScreen = lazy(() => import("./places/definitions/condition"));
 const Alarms = lazy(() => import("./places/alarms/alarms"));
 const People = lazy(() => import("./places/people"));
+const Help = lazy(() => import("./places/help"));
 const Settings = lazy(() => import("./places/settings"));
 
 export function App() {
@@ -68,6 +69,8 @@ export function App() {
             <Route path="/alarms" element={<Alarms />} />
             <Route path="/people" element={<People />} />
             <Route path="/settings" element={<Settings />} />
+            <Route path="/help" element={<Help />} />
+            <Route path="/help/:doc" element={<Help />} />
             <Route
               path="*"
               element={<Empty title="There is no such screen.">The places are in the list on the left.</Empty>}

@@ -7,13 +7,25 @@ import { Trouble } from "./basics";
 import { useChosen } from "./chosen";
 import { Box } from "./dialog";
 import { setGround } from "./ground";
+import { titleOfDoc } from "../help/titles";
 import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
 import { useMay } from "./me";
 import { signOut } from "./session";
 
-type Act = { word: string; note: string; path?: string; act?: () => void; state?: string; also?: string };
+type Act = {
+  word: string;
+  note: string;
+  path?: string;
+  act?: () => void;
+  state?: string;
+  also?: string;
+  late?: boolean;
+};
 const MOST = 14;
+const FEW = 6; // below so many things that are found by name, the texts of the help are looked through too
+
+const keyOf = (act: Act) => `${act.word} ${act.note} ${act.path ?? ""}`;
 
 /** How well a thing fits: 0 it begins with the words, 1 each begins a word of it, 2 each stands in it, else null. */
 export function fit(act: { word: string; also?: string }, wanted: string): number | null {
@@ -36,6 +48,7 @@ export function Palette({
   go: (path: string) => void;
 }) {
   const [text, setText] = useState("");
+  const [held, setHeld] = useState<{ wanted: string; list: string } | null>(null);
   const kept = useKept();
   const engineer = useMay("engineer");
   const admin = useMay("admin");
@@ -53,10 +66,19 @@ export function Palette({
     queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query: {} } })),
   });
   const sites = useQuery({ ...ofSites(), enabled: open });
+  const help = useQuery({
+    queryKey: ["help"],
+    enabled: open && wanted.length > 2,
+    staleTime: Infinity,
+    queryFn: async () => (await import("../help/sections")).SECTIONS,
+  });
   const types = useQuery({ ...ofTypes(), enabled: open });
   const leave = useMutation({ mutationFn: signOut });
   useEffect(() => {
-    if (open) setText("");
+    if (open) {
+      setText("");
+      setHeld(null);
+    }
   }, [open]);
   const other = document.documentElement.dataset.ground === "dark" ? "light" : "dark";
   const places: Act[] = [
@@ -112,22 +134,41 @@ export function Palette({
       })),
     ]),
   ];
-  const found = wanted
-    ? all
-        .map((act) => ({ act, rank: fit(act, wanted) }))
-        .filter((row): row is { act: Act; rank: number } => row.rank !== null)
-        .sort((a, b) => a.rank - b.rank)
-        .slice(0, MOST)
-        .map((row) => row.act)
-    : places.slice(0, MOST);
-  const chosen = useChosen(found, (act) => `${act.word} ${act.note}`, wanted || "places");
+  if (wanted.length > 2)
+    all.push(
+      ...(help.data ?? []).map((s) => ({
+        word: s.title,
+        note: `help, ${titleOfDoc(s.doc)}`,
+        path: `/help/${s.doc}#${s.slug}`,
+        also: s.text,
+        late: true,
+      })),
+    );
+  const ranked = all
+    .map((act) => ({ act, rank: fit(act, wanted) }))
+    .filter((row): row is { act: Act; rank: number } => row.rank !== null)
+    .sort((a, b) => a.rank - b.rank || Number(a.act.late ?? false) - Number(b.act.late ?? false))
+    .map((row) => row.act);
+  const others = ranked.filter((act) => !act.late).length;
+  const found = (
+    wanted ? ranked.filter((act) => !act.late || others < FEW || act.word.toLowerCase().includes(wanted)) : places
+  ).slice(0, MOST);
+  // Until somebody walks, the first one is chosen, whatever is still being found; from then on, what was walked to.
+  const first = found[0] ? keyOf(found[0]) : "";
+  const list = held?.wanted === wanted ? held.list : `${wanted} ${first}`;
+  const chosen = useChosen(found, keyOf, list);
+  const walk = (by: number) => {
+    setHeld({ wanted, list });
+    chosen.walk(by, false);
+  };
   const choose = (act: Act | undefined) => {
     if (!act) return;
     onOpenChange(false);
     if (act.act) act.act();
     else if (act.path) {
-      const [path = "", query] = act.path.split("?");
-      go(kept(path, Object.fromEntries(new URLSearchParams(query))));
+      const [whole = "", part] = act.path.split("#");
+      const [path = "", query] = whole.split("?");
+      go(kept(path, Object.fromEntries(new URLSearchParams(query))) + (part ? `#${part}` : ""));
     }
   };
   return (
@@ -145,8 +186,8 @@ export function Palette({
           value={text}
           onChange={(e) => setText(e.target.value)}
           onKeyDown={(e) => {
-            if (e.key === "ArrowDown") chosen.walk(1, false);
-            else if (e.key === "ArrowUp") chosen.walk(-1, false);
+            if (e.key === "ArrowDown") walk(1);
+            else if (e.key === "ArrowUp") walk(-1);
             else if (e.key === "Enter") choose(chosen.current ?? found[0]);
             else return;
             e.preventDefault();
@@ -163,7 +204,10 @@ export function Palette({
                 aria-selected={row["aria-selected"]}
                 className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${row["aria-selected"] ? "is-selected" : ""}`}
                 onClick={() => choose(act)}
-                onMouseMove={row.onMouseDown}
+                onMouseMove={() => {
+                  setHeld({ wanted, list });
+                  row.onMouseDown();
+                }}
               >
                 {act.state && <StateMark state={act.state} />}
                 <span className="font-semibold">{act.word}</span>

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState, type ReactNode } from "react";
-import { NavLink, useNavigate } from "react-router";
+import { lazy, Suspense, useState, type ReactNode } from "react";
+import { NavLink, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
 import { HealthStrip } from "./health";
@@ -12,6 +12,8 @@ import { useMe } from "./me";
 import { Palette } from "./palette";
 import { counted } from "./words";
 import { WhySheet } from "./why";
+
+const HelpSheet = lazy(() => import("../help/sheet"));
 
 type Overview = Schemas["OverviewOut"];
 type Figure = { text: string; trouble?: boolean };
@@ -107,6 +109,7 @@ export function Shell({ children }: { children: ReactNode }) {
   const kept = useKept();
   const lookback = useLookback();
   const navigate = useNavigate();
+  const explained = useSearchParams()[0].get("help");
   const [palette, setPalette] = useState(false);
   const [menu, setMenu] = useState(false);
   const live = useLiveState();
@@ -185,6 +188,9 @@ export function Shell({ children }: { children: ReactNode }) {
                 People
               </NavLink>
             )}
+            <NavLink to={kept("/help")} className={`${item} h-8 text-second`}>
+              Help
+            </NavLink>
             <NavLink to={kept("/settings")} className={`${item} h-8 text-second`}>
               Settings
             </NavLink>
@@ -215,6 +221,11 @@ export function Shell({ children }: { children: ReactNode }) {
       </div>
       <Palette open={palette} onOpenChange={setPalette} go={(path) => void navigate(path)} />
       <WhySheet />
+      {explained !== null && (
+        <Suspense fallback={null}>
+          <HelpSheet word={explained} />
+        </Suspense>
+      )}
     </div>
   );
 }
