@@ -36,9 +36,20 @@ FIXED = """decoder fixed for bytes, little endian
   byte 20  heat     i16 / 10                   Cel  missing "not fitted" raw -32768
   byte 22  count    u16
 """
-FIXED_FIELDS = np.dtype([
-    ("mark", "u1"), ("mode", "u1"), ("level", "<i2"), ("flow", "<u2"), ("depth", "<i4"), ("total", "<u4"), ("voltage", "<u2"), ("current", "<f4"), ("heat", "<i2"), ("count", "<u2"),
-])  # fmt: skip
+FIXED_FIELDS = np.dtype(
+    [
+        ("mark", "u1"),
+        ("mode", "u1"),
+        ("level", "<i2"),
+        ("flow", "<u2"),
+        ("depth", "<i4"),
+        ("total", "<u4"),
+        ("voltage", "<u2"),
+        ("current", "<f4"),
+        ("heat", "<i2"),
+        ("count", "<u2"),
+    ]
+)
 
 RECORDS = """decoder records for bytes, big endian
   records bytes 1 to -1, tag u8, size u8
@@ -84,12 +95,23 @@ def fixed_by_hand(data: np.ndarray, count: int) -> dict[str, Any]:
     level, voltage = rows["level"] / 100, rows["voltage"] / 1000
     current = rows["current"].astype(float)
     return {
-        "good": good, "mode": rows["mode"].astype(float), "mode there": np.isin(rows["mode"], [0, 1, 2]),
-        "level": level, "level there": (level >= -20) & (level <= 120),
-        "flow": rows["flow"] / 10, "flow there": rows["flow"] != 0xFFFF, "depth": rows["depth"] / 1000, "total": rows["total"].astype(float),
-        "voltage": voltage, "voltage there": (voltage >= 0) & (voltage <= 30),
-        "current": current, "current there": np.isfinite(current), "heat": rows["heat"] / 10, "heat there": rows["heat"] != -32768, "count": rows["count"].astype(float),
-    }  # fmt: skip
+        "good": good,
+        "mode": rows["mode"].astype(float),
+        "mode there": np.isin(rows["mode"], [0, 1, 2]),
+        "level": level,
+        "level there": (level >= -20) & (level <= 120),
+        "flow": rows["flow"] / 10,
+        "flow there": rows["flow"] != 0xFFFF,
+        "depth": rows["depth"] / 1000,
+        "total": rows["total"].astype(float),
+        "voltage": voltage,
+        "voltage there": (voltage >= 0) & (voltage <= 30),
+        "current": current,
+        "current there": np.isfinite(current),
+        "heat": rows["heat"] / 10,
+        "heat there": rows["heat"] != -32768,
+        "count": rows["count"].astype(float),
+    }
 
 
 Found = tuple[str, float | None, str | None, int]  # field, value, why it is missing, measured at
@@ -161,9 +183,14 @@ def records_payloads(count: int, random: np.random.Generator) -> list[bytes]:
     found = []
     for numbers in random.integers(0, 100, (count, 6)).tolist():
         parts = [
-            bytes([1, 4]) + struct.pack(">I", numbers[0]), bytes([2, 3]) + numbers[1].to_bytes(3, "big"), bytes([3, 2]) + struct.pack(">h", numbers[2]),
-            bytes([4, 1, numbers[3] % 3]), bytes([5, 1, numbers[4]]), bytes([6, 2]) + struct.pack(">H", numbers[5]), bytes([9, 3, 1, 2, 3]),
-        ]  # fmt: skip
+            bytes([1, 4]) + struct.pack(">I", numbers[0]),
+            bytes([2, 3]) + numbers[1].to_bytes(3, "big"),
+            bytes([3, 2]) + struct.pack(">h", numbers[2]),
+            bytes([4, 1, numbers[3] % 3]),
+            bytes([5, 1, numbers[4]]),
+            bytes([6, 2]) + struct.pack(">H", numbers[5]),
+            bytes([9, 3, 1, 2, 3]),
+        ]
         random.shuffle(parts)
         found.append(b"\x31" + b"".join(parts[: 5 + numbers[0] % 3]))
     return found
@@ -178,12 +205,17 @@ def repeats_payloads(count: int, random: np.random.Generator) -> list[bytes]:
 
 def json_payloads(count: int, random: np.random.Generator) -> list[bytes]:
     return [
-        orjson.dumps({
-            "t": "2026-03-02T09:15:20Z", "state": "under_way", "nav": {"sog": round(v, 1), "cog": 271.5}, "fuel": {"flow": 14.2},
-            "engine": {"rpm": 1450 if v < 9 else "n/a", "heat": 80.5, "hours": 1204.7},
-        })
+        orjson.dumps(
+            {
+                "t": "2026-03-02T09:15:20Z",
+                "state": "under_way",
+                "nav": {"sog": round(v, 1), "cog": 271.5},
+                "fuel": {"flow": 14.2},
+                "engine": {"rpm": 1450 if v < 9 else "n/a", "heat": 80.5, "hours": 1204.7},
+            }
+        )
         for v in random.uniform(0, 10, count).tolist()
-    ]  # fmt: skip
+    ]
 
 
 # measuring ---------------------------------------------------------------------

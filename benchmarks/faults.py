@@ -1,6 +1,7 @@
 """Faults: parts are killed, stopped and held up, at random and two at once, while senders go on.
 
-Every payload is one of a kind and sent once. What a sender was told to be taken must be stored once, and counted once by
+Every payload is one of a kind and sent once. What a sender was told to be taken must be stored once, and counted once
+by
 the engine. What a killed broker loses of its own (acknowledged by it, and neither saved nor taken by intake yet) is
 counted apart.
 """
@@ -264,10 +265,14 @@ def measure(rounds: int, seed: int = 1) -> dict[str, Any]:
     port = stack.free_ports()
     for name in ("OCULUM_DATABASE_PORT", "OCULUM_BROKER_PORT", "OCULUM_DATABASE"):
         os.environ.pop(name, None)
-    os.environ.update({
-        "OCULUM_DATA": str(folder), "OCULUM_PORT": str(port), "OCULUM_MESSAGES_PER_MINUTE": "1000000",
-        "DJANGO_SETTINGS_MODULE": "server.settings",
-    })  # fmt: skip
+    os.environ.update(
+        {
+            "OCULUM_DATA": str(folder),
+            "OCULUM_PORT": str(port),
+            "OCULUM_MESSAGES_PER_MINUTE": "1000000",
+            "DJANGO_SETTINGS_MODULE": "server.settings",
+        }
+    )
     command = [sys.executable, "-m", "server.runner"]
     place = ["--port", str(port), "--data", str(folder)]
     good = False

@@ -198,8 +198,14 @@ def measure(seconds: float, seed: int | None = None) -> dict[str, Any]:
         print(line, file=sys.stderr)
     return {
         "figures": {
-            "payloads": tally.payloads, "payloads_refused": tally.refused, "definitions": tally.definitions, "definitions_sound": tally.sound,
-            "crashes": len(tally.crashes), "hangs": len(tally.hangs), "slowest_message_ms": tally.slowest * 1000, "seed": seed,
+            "payloads": tally.payloads,
+            "payloads_refused": tally.refused,
+            "definitions": tally.definitions,
+            "definitions_sound": tally.sound,
+            "crashes": len(tally.crashes),
+            "hangs": len(tally.hangs),
+            "slowest_message_ms": tally.slowest * 1000,
+            "seed": seed,
         },
         "ratios": {},
-    }  # fmt: skip
+    }

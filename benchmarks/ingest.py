@@ -121,7 +121,8 @@ def copy_only(url: str, seconds: float) -> float:
                 connection.transaction(),
                 connection.cursor() as cursor,
                 cursor.copy(
-                    "copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin"
+                    "copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from"
+                    " stdin"
                 ) as copy,
             ):
                 for _ in range(1000):
@@ -204,9 +205,15 @@ def result(url: str, sent: int, receiving: float, copying: float) -> dict[str, A
     rate = len(set(marks)) / took
     return {
         "figures": {
-            "sent": sent, "committed": committed, "lost": max(sent - len(set(marks)), 0), "doubled": doubled, "messages_per_s": rate,
-            "delay_p50_ms": float(np.percentile(delays, 50)), "delay_p99_ms": float(np.percentile(delays, 99)),
-            "receive_only_per_s": receiving, "copy_only_per_s": copying,
+            "sent": sent,
+            "committed": committed,
+            "lost": max(sent - len(set(marks)), 0),
+            "doubled": doubled,
+            "messages_per_s": rate,
+            "delay_p50_ms": float(np.percentile(delays, 50)),
+            "delay_p99_ms": float(np.percentile(delays, 99)),
+            "receive_only_per_s": receiving,
+            "copy_only_per_s": copying,
         },
         "ratios": {"to_lower_ceiling": rate / min(receiving, copying)},
-    }  # fmt: skip
+    }

@@ -49,7 +49,8 @@ def measure(seconds: float) -> dict[str, Any]:
             connection.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-8, 1) d")
             connection.execute(
                 "insert into message (part, received_at, device_id, channel, payload)"
-                " select 0, %s - make_interval(secs => (%s - n) * 6), (%s::int[])[1 + n %% %s], 1, %s from generate_series(0, %s) n",
+                " select 0, %s - make_interval(secs => (%s - n) * 6), (%s::int[])[1 + n %% %s], 1, %s from"
+                " generate_series(0, %s) n",
                 (end, MESSAGES, [d.pk for d in devices], DEVICES, PAYLOAD, MESSAGES - 1),
             )
         engine = Engine(instance.database_url())
@@ -82,13 +83,18 @@ def measure(seconds: float) -> dict[str, Any]:
         apply_s = time.perf_counter() - began
         with psycopg.connect(instance.database_url()) as connection:
             counts = connection.execute(
-                "select (select count(*) from reading_row), (select count(distinct version_id) from reading_row), (select count(*) from replaced_reading)"
+                "select (select count(*) from reading_row), (select count(distinct version_id) from reading_row),"
+                " (select count(*) from replaced_reading)"
             ).fetchone()
         assert counts is not None and counts == (MESSAGES, 1, MESSAGES), counts
         return {
             "figures": {
-                "messages": MESSAGES, "trial_s": trial_s, "trial_messages_per_s": MESSAGES / trial_s, "apply_s": apply_s, "apply_messages_per_s": MESSAGES / apply_s,
+                "messages": MESSAGES,
+                "trial_s": trial_s,
+                "trial_messages_per_s": MESSAGES / trial_s,
+                "apply_s": apply_s,
+                "apply_messages_per_s": MESSAGES / apply_s,
                 "first_messages_per_s": first,
             },
             "ratios": {"apply_to_first": (MESSAGES / apply_s) / first},
-        }  # fmt: skip
+        }

@@ -62,9 +62,15 @@ def load_records() -> dict[str, str]:
         devices: dict[str, Device] = {}
         for unit in world.fleet():
             devices[unit.name] = Device.objects.create(
-                name=unit.name, title=unit.title, type=types[unit.type], site=sites[unit.site], gateway=devices.get(unit.gateway or ""),
-                labels=unit.labels, latitude=unit.latitude, longitude=unit.longitude,
-            )  # fmt: skip
+                name=unit.name,
+                title=unit.title,
+                type=types[unit.type],
+                site=sites[unit.site],
+                gateway=devices.get(unit.gateway or ""),
+                labels=unit.labels,
+                latitude=unit.latitude,
+                longitude=unit.longitude,
+            )
             if unit.gateway is None:
                 keys[unit.name] = give_key(devices[unit.name])
         Device.objects.update(registered_at=datetime.now(UTC) - timedelta(days=DAYS))

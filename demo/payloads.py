@@ -57,10 +57,22 @@ def buoy_2(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
         oxygen = round(value("oxygen") * 100) if there("oxygen") else 0xFFF
         lat, lon = columns["fix"].values[i]
         body = struct.pack(
-            ">BIhhHHBBBiiBHB", 0x20 | int(value("mode")), int(clock[i]), round(value("water_temperature") * 100), round(float(deep[i]) * 100), round(value("salinity") * 1000),
-            oxygen << 4 | round(value("turbidity") * 10) >> 8, round(value("turbidity") * 10) & 0xFF, round((value("battery") - 2) * 100), int(charging[i]) << 7 | 2 << 5 | 11,
-            round(lat * 1e7), round(lon * 1e7), 5, round(float(chlorophyll[i]) * 100), SAMPLES,
-        ) + struct.pack(f">{SAMPLES}H", *(int(round(s / 2)) for s in strains[i]))  # fmt: skip
+            ">BIhhHHBBBiiBHB",
+            0x20 | int(value("mode")),
+            int(clock[i]),
+            round(value("water_temperature") * 100),
+            round(float(deep[i]) * 100),
+            round(value("salinity") * 1000),
+            oxygen << 4 | round(value("turbidity") * 10) >> 8,
+            round(value("turbidity") * 10) & 0xFF,
+            round((value("battery") - 2) * 100),
+            int(charging[i]) << 7 | 2 << 5 | 11,
+            round(lat * 1e7),
+            round(lon * 1e7),
+            5,
+            round(float(chlorophyll[i]) * 100),
+            SAMPLES,
+        ) + struct.pack(f">{SAMPLES}H", *(int(round(s / 2)) for s in strains[i]))
         out.append(body)
     return [body + struct.pack(">H", crc) for body, crc in zip(out, _sums("crc16_ibm3740", out), strict=True)]
 
@@ -83,15 +95,23 @@ def gateway(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     for i, at in enumerate(times.tolist()):
         listed = [
             {
-                "dev": other.name, "kind": "ondel", "rx": moment // 1000,
-                "rssi": round(strength[other.name][0] + 3 * stray), "snr": strength[other.name][1],
+                "dev": other.name,
+                "kind": "ondel",
+                "rx": moment // 1000,
+                "rssi": round(strength[other.name][0] + 3 * stray),
+                "snr": strength[other.name][1],
             }
             for other, moment, stray in frames[i]
-        ]  # fmt: skip
+        ]
         document = {
-            "gw": unit.name, "layout": 4, "sent": iso(at - 400_000), "up": (at - story.ago(30)) // 1_000_000,
-            "cpu": {"load": round(float(load[i]), 3), "temp": round(44 + 20 * float(load[i]), 1)}, "mem": {"used": int(used[i] * 1_073_741_824), "total": 1_073_741_824}, "frames": listed,
-        }  # fmt: skip
+            "gw": unit.name,
+            "layout": 4,
+            "sent": iso(at - 400_000),
+            "up": (at - story.ago(30)) // 1_000_000,
+            "cpu": {"load": round(float(load[i]), 3), "temp": round(44 + 20 * float(load[i]), 1)},
+            "mem": {"used": int(used[i] * 1_073_741_824), "total": 1_073_741_824},
+            "frames": listed,
+        }
         out.append(json.dumps(document, separators=(",", ":")).encode())
     return out
 
@@ -179,11 +199,18 @@ def weather_mast(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
     for i, at in enumerate(times.tolist()):
         knots = style == "knots"
         items = [
-            f"WS {wind[i] * of_speed:.1f} {speed}" if wind[i] > 0.3 else "WS CALM", f"WG {gust[i] * of_speed:.1f} {speed}",
-            f"WD {COMPASS[int((direction[i] + 11.25) / 22.5) % 16]}" if style == "comma" else f"WD {direction[i]:.0f} deg",
-            f"TA {air[i] * 1.8 + 32:.1f} F" if knots else f"TA {air[i]:.1f} C", f"PR {pressure[i] / 33.86389:.3f} inHg" if knots else f"PR {pressure[i]:.1f} hPa",
-            f"RN {rain[i]:.1f} mm", f"RH {humidity[i]:.0f} %", f"BV {12.5 + 0.2 * light[i]:.1f} V", "HT N",
-        ]  # fmt: skip
+            f"WS {wind[i] * of_speed:.1f} {speed}" if wind[i] > 0.3 else "WS CALM",
+            f"WG {gust[i] * of_speed:.1f} {speed}",
+            f"WD {COMPASS[int((direction[i] + 11.25) / 22.5) % 16]}"
+            if style == "comma"
+            else f"WD {direction[i]:.0f} deg",
+            f"TA {air[i] * 1.8 + 32:.1f} F" if knots else f"TA {air[i]:.1f} C",
+            f"PR {pressure[i] / 33.86389:.3f} inHg" if knots else f"PR {pressure[i]:.1f} hPa",
+            f"RN {rain[i]:.1f} mm",
+            f"RH {humidity[i]:.0f} %",
+            f"BV {12.5 + 0.2 * light[i]:.1f} V",
+            "HT N",
+        ]
         if style == "comma":
             items = [item.replace(".", ",") for item in items]
         out.append((f"VM9;2;{unit.name};{iso(at - 1_000_000)};" + ";".join(items) + ";").encode())
@@ -240,10 +267,26 @@ def purification_tank(story: Story, unit: Unit, times: np.ndarray) -> list[bytes
     return [row.tobytes() for row in block]
 
 
-BLOCK = np.dtype([
-    ("head", ">u2"), ("state", ">u2"), ("flow", ">u2"), ("total", ">u4"), ("uv", "V4"), ("lamp", "V4"), ("level", ">i2"), ("temperature", ">i2"), ("name", "S8"),
-    ("mantissa", ">u2"), ("exponent", ">i2"), ("salinity", ">u2"), ("start", ">u4"), ("flow_setpoint", ">u2"), ("uv_setpoint", "V4"), ("sum", ">u2"),
-])  # fmt: skip
+BLOCK = np.dtype(
+    [
+        ("head", ">u2"),
+        ("state", ">u2"),
+        ("flow", ">u2"),
+        ("total", ">u4"),
+        ("uv", "V4"),
+        ("lamp", "V4"),
+        ("level", ">i2"),
+        ("temperature", ">i2"),
+        ("name", "S8"),
+        ("mantissa", ">u2"),
+        ("exponent", ">i2"),
+        ("salinity", ">u2"),
+        ("start", ">u4"),
+        ("flow_setpoint", ">u2"),
+        ("uv_setpoint", "V4"),
+        ("sum", ">u2"),
+    ]
+)
 
 
 def _low_first(values: np.ndarray) -> np.ndarray:
@@ -281,9 +324,12 @@ def crate_logger(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
             if n > 0.975
         ]
         block: dict[int, Any] = {
-            0: 1, 1: bytes.fromhex(unit.name.removeprefix("crate-")), 2: cbor2.CBORTag(1, first // 1_000_000), 3: CRATE_STEP_S,
+            0: 1,
+            1: bytes.fromhex(unit.name.removeprefix("crate-")),
+            2: cbor2.CBORTag(1, first // 1_000_000),
+            3: CRATE_STEP_S,
             4: [round(t * 10) if ok else None for t, ok in zip(temperature.tolist(), present.tolist(), strict=True)],
-        }  # fmt: skip
+        }
         if shocks:
             block[5] = [list(s) for s in shocks]
         if opened:

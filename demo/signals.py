@@ -233,10 +233,16 @@ def boat(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
 
 MAKERS = {"raft_buoy": buoy, "work_boat": boat}
 CADENCE_US = {
-    "work_boat": 20_000_000, "raft_buoy": 600_000_000, "shore_gateway": 300_000_000, "tide_gauge": 360_000_000, "weather_mast": 600_000_000,
-    "purification_tank": 15_000_000, "crate_logger": 6 * HOUR_US,
-}  # fmt: skip
-# Each 15 s would be a million messages of history for six tanks: before the last day, every 20th is kept, and 300 s are the cadence.
+    "work_boat": 20_000_000,
+    "raft_buoy": 600_000_000,
+    "shore_gateway": 300_000_000,
+    "tide_gauge": 360_000_000,
+    "weather_mast": 600_000_000,
+    "purification_tank": 15_000_000,
+    "crate_logger": 6 * HOUR_US,
+}
+# Each 15 s would be a million messages of history for six tanks: before the last day, every 20th is kept, and 300 s are
+# the cadence.
 HEARD_US = 300_000_000
 DENSE_US, THINNED = DAY_US, 20
 

@@ -64,9 +64,14 @@ TYPES = [
 # Fields that come with messages of other types: the gateways tell how well they hear each buoy.
 FIELDS = {"raft_buoy": [("rssi", "dB{mW}"), ("snr", "dB")]}
 DECODERS = {
-    "raft_buoy": "raft_buoy.ocu", "work_boat": "work_boat.ocu", "shore_gateway": "shore_gateway.ocu", "crate_logger": "sheets/crate_logger.ocu",
-    "tide_gauge": "sheets/tide_gauge.ocu", "weather_mast": "sheets/weather_mast.ocu", "purification_tank": "sheets/purification_tank.ocu",
-}  # fmt: skip
+    "raft_buoy": "raft_buoy.ocu",
+    "work_boat": "work_boat.ocu",
+    "shore_gateway": "shore_gateway.ocu",
+    "crate_logger": "sheets/crate_logger.ocu",
+    "tide_gauge": "sheets/tide_gauge.ocu",
+    "weather_mast": "sheets/weather_mast.ocu",
+    "purification_tank": "sheets/purification_tank.ocu",
+}
 CONDITIONS = [
     "oxygen_low.ocu",
     "turbidity_high.ocu",

@@ -11,6 +11,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
+from oculum.errors import OculumError
+
 from .alarms.evaluate import DeviceState, Transition, evaluate_condition
 from .batches import FIRST_REASON, Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
@@ -31,7 +33,7 @@ class WatchedCondition:
     states: dict[int, DeviceState]
 
 
-class ConditionFailed(Exception):
+class ConditionFailed(OculumError):
     """A condition that could not be evaluated. key: which one."""
 
     def __init__(self, key: int, error: Exception) -> None:
@@ -57,7 +59,9 @@ def advance(
 
 @dataclass
 class Effects:
-    """What a batch does: columns of each lot, the newest values after it with the row that brought them, alarm transitions by condition."""
+    """What a batch does: columns of each lot, the newest values after it with the row that brought them, alarm
+    transitions by condition.
+    """
 
     decoded: list[Decoded] = field(default_factory=list)
     newest: dict[tuple[int, str], tuple[Newest, int]] = field(default_factory=dict)
@@ -97,7 +101,8 @@ def without_context(decoded: Decoded, context: int) -> Decoded:
 
 
 def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
-    """Gives readings to the devices that the messages name; those of a device that the sender may not speak for are refused as a part.
+    """Gives readings to the devices that the messages name; those of a device that the sender may not speak for are
+    refused as a part.
 
     sender: int64 (n,), the device of each message. Sets `owner` of the groups.
     """

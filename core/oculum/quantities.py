@@ -17,10 +17,12 @@ from functools import cache, lru_cache
 from pathlib import Path
 from typing import Any
 
+from oculum.errors import OculumError
+
 Dimension = tuple[tuple[str, int], ...]
 
 
-class UnitError(ValueError):
+class UnitError(OculumError, ValueError):
     """A unit code that cannot be understood; the message says which part and why."""
 
 
@@ -122,12 +124,32 @@ _ATOMS: dict[str, tuple[dict[str, int], str | None, bool]] = {
 _LOCAL: dict[str, tuple[Dimension, Fraction]] = {}  # declared in a file: dimension and factor
 
 _PREFIXES: dict[str, Fraction] = {
-    **{letter: Fraction(10) ** power for letter, power in (
-        ("Y", 24), ("Z", 21), ("E", 18), ("P", 15), ("T", 12), ("G", 9), ("M", 6), ("k", 3), ("h", 2), ("da", 1),
-        ("d", -1), ("c", -2), ("m", -3), ("u", -6), ("n", -9), ("p", -12), ("f", -15),
-    )},
-    "Ki": Fraction(1024), "Mi": Fraction(1024**2), "Gi": Fraction(1024**3),
-}  # fmt: skip
+    **{
+        letter: Fraction(10) ** power
+        for letter, power in (
+            ("Y", 24),
+            ("Z", 21),
+            ("E", 18),
+            ("P", 15),
+            ("T", 12),
+            ("G", 9),
+            ("M", 6),
+            ("k", 3),
+            ("h", 2),
+            ("da", 1),
+            ("d", -1),
+            ("c", -2),
+            ("m", -3),
+            ("u", -6),
+            ("n", -9),
+            ("p", -12),
+            ("f", -15),
+        )
+    },
+    "Ki": Fraction(1024),
+    "Mi": Fraction(1024**2),
+    "Gi": Fraction(1024**3),
+}
 
 _NOTED = r"[!$-+\--Z^_a-z|~]"  # what may stand in the braces and brackets of a unit: no quote, no mark of a comment
 _TERM = re.compile(

@@ -129,7 +129,10 @@ def forbidden(request: HttpRequest, exception: Exception | None = None) -> HttpR
 
 
 class Readable:
-    """Turns away requests whose address holds what no text can: NUL, half characters. Errors of Django become problems."""
+    """Turns away requests whose address holds what no text can:
+
+    NUL, half characters. Errors of Django become problems.
+    """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
         self.get_response = get_response

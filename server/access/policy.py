@@ -6,8 +6,14 @@ from collections.abc import Callable
 
 from django.http import HttpRequest, HttpResponse
 
-STRICT = "default-src 'self'; style-src 'self'{nonce}; style-src-attr 'unsafe-inline'; img-src 'self' data:; connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
-DOCUMENTATION = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
+STRICT = (
+    "default-src 'self'; style-src 'self'{nonce}; style-src-attr 'unsafe-inline'; img-src 'self' data:;"
+    " connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'; form-action 'self'"
+)
+DOCUMENTATION = (
+    "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; object-src 'none';"
+    " base-uri 'none'; frame-ancestors 'none'"
+)
 
 
 def strict(nonce: str | None = None) -> str:

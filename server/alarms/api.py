@@ -41,10 +41,27 @@ class AlarmOut(serializers.ModelSerializer):
     class Meta:
         model = Alarm
         fields = [
-            "id", "condition", "definition", "version", "device", "device_title", "site_title", "priority", "text",
-            "field", "value", "limit", "unit", "raised_at", "cleared_at", "acknowledged_at", "acknowledged_by",
-            "undo_until", "notes", "message_id",
-        ]  # fmt: skip
+            "id",
+            "condition",
+            "definition",
+            "version",
+            "device",
+            "device_title",
+            "site_title",
+            "priority",
+            "text",
+            "field",
+            "value",
+            "limit",
+            "unit",
+            "raised_at",
+            "cleared_at",
+            "acknowledged_at",
+            "acknowledged_by",
+            "undo_until",
+            "notes",
+            "message_id",
+        ]
 
     def get_site_title(self, alarm: Alarm) -> str | None:
         return alarm.device.site.title if alarm.device.site else None
@@ -135,9 +152,12 @@ class AlarmsView(APIView):
     """Open alarms, worst first; with `past`, those of the lookback, newest first."""
 
     @extend_schema(
-        parameters=[OpenApiParameter(n, str) for n in ("show", "device", "condition", "from", "to")] + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
-        responses=AlarmPage, operation_id="alarms", tags=["alarms"],
-    )  # fmt: skip
+        parameters=[OpenApiParameter(n, str) for n in ("show", "device", "condition", "from", "to")]
+        + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=AlarmPage,
+        operation_id="alarms",
+        tags=["alarms"],
+    )
     def get(self, request: Request) -> Response:
         """`show` is open (default) or all."""
         limit, offset = bounded(request)
@@ -200,10 +220,13 @@ class SummaryView(APIView):
         start, end, _ = span(request)
         with connection.cursor() as cursor:
             cursor.execute(
-                "select condition_id, d.name, min(a.priority), sum(a.n)::int, count(*)::int, sum(a.untaken)::int, max(a.last), (array_agg(v.title order by a.n desc))[1], max(a.n)::int"
-                " from (select condition_id, device_id, min(priority) as priority, count(*) as n, count(*) filter (where cleared_at is not null and acknowledged_at is null) as untaken,"
+                "select condition_id, d.name, min(a.priority), sum(a.n)::int, count(*)::int, sum(a.untaken)::int,"
+                " max(a.last), (array_agg(v.title order by a.n desc))[1], max(a.n)::int"
+                " from (select condition_id, device_id, min(priority) as priority, count(*) as n, count(*) filter"
+                " (where cleared_at is not null and acknowledged_at is null) as untaken,"
                 " max(raised_at) as last from alarms_alarm where raised_at > %s and raised_at <= %s group by 1, 2) a"
-                " join definitions_definition d on d.id = a.condition_id join fleet_device v on v.id = a.device_id group by 1, 2 order by 4 desc limit 50",
+                " join definitions_definition d on d.id = a.condition_id join fleet_device v on v.id = a.device_id"
+                " group by 1, 2 order by 4 desc limit 50",
                 (start, end),
             )
             names = [
@@ -308,9 +331,12 @@ class JournalView(APIView):
     """What happened to alarms in the lookback, newest first."""
 
     @extend_schema(
-        parameters=[OpenApiParameter(n, str) for n in ("device", "alarm", "from", "to")] + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
-        responses=JournalPage, operation_id="journal", tags=["alarms"],
-    )  # fmt: skip
+        parameters=[OpenApiParameter(n, str) for n in ("device", "alarm", "from", "to")]
+        + [OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=JournalPage,
+        operation_id="journal",
+        tags=["alarms"],
+    )
     def get(self, request: Request) -> Response:
         limit, offset = bounded(request)
         found = JournalEntry.objects.select_related("alarm", "alarm__device", "alarm__condition", "person", "version")

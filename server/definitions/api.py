@@ -216,11 +216,18 @@ class CheckView(APIView):
             }
             for i in (plan.limits if isinstance(plan, ConditionPlan) else ())
         ]
-        return Response({
-            "problems": problems_of(problems), "good": plan is not None, "fields": fields, "limits": drawn,
-            "type": plan.device_type if isinstance(plan, ConditionPlan) else None, "priority": plan.priority if isinstance(plan, ConditionPlan) else None,
-            "source": plan.source if isinstance(plan, DecoderPlan) else None, "needs_before": isinstance(plan, DecoderPlan) and plan.needs_before,
-        })  # fmt: skip
+        return Response(
+            {
+                "problems": problems_of(problems),
+                "good": plan is not None,
+                "fields": fields,
+                "limits": drawn,
+                "type": plan.device_type if isinstance(plan, ConditionPlan) else None,
+                "priority": plan.priority if isinstance(plan, ConditionPlan) else None,
+                "source": plan.source if isinstance(plan, DecoderPlan) else None,
+                "needs_before": isinstance(plan, DecoderPlan) and plan.needs_before,
+            }
+        )
 
 
 class FormView(APIView):
@@ -336,7 +343,10 @@ class RetireView(APIView):
 
 
 class DecodeAgainView(APIView):
-    """Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival."""
+    """Runs messages of a type once more through the decoder in force, in the background:
+
+    the refused ones, or all of a span of arrival.
+    """
 
     @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])
     def get(self, request: Request, key: str) -> Response:

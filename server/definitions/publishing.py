@@ -28,7 +28,8 @@ class CasesFail(Exception):
 
     def __init__(self, names: list[str]) -> None:
         super().__init__(
-            f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}: {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}"
+            f"{len(names)} case{'s fail' if len(names) != 1 else ' fails'}:"
+            f" {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}"
         )
         self.names = names
 
@@ -187,7 +188,10 @@ def put_in_force(definition: Definition, number: int, person: Person | None) -> 
 
 
 def give_first(definition: Definition, version: Version, selection: Selection, person: Person | None) -> Rollout:
-    """A version for chosen devices before the others have it; also widens or narrows which ones. Raises NothingInForce."""
+    """A version for chosen devices before the others have it;
+
+    also widens or narrows which ones. Raises NothingInForce.
+    """
     with transaction.atomic():
         if definition.kind != "decoder" or definition.live_id is None:
             raise NothingInForce

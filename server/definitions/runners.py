@@ -1,4 +1,7 @@
-"""Which device runs which version of a decoder, as the records say; the engine's registry says the same of its place in the stream."""
+"""Which device runs which version of a decoder, as the records say;
+
+the engine's registry says the same of its place in the stream.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +30,10 @@ class Runs:
 def runs(
     definition: Definition, selection: Selection | None = None, devices: QuerySet[Device] | None = None
 ) -> list[Runs]:
-    """The devices of a decoder that are not retired, or those asked for, by name. With a selection: as if that were the rollout."""
+    """The devices of a decoder that are not retired, or those asked for, by name.
+
+    With a selection: as if that were the rollout.
+    """
     if devices is None:
         devices = Device.objects.filter(type=definition.type_id).exclude(phase="retired")
     rollout = Rollout.objects.filter(definition=definition).first()

@@ -117,10 +117,18 @@ def rollout_out(definition: Definition) -> dict[str, Any]:
     groups = [[r.device for r in all_ if r.because == because] for because in ("chosen", "in force")]
     chosen, others = (counts(devices, rollout.began_at) for devices in groups)
     return {
-        "number": rollout.version.number, "labels": rollout.labels, "site": rollout.site.name if rollout.site else None, "site_title": rollout.site.title if rollout.site else None,
-        "share": rollout.share, "began_at": rollout.began_at, "who": (rollout.person.first_name or rollout.person.username) if rollout.person else None, "text": rollout.version.text,
-        "chosen": chosen | {"version": rollout.version.number}, "others": others | {"version": definition.live.number if definition.live else None}, "held": held,
-    }  # fmt: skip
+        "number": rollout.version.number,
+        "labels": rollout.labels,
+        "site": rollout.site.name if rollout.site else None,
+        "site_title": rollout.site.title if rollout.site else None,
+        "share": rollout.share,
+        "began_at": rollout.began_at,
+        "who": (rollout.person.first_name or rollout.person.username) if rollout.person else None,
+        "text": rollout.version.text,
+        "chosen": chosen | {"version": rollout.version.number},
+        "others": others | {"version": definition.live.number if definition.live else None},
+        "held": held,
+    }
 
 
 class RolloutView(APIView):
@@ -184,9 +192,17 @@ class RunsView(APIView):
     """Which device runs which version of a decoder, and because of what."""
 
     @extend_schema(
-        parameters=[OpenApiParameter("q", str), OpenApiParameter("version", int), OpenApiParameter("because", str), OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
-        responses=RunsOut(many=True), operation_id="runs", tags=["definitions"],
-    )  # fmt: skip
+        parameters=[
+            OpenApiParameter("q", str),
+            OpenApiParameter("version", int),
+            OpenApiParameter("because", str),
+            OpenApiParameter("limit", int),
+            OpenApiParameter("offset", int),
+        ],
+        responses=RunsOut(many=True),
+        operation_id="runs",
+        tags=["definitions"],
+    )
     def get(self, request: Request, ident: int) -> Response:
         definition = decoder_of(ident, NO_VERSIONS)
         ask = request.query_params
@@ -241,14 +257,17 @@ class FailingView(APIView):
         start, end, _ = span(request)
         with connection.cursor() as cursor:
             cursor.execute(
-                "select r.code, r.reason, r.line, v.number, count(*), count(distinct r.device_id), max(r.received_at), max(r.message_id) from refused r"
+                "select r.code, r.reason, r.line, v.number, count(*), count(distinct r.device_id),"
+                " max(r.received_at), max(r.message_id) from refused r"
                 " join fleet_device d on d.id = r.device_id left join definitions_version v on v.id = r.version_id"
-                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s group by 1, 2, 3, 4 order by 5 desc limit 20",
+                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s group by 1, 2, 3, 4 order by 5"
+                " desc limit 20",
                 (definition.type_id, start, end),
             )
             rows = cursor.fetchall()
             cursor.execute(
-                "select count(*), count(distinct r.device_id) from refused r join fleet_device d on d.id = r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s",
+                "select count(*), count(distinct r.device_id) from refused r join fleet_device d on d.id ="
+                " r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s",
                 (definition.type_id, start, end),
             )
             messages, devices = cursor.fetchone()

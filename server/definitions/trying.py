@@ -74,9 +74,16 @@ class CasesView(generics.ListAPIView):
         try:
             with transaction.atomic():
                 case = Case.objects.create(
-                    definition=definition, name=data["name"], payload=bytes_of(data["payload_hex"], "payload_hex"), received_at=data["received_at"], headers=data.get("headers", {}),
-                    constants=data.get("constants", {}), previous=bytes_of(previous, "previous_hex") if previous else None, expect=data["expect"], person=person_of(request),
-                )  # fmt: skip
+                    definition=definition,
+                    name=data["name"],
+                    payload=bytes_of(data["payload_hex"], "payload_hex"),
+                    received_at=data["received_at"],
+                    headers=data.get("headers", {}),
+                    constants=data.get("constants", {}),
+                    previous=bytes_of(previous, "previous_hex") if previous else None,
+                    expect=data["expect"],
+                    person=person_of(request),
+                )
         except IntegrityError:
             raise Refused("exists", f"there is a case named “{data['name']}” already", 409) from None
         record(person_of(request), "kept case", f"{definition.name}: {case.name}")

@@ -197,15 +197,20 @@ def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, bef
     newly = [i for i in np.flatnonzero(failed).tolist() if int(arrived.ids[i]) not in before]
     for chosen, step in ((healed, -1), (newly, 1)):
         c.execute(
-            "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t, 'UTC') as hour, count(*) as n"
-            " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[]) with ordinality x(u, o))) g(d, t) group by 1, 2) g"
+            "update activity a set failed = greatest(a.failed + %s * g.n, 0) from (select d, date_trunc('hour', t,"
+            " 'UTC') as hour, count(*) as n"
+            " from unnest(%s::int[], (select array_agg(to_timestamp(u / 1e6) order by o) from unnest(%s::bigint[])"
+            " with ordinality x(u, o))) g(d, t) group by 1, 2) g"
             " where a.device_id = g.d and a.hour = g.hour",
             (step, arrived.device[chosen].tolist(), arrived.received[chosen].tolist()),
         )
 
 
 def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[int, str], int]:
-    """Newest values that these messages gave are none until they are decoded once more: their keys, with when they were measured."""
+    """Newest values that these messages gave are none until they are decoded once more:
+
+    their keys, with when they were measured.
+    """
     senders, messages = set(device.tolist()), set(ids.tolist())
     concerned = senders | {d.id for d in engine.registry.devices.values() if d.gateway_id in senders}
     gone: dict[tuple[int, str], int] = {}
@@ -220,7 +225,10 @@ def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[i
 def _latest(
     engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[tuple[int, str], int], failed: np.ndarray
 ) -> set[int]:
-    """The newest values after a portion; where its messages give none any more, those of what else is stored. Returns the devices concerned."""
+    """The newest values after a portion;
+
+    where its messages give none any more, those of what else is stored. Returns the devices concerned.
+    """
     c, ids, received = engine.connection, arrived.ids, arrived.received
     touched = {owner for owner, _ in forgotten}
     for key, (found, row) in effects.newest.items():
@@ -239,14 +247,26 @@ def _latest(
     place = {int(message): i for i, message in enumerate(ids.tolist())}
     last = {int(d): i for i, d in enumerate(arrived.device.tolist())}
     rows = c.execute(
-        "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where device_id = any(%s) or message_id = any(%s)",
+        "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest where"
+        " device_id = any(%s) or message_id = any(%s)",
         (sorted(touched), ids.tolist()),
     ).fetchall()
     known = {r[0]: r[1:] for r in rows}
     touched |= {d for d, (message, *_) in known.items() if message in place}
-    write_latest(c, [
-        (d, int(known[d][0]), int(known[d][1]), 0, bool(failed[place[known[d][0]]]) if known[d][0] in place else bool(known[d][2]), engine.latest.get(d, {})) if d in known
-        else (d, int(ids[last.get(d, -1)]), int(received[last.get(d, -1)]), 0, False, engine.latest[d])
-        for d in sorted(touched)
-    ])  # fmt: skip
+    write_latest(
+        c,
+        [
+            (
+                d,
+                int(known[d][0]),
+                int(known[d][1]),
+                0,
+                bool(failed[place[known[d][0]]]) if known[d][0] in place else bool(known[d][2]),
+                engine.latest.get(d, {}),
+            )
+            if d in known
+            else (d, int(ids[last.get(d, -1)]), int(received[last.get(d, -1)]), 0, False, engine.latest[d])
+            for d in sorted(touched)
+        ],
+    )
     return touched

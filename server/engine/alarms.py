@@ -26,41 +26,64 @@ def write_transitions(
         unit = next((item.unit for item in plan.limits if item.field == cause.field), None) or ""
         if transition.raised:
             row = connection.execute(
-                "insert into alarms_alarm (condition_id, version_id, device_id, priority, text, field, value, \"limit\", unit, raised_at, message_id, message_received_at)"
-                " values (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) on conflict (condition_id, device_id) where cleared_at is null do nothing returning id",
+                "insert into alarms_alarm (condition_id, version_id, device_id, priority, text, field, value,"
+                ' "limit", unit, raised_at, message_id, message_received_at)'
+                " values (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s) on conflict (condition_id, device_id) where"
+                " cleared_at is null do nothing returning id",
                 (
-                    definition_id, condition.version_id, transition.device, plan.priority, said(plan, registry, transition), cause.field or "", cause.value,
-                    cause.limit, "" if unit == "1" else unit, moment(transition.at), cause.message, moment(cause.arrival),
+                    definition_id,
+                    condition.version_id,
+                    transition.device,
+                    plan.priority,
+                    said(plan, registry, transition),
+                    cause.field or "",
+                    cause.value,
+                    cause.limit,
+                    "" if unit == "1" else unit,
+                    moment(transition.at),
+                    cause.message,
+                    moment(cause.arrival),
                 ),
-            ).fetchone()  # fmt: skip
+            ).fetchone()
         else:
             row = connection.execute(
-                "update alarms_alarm set cleared_at = %s where condition_id = %s and device_id = %s and cleared_at is null returning id",
+                "update alarms_alarm set cleared_at = %s where condition_id = %s and device_id = %s and cleared_at is"
+                " null returning id",
                 (moment(transition.at), definition_id, transition.device),
             ).fetchone()
         if row is None:
             continue
         touched.append(row[0])
         connection.execute(
-            "insert into alarms_journalentry (alarm_id, what, at, learned_at, note, value, \"limit\", message_id, message_received_at, version_id)"
+            'insert into alarms_journalentry (alarm_id, what, at, learned_at, note, value, "limit", message_id,'
+            " message_received_at, version_id)"
             " values (%s, %s, %s, %s, '', %s, %s, %s, %s, %s)",
             (
-                row[0], "raised" if transition.raised else "cleared", moment(transition.at), moment(transition.learned), cause.value, cause.limit,
-                cause.message, moment(cause.arrival), condition.version_id,
+                row[0],
+                "raised" if transition.raised else "cleared",
+                moment(transition.at),
+                moment(transition.learned),
+                cause.value,
+                cause.limit,
+                cause.message,
+                moment(cause.arrival),
+                condition.version_id,
             ),
-        )  # fmt: skip
+        )
     return touched
 
 
 def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -> list[int]:
     """Clears what is open of a condition that is taken out of force. Returns the alarms concerned."""
     rows = connection.execute(
-        "update alarms_alarm set cleared_at = greatest(raised_at, %s) where condition_id = %s and cleared_at is null returning id, cleared_at",
+        "update alarms_alarm set cleared_at = greatest(raised_at, %s) where condition_id = %s and cleared_at is null"
+        " returning id, cleared_at",
         (moment(at), definition_id),
     ).fetchall()
     with connection.cursor() as cursor:
         cursor.executemany(
-            "insert into alarms_journalentry (alarm_id, what, at, learned_at, note) values (%s, 'cleared', %s, %s, 'the condition was retired')",
+            "insert into alarms_journalentry (alarm_id, what, at, learned_at, note) values (%s, 'cleared', %s, %s,"
+            " 'the condition was retired')",
             [(i, t, t) for i, t in rows],
         )
     return [row[0] for row in rows]

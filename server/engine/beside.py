@@ -31,7 +31,8 @@ def beside(message_id: int) -> Beside:
             return Beside()
         device, received_at, topic, headers = row
         cursor.execute(
-            "select payload from message where device_id = %s and id < %s and received_at <= %s and received_at > %s - interval '8 days' order by received_at desc, id desc limit 1",
+            "select payload from message where device_id = %s and id < %s and received_at <= %s and received_at > %s"
+            " - interval '8 days' order by received_at desc, id desc limit 1",
             (device, message_id, received_at, received_at),
         )
         before = cursor.fetchone()

@@ -1,4 +1,7 @@
-"""Messages as the decoder takes them: with their topic and headers, the constants of their device, the message before."""
+"""Messages as the decoder takes them:
+
+with their topic and headers, the constants of their device, the message before.
+"""
 
 from __future__ import annotations
 
@@ -31,7 +34,10 @@ def with_topic(topic: str, headers: dict[str, str] | None) -> dict[str, str]:
 
 
 # The columns of a message `m` that a decoder is fed with.
-FIELDS = "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, coalesce(m.device_id, 0), m.payload, m.topic, m.headers"
+FIELDS = (
+    "m.id, (extract(epoch from m.received_at) * 1000000)::bigint, coalesce(m.device_id, 0), m.payload, m.topic,"
+    " m.headers"
+)
 
 
 @dataclass
@@ -99,7 +105,8 @@ def feed(
         with connection.cursor() as cursor:
             for owner, row in first.items():
                 cursor.execute(
-                    "select (extract(epoch from received_at) * 1000000)::bigint, payload, topic, headers from message where device_id = %s and id < %s order by id desc limit 1",
+                    "select (extract(epoch from received_at) * 1000000)::bigint, payload, topic, headers from message"
+                    " where device_id = %s and id < %s order by id desc limit 1",
                     (owner, int(ids[row])),
                 )
                 found = cursor.fetchone()

@@ -66,7 +66,8 @@ def _newest_arrival(connection: psycopg.Connection[Any]) -> datetime | None:
 def accept_clock(connection: psycopg.Connection[Any]) -> None:
     """The clock on the wall is right: retention follows it."""
     connection.execute(
-        "update kept_clock set trusted = clock_timestamp(), leapt_from = null, leapt_at = null where leapt_at is not null"
+        "update kept_clock set trusted = clock_timestamp(), leapt_from = null, leapt_at = null where leapt_at is not"
+        " null"
     )
 
 

@@ -67,7 +67,10 @@ def write_lots(
     effects: Effects,
     arrived: Arrived,
 ) -> tuple[list[Refused], np.ndarray]:
-    """Readings into the store. Returns what was refused, wholly or in part, and for each row of the batch whether it was refused wholly."""
+    """Readings into the store.
+
+    Returns what was refused, wholly or in part, and for each row of the batch whether it was refused wholly.
+    """
     failed = np.zeros(len(arrived), bool)
     refused: list[Refused] = []
     for (decoder, lot), decoded in zip(lots, effects.decoded, strict=True):

@@ -96,7 +96,8 @@ class Registry:
         """Constants of all devices, or of one."""
         self.constants = {}
         for owner, name, value, valid_from in connection.execute(
-            "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant where %s::int is null or device_id = %s order by device_id, name, valid_from",
+            "select device_id, name, value, (extract(epoch from valid_from) * 1000000)::bigint from fleet_constant"
+            " where %s::int is null or device_id = %s order by device_id, name, valid_from",
             (device, device),
         ).fetchall():
             self.constants.setdefault(owner, {}).setdefault(name, []).append((int(valid_from), value))
@@ -132,7 +133,8 @@ class Registry:
     def _publish(self, connection: psycopg.Connection, version: int) -> None:
         row = connection.execute(
             "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints from definitions_version v"
-            " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id where v.id = %s",
+            " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id"
+            " where v.id = %s",
             (version,),
         ).fetchone()
         if row is None:
@@ -170,7 +172,10 @@ class Registry:
             self.first[body["type"]] = (body["version"], Selection.of(body))
 
     def version_of(self, device_id: int) -> int | None:
-        """The version that a device's messages are decoded by: the one it is held on, one it is chosen for, the one in force."""
+        """The version that a device's messages are decoded by:
+
+        the one it is held on, one it is chosen for, the one in force.
+        """
         if device_id not in self.running:
             device = self.devices.get(device_id)
             found = self.held.get(device_id)

@@ -100,7 +100,10 @@ class _Together:
 
 
 def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray, owner: np.ndarray) -> _Together | None:
-    """Elements of one message, device and time that speak of different fields, as the records of a pack do; None where there are none."""
+    """Elements of one message, device and time that speak of different fields, as the records of a pack do;
+
+    None where there are none.
+    """
     if len(order) < 2:
         return None
     fresh = np.ones(len(order), bool)
@@ -136,9 +139,26 @@ def _encoded(
         mask = there[index[0]]
         kept = np.flatnonzero(mask)
         layout_of: list[tuple[str, Any]] = [
-            ("n", ">i2"), ("l1", ">i4"), ("device", ">i4"), ("l2", ">i4"), ("at", ">i8"), ("l3", ">i4"), ("layout", ">i4"), ("l4", ">i4"), ("version", ">i4"),
-            ("l5", ">i4"), ("message", ">i8"), ("l6", ">i4"), ("received", ">i8"), ("l7", ">i4"), ("dims", ">i4"), ("nulls", ">i4"), ("oid", ">i4"), ("size", ">i4"), ("low", ">i4"),
-        ]  # fmt: skip
+            ("n", ">i2"),
+            ("l1", ">i4"),
+            ("device", ">i4"),
+            ("l2", ">i4"),
+            ("at", ">i8"),
+            ("l3", ">i4"),
+            ("layout", ">i4"),
+            ("l4", ">i4"),
+            ("version", ">i4"),
+            ("l5", ">i4"),
+            ("message", ">i8"),
+            ("l6", ">i4"),
+            ("received", ">i8"),
+            ("l7", ">i4"),
+            ("dims", ">i4"),
+            ("nulls", ">i4"),
+            ("oid", ">i4"),
+            ("size", ">i4"),
+            ("low", ">i4"),
+        ]
         for j in range(width):
             layout_of.append((f"s{j}", ">i4"))
             if mask[j]:

@@ -91,18 +91,26 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     # nothing. Of each field the newest arrival that speaks of it stays; a row of which something is
     # replaced goes on record. (Decoding again brings old arrivals.)
     connection.execute(
-        f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct {KEY} from staged) k using ({KEY})"
+        f"with chain as (select {_listed('r')}, 0::bigint as turn from reading_row r join (select distinct {KEY} from"
+        f" staged) k using ({KEY})"
         f" union all select {COLUMNS}, turn from staged),"
-        " marked as (select *, lag(turn) over w is not null and lag(nums) over w is not distinct from nums and lag(texts) over w is not distinct from texts"
-        f" and lag(missing) over w is not distinct from missing as again from chain window w as (partition by {KEY} order by message_id, turn)),"
-        f" kept as materialized (select *, row_number() over v as age, count(*) over (partition by {KEY}) as several from marked where not again"
+        " marked as (select *, lag(turn) over w is not null and lag(nums) over w is not distinct from nums and"
+        " lag(texts) over w is not distinct from texts"
+        f" and lag(missing) over w is not distinct from missing as again from chain window w as (partition by {KEY}"
+        f" order by message_id, turn)),"
+        f" kept as materialized (select *, row_number() over v as age, count(*) over (partition by {KEY}) as several"
+        f" from marked where not again"
         f" window v as (partition by {KEY} order by message_id desc, turn desc)),"
         f" nums as (select {KEY}, array_agg(v order by i) as nums from ({_newest('nums')}) x group by {KEY}),"
         f" texts as (select {KEY}, array_agg(v order by i) as texts from ({_newest('texts')}) x group by {KEY}),"
-        f" missing as (select {KEY}, jsonb_object_agg(m.key, m.value order by age desc) as missing from kept cross join lateral jsonb_each(missing) m where several > 1 group by {KEY}),"
-        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept o where age > 1 and exists (select 1 from kept n"
-        f" where (n.device_id, n.at, n.layout_id) = (o.device_id, o.at, o.layout_id) and n.age < o.age and ({_overlap('nums')} or {_overlap('texts')})))"
-        f" insert into reading_row ({COLUMNS}) select k.device_id, k.at, k.layout_id, k.version_id, k.message_id, k.received_at,"
+        f" missing as (select {KEY}, jsonb_object_agg(m.key, m.value order by age desc) as missing from kept cross"
+        f" join lateral jsonb_each(missing) m where several > 1 group by {KEY}),"
+        f" older as (insert into replaced_reading ({COLUMNS}) select {COLUMNS} from kept o where age > 1 and exists"
+        f" (select 1 from kept n"
+        f" where (n.device_id, n.at, n.layout_id) = (o.device_id, o.at, o.layout_id) and n.age < o.age and"
+        f" ({_overlap('nums')} or {_overlap('texts')})))"
+        f" insert into reading_row ({COLUMNS}) select k.device_id, k.at, k.layout_id, k.version_id, k.message_id,"
+        f" k.received_at,"
         " coalesce(n.nums, k.nums), coalesce(t.texts, k.texts), coalesce(m.missing, k.missing)"
         f" from kept k left join nums n using ({KEY}) left join texts t using ({KEY}) left join missing m using ({KEY})"
         " where age = 1 and (turn > 0 or several > 1) on conflict (device_id, at, layout_id) do update set "
@@ -117,7 +125,10 @@ KEY = "device_id, at, layout_id"
 
 def _newest(slots: str) -> str:
     """Of each place in an array the value of the newest row that has one."""
-    return f"select {KEY}, i, (array_agg(v order by age) filter (where v is not null))[1] as v from kept cross join lateral unnest({slots}) with ordinality u(v, i) where several > 1 group by {KEY}, i"
+    return (
+        f"select {KEY}, i, (array_agg(v order by age) filter (where v is not null))[1] as v from kept cross join"
+        f" lateral unnest({slots}) with ordinality u(v, i) where several > 1 group by {KEY}, i"
+    )
 
 
 def _overlap(slots: str) -> str:
@@ -141,21 +152,35 @@ def write_refused(connection: psycopg.Connection, refused: Iterable[Refused]) ->
     if not rows:
         return
     connection.execute(
-        "insert into refused select * from unnest(%s::bigint[], %s::timestamptz[], %s::int[], %s::int[], %s::text[], %s::text[], %s::int[], %s::int[])"
-        " on conflict (message_id) do update set version_id = excluded.version_id, code = excluded.code, reason = excluded.reason, line = excluded.line, byte = excluded.byte",
+        "insert into refused select * from unnest(%s::bigint[], %s::timestamptz[], %s::int[], %s::int[], %s::text[],"
+        " %s::text[], %s::int[], %s::int[])"
+        " on conflict (message_id) do update set version_id = excluded.version_id, code = excluded.code, reason ="
+        " excluded.reason, line = excluded.line, byte = excluded.byte",
         (
-            [r.message_id for r in rows], [moment(r.received_us) for r in rows], [r.device_id for r in rows], [r.version_id for r in rows],
-            [r.code for r in rows], [r.reason for r in rows], [r.line for r in rows], [r.byte for r in rows],
+            [r.message_id for r in rows],
+            [moment(r.received_us) for r in rows],
+            [r.device_id for r in rows],
+            [r.version_id for r in rows],
+            [r.code for r in rows],
+            [r.reason for r in rows],
+            [r.line for r in rows],
+            [r.byte for r in rows],
         ),
-    )  # fmt: skip
+    )
 
 
 def partly(decoded: Decoded, ids: np.ndarray, received: np.ndarray, device: np.ndarray, version: int) -> list[Refused]:
-    """Good messages of which a part was refused: on record with the first of them. ids, received, device: int64 (n,)."""
+    """Good messages of which a part was refused:
+
+    on record with the first of them. ids, received, device: int64 (n,).
+    """
     found: dict[int, Refused] = {}
     for part in decoded.parts:
         if decoded.failure[part.row] < 0 and part.row not in found:
-            reason = f"{part.name}{f' of {part.device}' if part.device and part.name != 'device' else ''}: {part.failure.message}"
+            reason = (
+                f"{part.name}{f' of {part.device}' if part.device and part.name != 'device' else ''}:"
+                f" {part.failure.message}"
+            )
             found[part.row] = Refused(
                 int(ids[part.row]),
                 int(received[part.row]),
@@ -182,7 +207,8 @@ def write_activity(
     bad = np.bincount(which, weights=failed.astype(float), minlength=len(keys)).astype(int)
     connection.execute(
         "insert into activity select * from unnest(%s::int[], %s::timestamptz[], %s::int[], %s::int[])"
-        " on conflict (device_id, hour) do update set messages = activity.messages + excluded.messages, failed = activity.failed + excluded.failed",
+        " on conflict (device_id, hour) do update set messages = activity.messages + excluded.messages, failed ="
+        " activity.failed + excluded.failed",
         (keys[:, 0].tolist(), [moment(int(h) * 3_600_000_000) for h in keys[:, 1]], counts.tolist(), bad.tolist()),
     )
 
@@ -207,10 +233,14 @@ def write_latest(
         " on conflict (device_id) do update set message_id = excluded.message_id, received_at = excluded.received_at,"
         " messages = latest.messages + excluded.messages, failed = excluded.failed, fields = excluded.fields",
         (
-            [r[0] for r in rows], [r[1] for r in rows], [moment(r[2]) for r in rows], [r[3] for r in rows], [r[4] for r in rows],
+            [r[0] for r in rows],
+            [r[1] for r in rows],
+            [moment(r[2]) for r in rows],
+            [r[3] for r in rows],
+            [r[4] for r in rows],
             [orjson.dumps(r[5]).decode() for r in rows],
         ),
-    )  # fmt: skip
+    )
 
 
 LOOKED_BACK = 500  # rows of a device that are searched for the newest value of a field

@@ -360,7 +360,8 @@ class Engine:
         with self.connection.cursor() as cursor:
             if changed:
                 cursor.executemany(
-                    "insert into condition_state values (%s, %s, %s) on conflict (condition_id, device_id) do update set state = excluded.state",
+                    "insert into condition_state values (%s, %s, %s) on conflict (condition_id, device_id) do update"
+                    " set state = excluded.state",
                     changed,
                 )
             if gone:
@@ -388,15 +389,22 @@ class Engine:
         last, last_own = np.full((2, len(devices)), -1)
         np.maximum.at(last, which, said)
         np.maximum.at(last_own, which[: len(own)], own)
-        write_latest(self.connection, [
-            (
-                device, int(arrived.ids[row]), int(arrived.received[row]), count,
-                bool(failed[mine]) if mine >= 0 else None, self.latest.setdefault(device, {}),
-            )
-            for device, row, mine, count in zip(
-                devices.tolist(), last.tolist(), last_own.tolist(), counts.tolist(), strict=True
-            )
-        ])  # fmt: skip
+        write_latest(
+            self.connection,
+            [
+                (
+                    device,
+                    int(arrived.ids[row]),
+                    int(arrived.received[row]),
+                    count,
+                    bool(failed[mine]) if mine >= 0 else None,
+                    self.latest.setdefault(device, {}),
+                )
+                for device, row, mine, count in zip(
+                    devices.tolist(), last.tolist(), last_own.tolist(), counts.tolist(), strict=True
+                )
+            ],
+        )
 
     def tell(self, told: Told) -> None:
         devices = sorted(self.registry.devices[d].name for d in told.devices)

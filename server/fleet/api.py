@@ -140,7 +140,8 @@ def with_decoders(found: list[DeviceType]) -> list[DeviceType]:
     with connection.cursor() as cursor:
         cursor.execute(
             "select d.type_id, count(*) from refused r join fleet_device d on d.id = r.device_id"
-            " where d.type_id = any(%s) and r.received_at > now() - interval '1 day' and r.code = 'no decoder' group by 1",
+            " where d.type_id = any(%s) and r.received_at > now() - interval '1 day' and r.code = 'no decoder' group"
+            " by 1",
             (bare,),
         )
         waiting = dict(cursor.fetchall())
@@ -327,21 +328,39 @@ def row_of(
     device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]
 ) -> dict[str, Any]:
     return {
-        "id": device.pk, "name": device.name, "title": device.title, "type": device.type.key, "type_title": device.type.title,
-        "site": device.site.name if device.site else None, "site_title": device.site.title if device.site else None,
-        "gateway": device.gateway.name if device.gateway else None, "labels": device.labels, "phase": device.phase,
-        "state": state.state if state else "waiting", "received_at": state.received_at if state else None,
-        "cadence_s": device.cadence_s or device.type.cadence_s, "alarms": alarms, "rhythm": strokes[0], "failing": strokes[1],
-    }  # fmt: skip
+        "id": device.pk,
+        "name": device.name,
+        "title": device.title,
+        "type": device.type.key,
+        "type_title": device.type.title,
+        "site": device.site.name if device.site else None,
+        "site_title": device.site.title if device.site else None,
+        "gateway": device.gateway.name if device.gateway else None,
+        "labels": device.labels,
+        "phase": device.phase,
+        "state": state.state if state else "waiting",
+        "received_at": state.received_at if state else None,
+        "cadence_s": device.cadence_s or device.type.cadence_s,
+        "alarms": alarms,
+        "rhythm": strokes[0],
+        "failing": strokes[1],
+    }
 
 
 class DevicesView(APIView):
     """Devices with their states, alarms and rhythm over the lookback; and adding one."""
 
     @extend_schema(
-        parameters=[*SPAN, *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase", "order")), OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
-        responses=DevicePage, operation_id="devices", tags=["devices"],
-    )  # fmt: skip
+        parameters=[
+            *SPAN,
+            *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase", "order")),
+            OpenApiParameter("limit", int),
+            OpenApiParameter("offset", int),
+        ],
+        responses=DevicePage,
+        operation_id="devices",
+        tags=["devices"],
+    )
     def get(self, request: Request) -> Response:
         start, end, past = span(request)
         states = device_states(end, past)
@@ -391,7 +410,10 @@ class DevicesView(APIView):
 
 
 def closeness(device: Device, asked: str) -> tuple[int, str]:
-    """How well a device fits words: what begins with them first, then what has them, then where they only stand near."""
+    """How well a device fits words:
+
+    what begins with them first, then what has them, then where they only stand near.
+    """
     title, name = device.title.lower(), device.name.lower()
     rank = 0 if title.startswith(asked) or name.startswith(asked) else 1 if asked in title or asked in name else 2
     return rank, device.name
@@ -441,10 +463,16 @@ def limits_of(device: Device, setpoints: list[dict[str, Any]]) -> list[dict[str,
         for limit in plan.limits:
             found.append(
                 {
-                    "condition": definition.name, "definition": definition.pk, "priority": plan.priority, "field": limit.field, "sign": limit.sign,
-                    "value": values.get(limit.setpoint) if limit.setpoint else limit.number, "unit": limit.unit, "setpoint": limit.setpoint,
+                    "condition": definition.name,
+                    "definition": definition.pk,
+                    "priority": plan.priority,
+                    "field": limit.field,
+                    "sign": limit.sign,
+                    "value": values.get(limit.setpoint) if limit.setpoint else limit.number,
+                    "unit": limit.unit,
+                    "setpoint": limit.setpoint,
                 }
-            )  # fmt: skip
+            )
     return found
 
 
@@ -475,20 +503,39 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     values = []
     for name, field in declared.items():
         value, at, message, received = known.get(name, (None, None, None, None))
-        values.append({
-            "field": name, "kind": field["kind"], "title": field.get("title") or "", "unit": field.get("unit"), "codes": field.get("codes") or {}, "value": value, "at": at,
-            "message": str(message) if message is not None else None, "received_at": received,
-        })  # fmt: skip
+        values.append(
+            {
+                "field": name,
+                "kind": field["kind"],
+                "title": field.get("title") or "",
+                "unit": field.get("unit"),
+                "codes": field.get("codes") or {},
+                "value": value,
+                "at": at,
+                "message": str(message) if message is not None else None,
+                "received_at": received,
+            }
+        )
     decoder = Definition.objects.filter(kind="decoder", type=device.type).first()
     version, because = version_run(decoder, device)
     setpoints = setpoints_of(device)
     return row | {
-        "revision": device.revision, "latitude": device.latitude, "longitude": device.longitude, "registered_at": device.registered_at, "adopted_from": device.adopted_from,
-        "has_key": hasattr(device, "credential"), "behind": device.behind.count(), "zone": device.site.zone if device.site else "UTC",
+        "revision": device.revision,
+        "latitude": device.latitude,
+        "longitude": device.longitude,
+        "registered_at": device.registered_at,
+        "adopted_from": device.adopted_from,
+        "has_key": hasattr(device, "credential"),
+        "behind": device.behind.count(),
+        "zone": device.site.zone if device.site else "UTC",
         "own_cadence_s": device.cadence_s,
-        "decoder": decoder.pk if decoder else None, "decoder_version": version, "decoder_because": because,
-        "values": values, "setpoints": setpoints, "limits": limits_of(device, setpoints),
-    }  # fmt: skip
+        "decoder": decoder.pk if decoder else None,
+        "decoder_version": version,
+        "decoder_because": because,
+        "values": values,
+        "setpoints": setpoints,
+        "limits": limits_of(device, setpoints),
+    }
 
 
 class DeviceView(APIView):
@@ -550,11 +597,14 @@ def key_out(username: str, key: str, claimed: str | None = None) -> dict[str, An
     topic = f"up/{username}" + (f"/for/{claimed}" if claimed else "")
     query = f"?for={claimed}" if claimed else ""
     return {
-        "key": key, "username": username, "topic": topic,
-        "mosquitto_pub": f"mosquitto_pub -h 127.0.0.1 -p {instance.broker_port} -u {shlex.quote(username)} -P {key} -q 1 -t {shlex.quote(topic)} -m hello",
-        "curl": f"curl -H 'Authorization: Bearer {key}' --data-binary hello '{instance.address}in/{query}'",
+        "key": key,
+        "username": username,
+        "topic": topic,
+        "mosquitto_pub": f"printf 'hello' | mosquitto_pub -h 127.0.0.1 -p {instance.broker_port}"
+        f" -u {shlex.quote(username)} -P {key} -q 1 -t {shlex.quote(topic)} -s",
+        "curl": f"printf 'hello' | curl -H 'Authorization: Bearer {key}' --data-binary @- '{instance.address}in/{query}'",
         "broker_ready": wait_for_broker(),
-    }  # fmt: skip
+    }
 
 
 class DeviceKeyView(APIView):

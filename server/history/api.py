@@ -122,7 +122,8 @@ def series(
         for layout, places in places_of(names):
             chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
             cursor.execute(
-                f"select extract(epoch from at)::float8, {chosen} from reading_row where device_id = %s and layout_id = %s and at > %s and at <= %s order by at desc limit %s",
+                f"select extract(epoch from at)::float8, {chosen} from reading_row where device_id = %s and layout_id"
+                f" = %s and at > %s and at <= %s order by at desc limit %s",
                 (device.pk, layout, start, end, MOST_ROWS),
             )
             rows = cursor.fetchall()
@@ -198,10 +199,15 @@ class LookbackView(APIView):
 
 
 def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
-    """Counts of states by bucket. In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of what its cadence promises."""
+    """Counts of states by bucket.
+
+    In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of
+    what its cadence promises.
+    """
     with connection.cursor() as cursor:
         cursor.execute(
-            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join"
+            " fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
         )
         devices = cursor.fetchall()
         cursor.execute(
@@ -210,7 +216,8 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
         )
         rows = cursor.fetchall()
         cursor.execute(
-            "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s and (cleared_at is null or cleared_at >= %s)",
+            "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s"
+            " and (cleared_at is null or cleared_at >= %s)",
             (end, end, first),
         )
         spans = cursor.fetchall()
@@ -256,10 +263,18 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
         state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
         counts = Counter(state.tolist())
         worst = int(rank[part].min())
-        buckets.append({
-            "at": first + timedelta(hours=k), "reporting": counts[0], "overdue": counts[1], "undecodable": counts[2], "silent": counts[3],
-            "alarm": int(any_["alarm"].sum()), "messages": int(messages[:, part].sum()), "worst": PRIORITIES[worst] if worst < len(PRIORITIES) else None,
-        })  # fmt: skip
+        buckets.append(
+            {
+                "at": first + timedelta(hours=k),
+                "reporting": counts[0],
+                "overdue": counts[1],
+                "undecodable": counts[2],
+                "silent": counts[3],
+                "alarm": int(any_["alarm"].sum()),
+                "messages": int(messages[:, part].sum()),
+                "worst": PRIORITIES[worst] if worst < len(PRIORITIES) else None,
+            }
+        )
     return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
 
 
@@ -275,7 +290,8 @@ class OverviewView(APIView):
         states = Counter(s.state for s in device_states(end, past).values())
         with connection.cursor() as cursor:
             cursor.execute(
-                "select count(*), count(*) filter (where device_id is null) from message where received_at > %s - interval '10 minutes' and received_at <= %s",
+                "select count(*), count(*) filter (where device_id is null) from message where received_at > %s -"
+                " interval '10 minutes' and received_at <= %s",
                 (end, end),
             )
             messages, unknown_messages = cursor.fetchone()
@@ -286,7 +302,8 @@ class OverviewView(APIView):
             )
             (refused,) = cursor.fetchone()
             cursor.execute(
-                "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
+                "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on"
+                " t.id = d.type_id"
                 " where r.received_at > %s - interval '1 hour' and r.received_at <= %s and r.code <> 'no decoder'"
                 " group by 1 order by count(*) desc limit 5",
                 (end, end),
@@ -305,10 +322,23 @@ class OverviewView(APIView):
         )
         watching = list(Definition.objects.filter(kind="condition", live__isnull=False).select_related("live", "type"))
         by_priority = Counter(open_.values_list("priority", flat=True))
-        return Response({
-            "at": end, "devices": sum(states.values()), "states": dict(states), "maintenance": Device.objects.filter(phase="maintenance").count(),
-            "messages_per_minute": messages / 10, "refused_per_minute": (refused + unknown_messages) / 10, "unknown_senders": unknown,
-            "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(), "failing_types": failing,
-            "conditions": len(watching), "conditions_in_trouble": sum(trouble(d) is not None for d in watching), "open_alarms": sum(by_priority.values()),
-            "unacknowledged": open_.filter(acknowledged_at=None).count(), "by_priority": dict(by_priority), "engine_behind": behind, "engine_seen": seen,
-        })  # fmt: skip
+        return Response(
+            {
+                "at": end,
+                "devices": sum(states.values()),
+                "states": dict(states),
+                "maintenance": Device.objects.filter(phase="maintenance").count(),
+                "messages_per_minute": messages / 10,
+                "refused_per_minute": (refused + unknown_messages) / 10,
+                "unknown_senders": unknown,
+                "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(),
+                "failing_types": failing,
+                "conditions": len(watching),
+                "conditions_in_trouble": sum(trouble(d) is not None for d in watching),
+                "open_alarms": sum(by_priority.values()),
+                "unacknowledged": open_.filter(acknowledged_at=None).count(),
+                "by_priority": dict(by_priority),
+                "engine_behind": behind,
+                "engine_seen": seen,
+            }
+        )

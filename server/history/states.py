@@ -45,7 +45,8 @@ class DeviceState:
 
 
 def state_of(received: datetime | None, failed: bool, cadence_s: int | None, at: datetime) -> str:
-    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting (none yet).
+    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting
+    (none yet).
 
     A message stamped more than five minutes ahead came by a wrong clock: nothing is known of its age.
     """
@@ -85,11 +86,15 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
     buckets = most if fine else -(-int(seconds / 3600) // max(-(-int(seconds / 3600) // most), 1))
     span = seconds / buckets
     query = (
-        "select m.device_id, least(floor(extract(epoch from (m.received_at - %(start)s)) / %(span)s), %(last)s)::int, count(*), count(r.message_id)"
-        " from message m left join refused r on r.message_id = m.id where m.device_id = any(%(ids)s) and m.received_at > %(start)s and m.received_at <= %(end)s group by 1, 2"
+        "select m.device_id, least(floor(extract(epoch from (m.received_at - %(start)s)) / %(span)s), %(last)s)::int,"
+        " count(*), count(r.message_id)"
+        " from message m left join refused r on r.message_id = m.id where m.device_id = any(%(ids)s) and"
+        " m.received_at > %(start)s and m.received_at <= %(end)s group by 1, 2"
         if fine
-        else "select device_id, least(greatest(floor(extract(epoch from (hour - %(start)s)) / %(span)s), 0), %(last)s)::int, sum(messages), sum(failed) from activity"
-        " where device_id = any(%(ids)s) and hour >= date_trunc('hour', %(start)s, 'UTC') and hour < %(end)s group by 1, 2"
+        else "select device_id, least(greatest(floor(extract(epoch from (hour - %(start)s)) / %(span)s), 0),"
+        " %(last)s)::int, sum(messages), sum(failed) from activity"
+        " where device_id = any(%(ids)s) and hour >= date_trunc('hour', %(start)s, 'UTC') and hour < %(end)s group by"
+        " 1, 2"
     )
     with connection.cursor() as cursor:
         cursor.execute(query, {"start": start, "end": end, "span": span, "last": buckets - 1, "ids": device_ids})

@@ -108,7 +108,8 @@ def path_of_reading(
     steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
     with connection.cursor() as cursor:
         cursor.execute(
-            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id = r.layout_id"
+            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id"
+            " = r.layout_id"
             " where r.device_id = %s and r.message_id = %s and r.received_at = %s order by r.at desc",
             (device.pk, message_id, arrival["received_at"]),
         )
@@ -175,8 +176,10 @@ class WhyReadingView(APIView):
 
     @extend_schema(
         parameters=[OpenApiParameter("device", str), OpenApiParameter("field", str), OpenApiParameter("message", str)],
-        responses=WhyOut, operation_id="why_reading", tags=["why"],
-    )  # fmt: skip
+        responses=WhyOut,
+        operation_id="why_reading",
+        tags=["why"],
+    )
     def get(self, request: Request) -> Response:
         device = generics.get_object_or_404(
             Device.objects.select_related("type"), name=request.query_params.get("device", "")
@@ -212,7 +215,8 @@ def whose_setpoint(alarm: Alarm, name: str) -> str:
     with connection.cursor() as cursor:
         cursor.execute(
             "select distinct on (e.body->>'device', e.body->>'site')"
-            " (e.body->>'device')::bigint, (e.body->>'site')::bigint, e.body->>'value', e.at, coalesce(nullif(p.first_name, ''), p.username)"
+            " (e.body->>'device')::bigint, (e.body->>'site')::bigint, e.body->>'value', e.at,"
+            " coalesce(nullif(p.first_name, ''), p.username)"
             " from control_event e left join access_person p on p.id = e.person_id"
             " where e.kind = 'setpoint' and (e.body->>'type')::bigint = %(type)s and e.body->>'name' = %(name)s"
             " and case when %(message)s::bigint is null then e.at <= %(at)s else e.id < %(message)s end"
@@ -281,7 +285,13 @@ class WhyAlarmView(APIView):
                     entry.at,
                 )
             )
-        return Response({
-            "about": f"{alarm.device.title}: {alarm.condition.name}", "steps": steps, "arrival": arrival, "places": places,
-            "alarm": answered(request, alarm), "entries": EntryOut(entries, many=True).data,
-        })  # fmt: skip
+        return Response(
+            {
+                "about": f"{alarm.device.title}: {alarm.condition.name}",
+                "steps": steps,
+                "arrival": arrival,
+                "places": places,
+                "alarm": answered(request, alarm),
+                "entries": EntryOut(entries, many=True).data,
+            }
+        )

@@ -31,7 +31,8 @@ from .models import UnknownSender
 CHANNELS = {1: "MQTT", 2: "HTTP", 3: "loading"}
 SHOWN_BYTES = 64
 QUERY = """
-select m.id, m.received_at, m.device_id, d.name, d.title, t.key, m.unknown_id, u.name, v.name, m.channel, m.topic, length(m.payload),
+select m.id, m.received_at, m.device_id, d.name, d.title, t.key, m.unknown_id, u.name, v.name, m.channel, m.topic,
+    length(m.payload),
        substring(m.payload for {shown}), r.code, r.reason, r.line, r.byte, r.version_id
 from {source} left join fleet_device d on d.id = m.device_id left join fleet_devicetype t on t.id = d.type_id
 left join intake_unknownsender u on u.id = m.unknown_id left join fleet_device v on v.id = m.via_id
@@ -145,10 +146,25 @@ def arrival_of(row: tuple[Any, ...], worked_off: int) -> dict[str, Any]:
     if text is None and size > len(payload):
         text = as_text(payload[:-3])
     return {
-        "id": str(ident), "received_at": received, "device": name, "device_title": title, "type": type_key, "unknown": harmless(unknown, 63) if unknown else None,
-        "unknown_id": unknown_id, "via": via, "channel": CHANNELS[channel], "topic": harmless(topic), "size": size, "hex": payload.hex(), "text": text,
-        "outcome": outcome, "code": code, "reason": harmless(reason) if reason else None, "line": line, "byte": byte if byte is not None and byte >= 0 else None,
-    }  # fmt: skip
+        "id": str(ident),
+        "received_at": received,
+        "device": name,
+        "device_title": title,
+        "type": type_key,
+        "unknown": harmless(unknown, 63) if unknown else None,
+        "unknown_id": unknown_id,
+        "via": via,
+        "channel": CHANNELS[channel],
+        "topic": harmless(topic),
+        "size": size,
+        "hex": payload.hex(),
+        "text": text,
+        "outcome": outcome,
+        "code": code,
+        "reason": harmless(reason) if reason else None,
+        "line": line,
+        "byte": byte if byte is not None and byte >= 0 else None,
+    }
 
 
 def worked_off() -> int:
@@ -158,11 +174,23 @@ def worked_off() -> int:
     return int(row[0])
 
 
-OF_TYPE = """(select p.* from fleet_device f join fleet_devicetype y on y.id = f.type_id join lateral
-    (select * from message where device_id = f.id and received_at <= %(end)s order by received_at desc limit %(limit)s) p on true where y.key = %(type)s) m"""
-REFUSED = """(select p.* from (select message_id, received_at from refused q join fleet_device f on f.id = q.device_id join fleet_devicetype y on y.id = f.type_id
-    where q.received_at <= %(end)s and (q.code = 'no decoder') = %(bare)s and (%(type)s = '' or y.key = %(type)s) and (%(device)s = '' or f.name = %(device)s)
-    order by q.received_at desc limit %(limit)s) k join message p on p.id = k.message_id and p.received_at = k.received_at) m"""
+OF_TYPE = """(
+    select p.* from fleet_device f join fleet_devicetype y on y.id = f.type_id
+    join lateral (
+        select * from message where device_id = f.id and received_at <= %(end)s
+        order by received_at desc limit %(limit)s
+    ) p on true
+    where y.key = %(type)s
+) m"""
+REFUSED = """(
+    select p.* from (
+        select message_id, received_at from refused q
+        join fleet_device f on f.id = q.device_id join fleet_devicetype y on y.id = f.type_id
+        where q.received_at <= %(end)s and (q.code = 'no decoder') = %(bare)s
+            and (%(type)s = '' or y.key = %(type)s) and (%(device)s = '' or f.name = %(device)s)
+        order by q.received_at desc limit %(limit)s
+    ) k join message p on p.id = k.message_id and p.received_at = k.received_at
+) m"""
 
 
 def arrivals(
@@ -184,9 +212,12 @@ class ArrivalsView(APIView):
     """The last arrivals, newest first; raw, whether anything can decode them or not."""
 
     @extend_schema(
-        parameters=[OpenApiParameter(n, str) for n in ("device", "type", "outcome", "unknown", "to")] + [OpenApiParameter("limit", int)],
-        responses=ArrivalPage, operation_id="arrivals", tags=["arrivals"],
-    )  # fmt: skip
+        parameters=[OpenApiParameter(n, str) for n in ("device", "type", "outcome", "unknown", "to")]
+        + [OpenApiParameter("limit", int)],
+        responses=ArrivalPage,
+        operation_id="arrivals",
+        tags=["arrivals"],
+    )
     def get(self, request: Request) -> Response:
         limit, _ = bounded(request)
         params = request.query_params
@@ -277,16 +308,19 @@ class AdoptView(APIView):
                     (device.pk, unknown.pk),
                 )
                 cursor.execute(
-                    "insert into refused (message_id, received_at, device_id, code, reason) select id, received_at, device_id, 'no decoder', 'arrived before the device was adopted'"
+                    "insert into refused (message_id, received_at, device_id, code, reason) select id, received_at,"
+                    " device_id, 'no decoder', 'arrived before the device was adopted'"
                     " from message where device_id = %s on conflict do nothing",
                     (device.pk,),
                 )
                 cursor.execute(
-                    "insert into activity select device_id, date_trunc('hour', received_at, 'UTC'), count(*), count(*) from message where device_id = %s group by 1, 2 on conflict do nothing",
+                    "insert into activity select device_id, date_trunc('hour', received_at, 'UTC'), count(*),"
+                    " count(*) from message where device_id = %s group by 1, 2 on conflict do nothing",
                     (device.pk,),
                 )
                 cursor.execute(
-                    "insert into latest select device_id, id, received_at, (select count(*) from message where device_id = %s), true, '{}' from message where device_id = %s"
+                    "insert into latest select device_id, id, received_at, (select count(*) from message where"
+                    " device_id = %s), true, '{}' from message where device_id = %s"
                     " order by received_at desc limit 1 on conflict do nothing",
                     (device.pk, device.pk),
                 )
@@ -328,7 +362,8 @@ class RefusalsView(APIView):
     def get(self, request: Request) -> Response:
         with connection.cursor() as cursor:
             cursor.execute(
-                "select d.name, i.reason, sum(i.count)::bigint from intake_refusal i left join fleet_device d on d.id = i.device_id"
+                "select d.name, i.reason, sum(i.count)::bigint from intake_refusal i left join fleet_device d on d.id"
+                " = i.device_id"
                 " where i.minute > now() - interval '1 day' group by 1, 2 order by 3 desc limit 100"
             )
             return Response([{"device": d, "reason": r, "count": n} for d, r, n in cursor.fetchall()])

@@ -29,7 +29,10 @@ MOST_RANGES = 200
 MOST_WAITING = 20_000
 BUSY = "the database does not keep up; send it again"
 FULL = "the disk is down to its reserve; nothing is taken until space is freed"
-COPY = "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, headers, payload) from stdin (format binary)"
+COPY = (
+    "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, headers, payload) from stdin"
+    " (format binary)"
+)
 TYPES = ["int2", "timestamptz", "int4", "int4", "int4", "int2", "text", "jsonb", "bytea"]
 
 
@@ -310,7 +313,8 @@ class Inbox:
             if not numbers:
                 continue
             await cursor.execute(
-                "insert into broker_taken (run, taken) select %s, range_agg(int8range(n, n, '[]')) from unnest(%s::int8[]) n"
+                "insert into broker_taken (run, taken) select %s, range_agg(int8range(n, n, '[]')) from"
+                " unnest(%s::int8[]) n"
                 " on conflict (run) do update set taken = broker_taken.taken + excluded.taken, at = clock_timestamp()"
                 " returning taken",
                 (run, sorted(numbers)),
@@ -332,7 +336,8 @@ class Inbox:
         """The id of the unknown sender if its arrival may be kept, within the quota of what it came through."""
         through, name = arrival.source.sender.credential_id, arrival.source.unknown
         await cursor.execute(
-            "select count(*), coalesce(sum(messages), 0) from intake_unknownsender where through_id = %s and adopted_as_id is null",
+            "select count(*), coalesce(sum(messages), 0) from intake_unknownsender where through_id = %s and"
+            " adopted_as_id is null",
             (through,),
         )
         row = await cursor.fetchone()
@@ -345,8 +350,10 @@ class Inbox:
             return None
         full = messages >= self.unknown_messages
         await cursor.execute(
-            "insert into intake_unknownsender (name, through_id, first_at, last_at, messages, turned_away) values (%s, %s, now(), now(), %s, %s)"
-            " on conflict (through_id, name) do update set last_at = now(), messages = intake_unknownsender.messages + excluded.messages,"
+            "insert into intake_unknownsender (name, through_id, first_at, last_at, messages, turned_away) values"
+            " (%s, %s, now(), now(), %s, %s)"
+            " on conflict (through_id, name) do update set last_at = now(), messages = intake_unknownsender.messages"
+            " + excluded.messages,"
             " turned_away = intake_unknownsender.turned_away + excluded.turned_away returning id",
             (name, through, 0 if full else 1, 1 if full else 0),
         )

@@ -101,7 +101,10 @@ class Listener:
     def receive(
         self, topic: str, payload: bytes, qos: int, properties: dict[str, Any]
     ) -> asyncio.Future[Outcome] | None:
-        """Puts a delivery into the inbox, at its place in the order of deliveries; None where there is nothing to put."""
+        """Puts a delivery into the inbox, at its place in the order of deliveries;
+
+        None where there is nothing to put.
+        """
         if topic == REFUSED:
             self.refused(bytes(payload))
             return None
@@ -190,7 +193,10 @@ class Listener:
         await asyncio.Event().wait()
 
     async def watch(self) -> None:
-        """Says that the process lives; ends it when the broker has been away for long; tells the broker how far it is."""
+        """Says that the process lives;
+
+        ends it when the broker has been away for long; tells the broker how far it is.
+        """
         while True:
             self.pulse.beat()
             if not self.registry.is_set():

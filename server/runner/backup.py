@@ -82,9 +82,18 @@ def backup(instance: Instance, target: Path, say: Say) -> None:
                 assert row is not None
                 migrations = connection.execute("select app, max(name) from django_migrations group by 1").fetchall()
                 _run(
-                    instance, "pg_dump", "-Fc", "-Z", "1", "--no-unlogged-table-data", f"--snapshot={row[0]}",
-                    "-f", str(dump), "-d", instance.database_name,
-                )  # fmt: skip
+                    instance,
+                    "pg_dump",
+                    "-Fc",
+                    "-Z",
+                    "1",
+                    "--no-unlogged-table-data",
+                    f"--snapshot={row[0]}",
+                    "-f",
+                    str(dump),
+                    "-d",
+                    instance.database_name,
+                )
                 say("Counting what is in it")
                 counts = _counts(connection)
         except psycopg.Error as error:
@@ -211,5 +220,6 @@ def restore(instance: Instance, source: Path, say: Say) -> None:
             (instance.folder / "demo.json").unlink(missing_ok=True)
             connection.execute(sql.SQL("drop database if exists {} with (force)").format(sql.Identifier(before)))
     say(
-        f"Restored: {found['message']:,} messages, {found['fleet_device']} devices, as of {manifest['made_at'][:19]} UTC."
+        f"Restored: {found['message']:,} messages, {found['fleet_device']} devices, as of {manifest['made_at'][:19]}"
+        f" UTC."
     )

@@ -101,7 +101,8 @@ def _database(instance: Instance) -> tuple[Stream, list[str], str]:
                 "select w.waiting, w.oldest, c.messages, c.at, k.leapt_from, k.leapt_at"
                 " from (select coalesce(max(id), 0) as id, sum(messages)::bigint as messages, max(at) as at"
                 " from engine_cursor) c"
-                " cross join lateral (select count(*) as waiting, extract(epoch from now() - min(received_at)) as oldest"
+                " cross join lateral (select count(*) as waiting, extract(epoch from now() - min(received_at)) as"
+                " oldest"
                 f" from (select received_at from message where id > c.id order by id limit {WAITING_MOST}) x) w"
                 " left join kept_clock k on true"
             ).fetchone()

@@ -54,7 +54,10 @@ class Instance:
 
     def database_url(self, name: str | None = None) -> str:
         """A connection string; the password travels in it, so it is never printed."""
-        return f"host={self.database_host} port={self.database_port} dbname={name or self.database_name} user=oculum password={self.secret('database')}"
+        return (
+            f"host={self.database_host} port={self.database_port} dbname={name or self.database_name} user=oculum"
+            f" password={self.secret('database')}"
+        )
 
     def secret(self, name: str) -> str:
         """A random secret of this instance, made at first use, readable by its owner only."""

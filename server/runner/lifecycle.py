@@ -201,7 +201,8 @@ def tell(instance: Instance, sign_ins: dict[str, str]) -> None:
     else:
         typer.echo("  a password that is forgotten: `./oculum person password NAME` gives a new one")
     typer.echo(
-        f"  broker 127.0.0.1:{instance.broker_port}, database 127.0.0.1:{instance.database_port}, data {instance.folder}"
+        f"  broker 127.0.0.1:{instance.broker_port}, database 127.0.0.1:{instance.database_port}, data"
+        f" {instance.folder}"
     )
 
 

@@ -47,7 +47,8 @@ def service_account(name: str) -> str | None:
         pwd.getpwnam(name)
     except KeyError:
         raise StackError(
-            f"the account `{name}` of Debian's package is missing: run `apt-get install --reinstall {'postgresql-15' if name == 'postgres' else 'mosquitto'}`"
+            f"the account `{name}` of Debian's package is missing: run `apt-get install --reinstall"
+            f" {'postgresql-15' if name == 'postgres' else 'mosquitto'}`"
         ) from None
     return name
 
@@ -208,15 +209,31 @@ QUEUE_BYTES = 268_435_456
 
 
 def _configuration(instance: Instance, home: Path) -> str:
-    return "\n".join([
-        f"listener {instance.broker_port} 127.0.0.1", "allow_anonymous false", "use_username_as_clientid true",
-        f"password_file {home}/passwords", f"acl_file {home}/access",
-        f"plugin {home}/marks.so", f"plugin_opt_limits {home}/limits", f"plugin_opt_backlog {QUEUE_BYTES // 2}",
-        "persistence true", f"persistence_location {home}/", "autosave_interval 5",
-        "max_inflight_messages 4000", "max_queued_messages 0", f"max_queued_bytes {QUEUE_BYTES}",
-        "max_packet_size 70000", "retain_available false", "set_tcp_nodelay true",
-        f"log_dest file {home}/mosquitto.log", "log_type error", "log_type warning", "",
-    ])  # fmt: skip
+    return "\n".join(
+        [
+            f"listener {instance.broker_port} 127.0.0.1",
+            "allow_anonymous false",
+            "use_username_as_clientid true",
+            f"password_file {home}/passwords",
+            f"acl_file {home}/access",
+            f"plugin {home}/marks.so",
+            f"plugin_opt_limits {home}/limits",
+            f"plugin_opt_backlog {QUEUE_BYTES // 2}",
+            "persistence true",
+            f"persistence_location {home}/",
+            "autosave_interval 5",
+            "max_inflight_messages 4000",
+            "max_queued_messages 0",
+            f"max_queued_bytes {QUEUE_BYTES}",
+            "max_packet_size 70000",
+            "retain_available false",
+            "set_tcp_nodelay true",
+            f"log_dest file {home}/mosquitto.log",
+            "log_type error",
+            "log_type warning",
+            "",
+        ]
+    )
 
 
 def launch_broker(instance: Instance) -> None:

@@ -36,11 +36,15 @@ def npx(*arguments: str) -> bool:
 def style() -> bool:
     folders = ["core", "server", "demo", "benchmarks", "tests"]
     examples = sorted(str(p.relative_to(ROOT)) for p in (ROOT / "examples").glob("*.ocu"))
-    return all([
-        python("-m", "ruff", "format", "--check", "-q", *folders), python("-m", "ruff", "check", "-q", *folders),
-        npx("prettier", "--check", "--log-level", "warn", "src"), npx("eslint", "src", "--max-warnings", "0"),
-        python("-m", "server.runner", "format", "--check", *examples),
-    ])  # fmt: skip
+    return all(
+        [
+            python("-m", "ruff", "format", "--check", "-q", *folders),
+            python("-m", "ruff", "check", "-q", *folders),
+            npx("prettier", "--check", "--log-level", "warn", "src"),
+            npx("eslint", "src", "--max-warnings", "0"),
+            python("-m", "server.runner", "format", "--check", *examples),
+        ]
+    )
 
 
 def types() -> bool:

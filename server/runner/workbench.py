@@ -125,7 +125,8 @@ def _mapping(case: Mapping[str, Any], key: str, where: str) -> Mapping[str, Any]
 def _payload(case: Mapping[str, Any], where: str) -> bytes:
     if ("payload_hex" in case) == ("payload_text" in case):
         raise Misuse(
-            f"{where}expected one of `payload_hex` and `payload_text`, found {'both' if 'payload_hex' in case else 'neither'}"
+            f"{where}expected one of `payload_hex` and `payload_text`, found"
+            f" {'both' if 'payload_hex' in case else 'neither'}"
         )
     if "payload_hex" in case:
         return _hex(case["payload_hex"], "payload_hex", where)

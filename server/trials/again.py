@@ -28,7 +28,8 @@ REFUSED = f"from refused r join message m on m.id = r.message_id and m.received_
 
 
 def preview(type_id: int, start: datetime | None, end: datetime | None) -> Iterator[dict[str, Any]]:
-    """{"done", "total"} as it goes, at last {"result"}: the messages of a span, or the refused ones, by the versions their devices run.
+    """{"done", "total"} as it goes, at last {"result"}: the messages of a span, or the refused ones, by the versions
+    their devices run.
 
     At most 200,000 messages, the newest. Leaving off reading it ends the work.
     """

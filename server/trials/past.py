@@ -120,12 +120,18 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                 if state == 0:
                     continue
                 value = plain(column.values[i]) if state == PRESENT else None
-                found.append({
-                    "field": spec.name, "kind": spec.kind, "unit": spec.unit, "value": str(value) if isinstance(value, int) and abs(value) > 2**53 else value,
-                    "text": dict(spec.codes).get(int(value)) if spec.kind == "code" and value is not None else None,
-                    "missing": decoded.reasons[state - FIRST_REASON] if state >= FIRST_REASON else None, "at": moment(int(group.at[i])),
-                    "device": group.device[i] if group.device is not None else None,
-                })  # fmt: skip
+                found.append(
+                    {
+                        "field": spec.name,
+                        "kind": spec.kind,
+                        "unit": spec.unit,
+                        "value": str(value) if isinstance(value, int) and abs(value) > 2**53 else value,
+                        "text": dict(spec.codes).get(int(value)) if spec.kind == "code" and value is not None else None,
+                        "missing": decoded.reasons[state - FIRST_REASON] if state >= FIRST_REASON else None,
+                        "at": moment(int(group.at[i])),
+                        "device": group.device[i] if group.device is not None else None,
+                    }
+                )
     return found
 
 
@@ -150,8 +156,10 @@ def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[Arrived]:
     with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
             f"select {FIELDS} from message m"
-            " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
-            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) order by m.received_at desc, m.id desc limit %s",
+            " where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id ="
+            " any(%s)))"
+            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at <"
+            " %s) order by m.received_at desc, m.id desc limit %s",
             (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
         )
         while rows := cursor.fetchmany(CHUNK):
@@ -162,8 +170,10 @@ def same_length(type_id: int, device: str | None, length: int, most: int = 60) -
     """The last payloads of a type, or of one device, that have so many bytes; oldest first."""
     with connection.cursor() as cursor:
         cursor.execute(
-            "select m.payload from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::text is null or name = %s))"
-            " and m.received_at > now() - interval '31 days' and length(m.payload) = %s order by m.received_at desc limit %s",
+            "select m.payload from message m where m.device_id = any(select id from fleet_device where type_id = %s"
+            " and (%s::text is null or name = %s))"
+            " and m.received_at > now() - interval '31 days' and length(m.payload) = %s order by m.received_at desc"
+            " limit %s",
             (type_id, device, device, length, most),
         )
         return [bytes(r[0]) for r in cursor.fetchall()][::-1]
@@ -179,7 +189,8 @@ def curves(plan: DecoderPlan, device: int, name: str, until: datetime) -> dict[s
     """
     with psycopg.connect(settings.INSTANCE.database_url(), application_name="oculum curves") as own:
         rows = own.execute(
-            f"select {FIELDS} from message m where m.device_id = %s and m.received_at <= %s and m.received_at > %s - interval '31 days' order by m.received_at desc, m.id desc limit %s",
+            f"select {FIELDS} from message m where m.device_id = %s and m.received_at <= %s and m.received_at > %s -"
+            f" interval '31 days' order by m.received_at desc, m.id desc limit %s",
             (device, until, until, CURVE_MESSAGES),
         ).fetchall()
         if not rows:
@@ -226,10 +237,21 @@ class Compared:
     def as_dict(self, name: str, compared: bool) -> dict[str, Any]:
         steps = np.concatenate(self.steps) if self.steps else np.zeros(0)
         found: dict[str, Any] = {
-            "field": name, "kind": self.kind, "unit": self.unit, "values": self.values, "missing": self.missing, "differ": self.differ if compared else None,
-            "state": "same" if not compared or bool(self.before) == bool(self.values or self.missing) else "lost" if self.before else "new",
-            "low": self.low, "high": self.high, "distribution": None,
-        }  # fmt: skip
+            "field": name,
+            "kind": self.kind,
+            "unit": self.unit,
+            "values": self.values,
+            "missing": self.missing,
+            "differ": self.differ if compared else None,
+            "state": "same"
+            if not compared or bool(self.before) == bool(self.values or self.missing)
+            else "lost"
+            if self.before
+            else "new",
+            "low": self.low,
+            "high": self.high,
+            "distribution": None,
+        }
         if len(steps):
             counts, edges = np.histogram(steps, BINS)
             found["distribution"] = {
@@ -269,10 +291,17 @@ class Tally:
     def result(self, compared: bool = True) -> dict[str, Any]:
         rows = [found.as_dict(name, compared) for name, found in self.fields.items()]
         return {
-            "messages": self.done, "decoded": self.good, "failed": self.done - self.good, "partly": self.parts, "decoded_before": self.good_before if compared else None,
-            "reasons": [{"code": c, "message": m, "line": line, "count": n, "example": self.examples[c, m, line]} for (c, m, line), n in self.reasons.most_common(20)],
+            "messages": self.done,
+            "decoded": self.good,
+            "failed": self.done - self.good,
+            "partly": self.parts,
+            "decoded_before": self.good_before if compared else None,
+            "reasons": [
+                {"code": c, "message": m, "line": line, "count": n, "example": self.examples[c, m, line]}
+                for (c, m, line), n in self.reasons.most_common(20)
+            ],
             "fields": sorted(rows, key=lambda r: (-(r["differ"] or 0), r["field"])),
-        }  # fmt: skip
+        }
 
 
 def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> Iterator[dict[str, Any]]:
@@ -297,8 +326,10 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
             return found
 
         row = beside.execute(
-            "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s)))"
-            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at < %s) limit %s) x",
+            "select count(*) from (select 1 from message m where m.device_id = any(select id from fleet_device where"
+            " type_id = %s and (%s::int[] is null or id = any(%s)))"
+            " and (%s::timestamptz is null or m.received_at >= %s) and (%s::timestamptz is null or m.received_at <"
+            " %s) limit %s) x",
             (span.type_id, span.devices, span.devices, span.start, span.start, span.end, span.end, span.limit),
         ).fetchone()
         total = int(row[0]) if row else 0
@@ -427,15 +458,24 @@ def summary(
     per_device = Counter(registry.devices[t.device].name for t in raised)
     days = Counter(moment(t.at).strftime("%Y-%m-%d") for t in raised)
     return {
-        "messages": messages, "devices": devices, "raised": len(raised), "still_open": len(opened), "devices_raised": len(per_device),
+        "messages": messages,
+        "devices": devices,
+        "raised": len(raised),
+        "still_open": len(opened),
+        "devices_raised": len(per_device),
         "by_device": [{"device": d, "count": n} for d, n in per_device.most_common(10)],
         "by_day": [{"day": d, "count": n} for d, n in sorted(days.items())],
-        "spans": sorted(spans, key=lambda s: s["raised_at"], reverse=True)[:200], "from": start, "to": end,
-    }  # fmt: skip
+        "spans": sorted(spans, key=lambda s: s["raised_at"], reverse=True)[:200],
+        "from": start,
+        "to": end,
+    }
 
 
 def _span(raised: Transition, cleared: Transition | None, registry: Registry) -> dict[str, Any]:
     return {
-        "device": registry.devices[raised.device].name, "raised_at": moment(raised.at), "cleared_at": moment(cleared.at) if cleared else None,
-        "value": raised.cause.value, "limit": raised.cause.limit,
-    }  # fmt: skip
+        "device": registry.devices[raised.device].name,
+        "raised_at": moment(raised.at),
+        "cleared_at": moment(cleared.at) if cleared else None,
+        "value": raised.cause.value,
+        "limit": raised.cause.limit,
+    }

@@ -1,4 +1,7 @@
-"""What is stored, in the shape in which decoders give it: for trials of conditions, and to hold decoding again against."""
+"""What is stored, in the shape in which decoders give it:
+
+for trials of conditions, and to hold decoding again against.
+"""
 
 from __future__ import annotations
 
@@ -17,7 +20,10 @@ from server.fleet.models import DeviceType
 from server.history.states import json_of
 
 Layouts = dict[int, tuple[FieldSpec, ...]]
-SELECTED = "r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts, r.missing"
+SELECTED = (
+    "r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from"
+    " r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts, r.missing"
+)
 
 
 def stored_readings(
@@ -29,7 +35,8 @@ def stored_readings(
         cursor.execute("select id, fields from layout")
         layouts = {i: tuple(specs(json_of(f)).values()) for i, f in cursor.fetchall()}
         cursor.execute(
-            f"select {SELECTED} from fleet_device d join reading_row r on r.device_id = d.id where d.type_id = %s and r.at >= %s and r.received_at < %s",
+            f"select {SELECTED} from fleet_device d join reading_row r on r.device_id = d.id where d.type_id = %s and"
+            f" r.at >= %s and r.received_at < %s",
             (type_.pk, start, end),
         )
         rows = cursor.fetchall()
@@ -48,7 +55,8 @@ def stored_of(own: psycopg.Connection[Any], ids: np.ndarray) -> Decoded:
     """The stored readings of some messages (ids: int64 (n,), rising), row by row of `ids`."""
     layouts = {i: tuple(specs(f).values()) for i, f in own.execute("select id, fields from layout").fetchall()}
     rows = own.execute(
-        f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where r.message_id between %s and %s",
+        f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where"
+        f" r.message_id between %s and %s",
         (ids.tolist(), int(ids[0]), int(ids[-1])),
     ).fetchall()
     return as_decoded(rows, layouts, np.searchsorted(ids, np.array([r[4] for r in rows], np.int64)), len(ids))

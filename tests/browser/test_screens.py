@@ -26,6 +26,12 @@ SCREENS = {
     "journal": "/alarms?show=journal",
     "people": "/people",
     "settings": "/settings",
+    "sites": "/devices/sites",
+    "a new site": "/devices/sites/new",
+    "a device changed": "/devices/buoy-12/edit",
+    "help": "/help",
+    "help found": "/help?q=checksum",
+    "a word explained": "/decoders/1?help=otherwise",
 }
 
 
@@ -78,7 +84,8 @@ def test_first_load_is_under_200_kb(chromium: Browser, running: Running) -> None
     page.goto(running.address + "/devices")
     quiet(page)
     size = page.evaluate(
-        "performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e => !/woff2?$/.test(e.name) && !e.name.includes('/api/')).reduce((sum, e) => sum + (e.encodedBodySize || 0), 0)"
+        "performance.getEntriesByType('resource').concat(performance.getEntriesByType('navigation')).filter(e =>"
+        " !/woff2?$/.test(e.name) && !e.name.includes('/api/')).reduce((sum, e) => sum + (e.encodedBodySize || 0), 0)"
     )
     assert 20_000 < size < 200_000
     context.close()

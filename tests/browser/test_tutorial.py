@@ -6,11 +6,12 @@ import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-from playwright.sync_api import BrowserContext, Page, expect
+from playwright.sync_api import BrowserContext
 
 from server.runner.instance import ROOT
 
 from .conftest import Running, sign_in
+from .following import Step, follow
 
 TEXT = (ROOT / "docs" / "tutorial.md").read_text()
 STEPS = [
@@ -24,7 +25,7 @@ STEPS = [
 ]
 
 
-def steps() -> Iterator[tuple[str, tuple[str, ...]]]:
+def steps() -> Iterator[Step]:
     """What the document tells to do. A step in other words than those above fails the test."""
     blocks = iter(re.findall(r"```ocu\n(.*?)```", TEXT, re.S))
     for line in re.findall(r"^- (.+)$", TEXT, re.M):
@@ -35,32 +36,6 @@ def steps() -> Iterator[tuple[str, tuple[str, ...]]]:
                 break
         else:
             raise AssertionError(f"no way to follow this step: {line}")
-
-
-def follow(page: Page, what: str, words: tuple[str, ...]) -> None:
-    main = page.locator("body")
-    match what:
-        case "press":
-            (name,) = words
-            whole = re.compile(rf"^{re.escape(name)}\b")
-            page.get_by_role("button", name=whole).or_(page.get_by_role("link", name=whole)).locator(
-                "visible=true"
-            ).first.click()
-        case "see":
-            expect(main).to_contain_text(words[0])
-        case "see in":
-            expect(page.get_by_label(words[1], exact=True)).to_contain_text(words[0])
-        case "choose":
-            page.get_by_label(words[1], exact=True).select_option(label=words[0])
-        case "check":
-            page.get_by_label(words[0], exact=True).check()
-        case "write":
-            page.get_by_label(words[1], exact=True).fill(words[0])
-        case "replace":
-            page.get_by_label("Decoder text").click()
-            page.keyboard.press("Control+a")
-            page.keyboard.press("Delete")
-            page.keyboard.insert_text(words[0])
 
 
 def test_the_tutorial_as_it_is_written(context: BrowserContext, running: Running) -> None:

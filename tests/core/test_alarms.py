@@ -1,4 +1,4 @@
-"""Conditions: the engine's evaluation equals a slow one that takes every message by itself, however the stream is cut."""
+"""Conditions: the engine's evaluation equals a slow one that takes one message at a time, however the stream is cut."""
 
 from __future__ import annotations
 

@@ -35,19 +35,49 @@ WARNINGS = [
     ("  repeat to end\n    next  a  u8\n", 2, "every repeat gives its readings the same time", None),
 ]
 MISTAKES = [
-    ("  open bytes 18446744073709551616 to -1\n    next  a  u8\n", 2, "the number 18446744073709551616 is out of all bounds: places and counts go to 4294967296", None),
-    ("  byte 0  a  u8\n  skip 99999999999999999999 bytes\n", 3, "the number 99999999999999999999 is out of all bounds", None),
+    (
+        "  open bytes 18446744073709551616 to -1\n    next  a  u8\n",
+        2,
+        "the number 18446744073709551616 is out of all bounds: places and counts go to 4294967296",
+        None,
+    ),
+    (
+        "  byte 0  a  u8\n  skip 99999999999999999999 bytes\n",
+        3,
+        "the number 99999999999999999999 is out of all bounds",
+        None,
+    ),
     ("  byte 0  a  u12\n", 2, "`u12` is no whole number of bytes: say which bits, as in `byte 0 bits 11 to 0`", None),
     ("  byte 0 bits 3 to 0  a  u5\n", 2, "bits 3 to 0 are 4 bits, but `u5` has 5", "u4"),
     ("  byte 0  a  u8  Cell\n", 2, "`Cell` is not a unit: did you mean `Cel`?", None),
     ("  byte 0  a  u8\n  byte 1  a  u8\n", 3, "`a` stands already in line 2", None),
-    ('  byte 0  depth  u8\n  reject "x" when dept > 1\n', 3, "`dept` is not a field of `d`: did you mean `depth`?", "depth"),
+    (
+        '  byte 0  depth  u8\n  reject "x" when dept > 1\n',
+        3,
+        "`dept` is not a field of `d`: did you mean `depth`?",
+        "depth",
+    ),
     ("  byte 0  a  u8  within 5 to 1\n", 2, "the range goes downwards: write `within 1 to 5`", "within 1 to 5"),
     ("  record 1  a  u8\n", 2, "say first how records are made, as in `records tag u8, size u8`", None),
     ("  at x  a  number\n", 2, "`at` belongs to json and cbor and senml; this is bytes", None),
-    ('  byte 0  a  u8\n  derive b = before(a) + 1\n  reject "x" when b > 3\n', 4, "`before` can be used in `derive` and `missing` only", None),
-    ("  repeat to end, each 1 s later\n    next  a  u8\n  derive s = a + 1\n", 4, "`a` stands in a repeat and has many values: take one of them, as in `max_of(a)`", None),
-    ("  byte 0  a  u8\n  choose a\n    is 1\n      derive b = a * 1 V\n    is 2\n      derive b = a * 1 Cel\n", 5, "`b` is number in V above: two lines of one name must agree", None),
+    (
+        '  byte 0  a  u8\n  derive b = before(a) + 1\n  reject "x" when b > 3\n',
+        4,
+        "`before` can be used in `derive` and `missing` only",
+        None,
+    ),
+    (
+        "  repeat to end, each 1 s later\n    next  a  u8\n  derive s = a + 1\n",
+        4,
+        "`a` stands in a repeat and has many values: take one of them, as in `max_of(a)`",
+        None,
+    ),
+    (
+        "  byte 0  a  u8\n  choose a\n    is 1\n      derive b = a * 1 V\n    is 2\n      derive b = a * 1 Cel\n",
+        5,
+        "`b` is number in V above: two lines of one name must agree",
+        None,
+    ),
     ("  decode rest with other\n", 2, "there is no decoder `other` to hand this on to", None),
     ("  table t { 0 0, 0 1 }\n  byte 0  a  u8\n", 2, "the first numbers of a table rise from point to point", None),
     ('  bytes 0 to 3  t  time digits "DD.MM.YYYY"\n', 2, "packed digits have nothing between them", None),
@@ -55,17 +85,58 @@ MISTAKES = [
     ("  byte 0  a  u8 / 0\n", 2, "a scale cannot divide by 0", None),
     ("  byte 0  a  u8  default 3\n", 2, "`default` belongs to the parameters of a command", None),
     ("  next  u8 = 3\n  byte 0  a  u8\n", 2, "this line writes: it stands in a `command`", None),
-    ("  byte 0  a  u8\n  command c\n    skip 1 byte\n", 4, "a command has lines that write, `derive` and `frame`", None),
+    (
+        "  byte 0  a  u8\n  command c\n    skip 1 byte\n",
+        4,
+        "a command has lines that write, `derive` and `frame`",
+        None,
+    ),
     ("  byte 0  index  u8\n", 2, "`index` has a meaning of its own in decoders", None),
     ("  byte 0  a  u8  Cel\n  derive b = a + sum_of(a)\n", 3, "`sum_of` speaks of lines inside one repeat above", None),
-    ("  byte 0  a  u8\n  derive b = previous(a)\n", 3, "`previous` stands inside a repeat; the message before is `before`", None),
-    ("  byte 0  a  u8\n  derive n = `x`\n", 3, "`x` in backticks is the text of a code and has a meaning beside that code only", None),
-    ("  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `hig` else a\n", 3, "`hig` is not one of the texts of this code: did you mean `high`?", None),
-    ("  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `high` else `low`\n", 3, "both arms are texts in backticks: one of them must be a code that is read", None),
-    ("  byte 0  a  code { 0 low, 1 high }\n  byte 1  b  code { 0 up, 1 down }\n  derive n = if a = `low` then a else b\n", 4, "the codes of the two arms have different texts", None),
-    ("  byte 0  a  u8\n  derive n = if `x` = `y` then a else 2\n", 3, "both sides are texts in backticks: one of them must be a code that is read", None),
-    ("  repeat frames from 0xF5 to 0xF5\n    rest  a  hex\n", 2, "start, end and escape of a frame are different bytes", None),
-]  # fmt: skip
+    (
+        "  byte 0  a  u8\n  derive b = previous(a)\n",
+        3,
+        "`previous` stands inside a repeat; the message before is `before`",
+        None,
+    ),
+    (
+        "  byte 0  a  u8\n  derive n = `x`\n",
+        3,
+        "`x` in backticks is the text of a code and has a meaning beside that code only",
+        None,
+    ),
+    (
+        "  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `hig` else a\n",
+        3,
+        "`hig` is not one of the texts of this code: did you mean `high`?",
+        None,
+    ),
+    (
+        "  byte 0  a  code { 0 low, 1 high }\n  derive n = if a = `low` then `high` else `low`\n",
+        3,
+        "both arms are texts in backticks: one of them must be a code that is read",
+        None,
+    ),
+    (
+        "  byte 0  a  code { 0 low, 1 high }\n  byte 1  b  code { 0 up, 1 down }\n  derive n = if a = `low` then a"
+        " else b\n",
+        4,
+        "the codes of the two arms have different texts",
+        None,
+    ),
+    (
+        "  byte 0  a  u8\n  derive n = if `x` = `y` then a else 2\n",
+        3,
+        "both sides are texts in backticks: one of them must be a code that is read",
+        None,
+    ),
+    (
+        "  repeat frames from 0xF5 to 0xF5\n    rest  a  hex\n",
+        2,
+        "start, end and escape of a frame are different bytes",
+        None,
+    ),
+]
 
 
 @pytest.mark.parametrize("body,line,message,fix", WARNINGS)
@@ -93,7 +164,11 @@ def test_mistakes_of_several_lines_are_all_told() -> None:
 
 
 def test_branches_of_which_one_is_taken_may_read_the_same_bytes() -> None:
-    text = "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u16\n    is 2\n      byte 1  b  u8\n      byte 2  c  u8\n  when kind = 3\n    byte 3  e  u8\n  otherwise\n    byte 3  f  u8\n"
+    text = (
+        "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u16\n   "
+        " is 2\n      byte 1  b  u8\n      byte 2  c  u8\n  when kind = 3\n    byte 3  e  u8\n  otherwise\n    byte 3"
+        "  f  u8\n"
+    )
     assert check_decoder(text)[1] == []
     plan, problems = check_decoder(text + "  byte 2  again  u8\n")
     assert plan is not None

@@ -91,7 +91,8 @@ def decoders(draw) -> str:
     if draw(st.booleans()):
         lines.insert(
             len(lines),
-            f'  reject "odd" as {draw(st.sampled_from(["unknown layout", "checksum", "malformed"]))} {draw(st.sampled_from(["when", "unless"]))} n0 > {draw(st.integers(0, 255))}',
+            f'  reject "odd" as {draw(st.sampled_from(["unknown layout", "checksum", "malformed"]))}'
+            f" {draw(st.sampled_from(['when', 'unless']))} n0 > {draw(st.integers(0, 255))}",
         )
         lines.insert(1, "  byte 0  n0  u8")
     if draw(st.booleans()):
@@ -264,15 +265,18 @@ def test_json_decoder_survives_any_bytes(payload: bytes) -> None:
     assert {n: v for n, v, _ in flat(decoded, 1)} == {"x": 2.5, "y": "w", "z": 946_684_800_000_000}
 
 
-@pytest.mark.parametrize("payload,message", [
-    (b'{"a":{"b":"hot"}}', "`a.b` is a text `hot`, expected a number"),
-    (b'{"a":{"b":true}}', "`a.b` is true or false `True`, expected a number"),
-    (b'{"a":{"b":9007199254740993}}', "`a.b` is a number `9007199254740993`, expected a number of at most 53 bits"),
-    (b'[' * 40 + b']' * 40, "the document nests more than 32 deep"),
-    (b'{"a"', "not JSON"),
-    (b'7', "found a number, expected an object or a list"),
-    (b'', "the payload is empty"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "payload,message",
+    [
+        (b'{"a":{"b":"hot"}}', "`a.b` is a text `hot`, expected a number"),
+        (b'{"a":{"b":true}}', "`a.b` is true or false `True`, expected a number"),
+        (b'{"a":{"b":9007199254740993}}', "`a.b` is a number `9007199254740993`, expected a number of at most 53 bits"),
+        (b"[" * 40 + b"]" * 40, "the document nests more than 32 deep"),
+        (b'{"a"', "not JSON"),
+        (b"7", "found a number, expected an object or a list"),
+        (b"", "the payload is empty"),
+    ],
+)
 def test_json_refusals_say_what_was_found(payload: bytes, message: str) -> None:
     decoded = decode(plan_of("decoder d for json\n  at a.b  x  number\n"), Payloads.of([payload], [0]))
     assert decoded.failures[decoded.failure[0]].message.startswith(message)
@@ -281,7 +285,8 @@ def test_json_refusals_say_what_was_found(payload: bytes, message: str) -> None:
 def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
     """Also with another message before it in the batch; and lines that it did not take are told."""
     plan = plan_of(
-        "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u8\n    is 2\n      byte 1  b  u8\n  byte 2  c  u8\n"
+        "decoder d for bytes, big endian\n  byte 0  kind  u8\n  choose kind\n    is 1\n      byte 1  a  u8\n    is"
+        " 2\n      byte 1  b  u8\n  byte 2  c  u8\n"
     )
     trace = Trace(row=1)
     decode(plan, Payloads.of([b"\x01\x02\x03", b"\x02\x05\x06"], [0, 0]), trace)
@@ -290,7 +295,10 @@ def test_the_place_of_a_value_is_that_in_its_own_message() -> None:
 
 
 def test_what_a_check_reads_is_told_and_is_not_left_over() -> None:
-    text = 'decoder d for registers, big endian\n  origin 10\n  reject "the sum is wrong" as checksum unless sum16_words(registers 10 to 11) = u16 at register 12\n  register 10  a  u16\n  register 11  b  u16\n'
+    text = (
+        'decoder d for registers, big endian\n  origin 10\n  reject "the sum is wrong" as checksum unless'
+        " sum16_words(registers 10 to 11) = u16 at register 12\n  register 10  a  u16\n  register 11  b  u16\n"
+    )
     trace = Trace(row=1)
     payload = bytes.fromhex("000100020003")
     decoded = decode(plan_of(text), Payloads.of([payload, payload], [0, 0]), trace)
@@ -306,7 +314,8 @@ def test_what_a_check_reads_is_told_and_is_not_left_over() -> None:
 def test_values_of_a_text_have_their_stretch_of_it() -> None:
     """Lines, columns in columns and groups of a pattern; counted in bytes, also behind letters that take two."""
     plan = plan_of(
-        'decoder d for text\n  repeat lines\n    columns by ";"\n    column 1  who  text\n    column 2 to -1  rest_of  text\n    repeat columns 2 to -1\n      columns by " "\n      column 2  v_{index}  number\n'
+        'decoder d for text\n  repeat lines\n    columns by ";"\n    column 1  who  text\n    column 2 to -1  rest_of'
+        '  text\n    repeat columns 2 to -1\n      columns by " "\n      column 2  v_{index}  number\n'
     )
     payload = "é;a 1;b 22\nx;c 333".encode()
     trace = Trace(row=1)
@@ -329,7 +338,8 @@ def test_values_of_a_text_have_their_stretch_of_it() -> None:
 
 def test_the_text_of_a_code_takes_the_code_of_the_other_arm() -> None:
     plan = plan_of(
-        "decoder d for bytes, big endian\n  byte 0  a  code { 3 low, 5 high, 9 odd }\n  derive m = if a = `odd` then `low` else a\n"
+        "decoder d for bytes, big endian\n  byte 0  a  code { 3 low, 5 high, 9 odd }\n  derive m = if a = `odd` then"
+        " `low` else a\n"
     )
     decoded = decode(plan, Payloads.of([b"\x03", b"\x05", b"\x09"], [0, 0, 0]))
     assert decoded.groups[0].columns["m"].values.tolist() == [3.0, 5.0, 3.0]

@@ -52,10 +52,15 @@ truths = st.recursive(
     max_leaves=5,
 )
 rows_of = st.lists(
-    st.tuples(st.one_of(st.none(), st.sampled_from([-2.0, 0.0, 0.5, 1.0, 2.0, 7.25])), st.one_of(st.none(), st.sampled_from([-1.5, 0.0, 1.0, 3.0])), st.one_of(st.none(), st.booleans()), st.one_of(st.none(), st.sampled_from([0, 1]))),
+    st.tuples(
+        st.one_of(st.none(), st.sampled_from([-2.0, 0.0, 0.5, 1.0, 2.0, 7.25])),
+        st.one_of(st.none(), st.sampled_from([-1.5, 0.0, 1.0, 3.0])),
+        st.one_of(st.none(), st.booleans()),
+        st.one_of(st.none(), st.sampled_from([0, 1])),
+    ),
     min_size=1,
     max_size=8,
-)  # fmt: skip
+)
 
 
 def half_away(value: float) -> float:
@@ -163,10 +168,20 @@ def test_columns_equal_one_row_at_a_time(rule: str, rows: list[tuple]) -> None:
         assert (bool(values[i]) if known[i] else None) == wanted, (rule, row)
 
 
-@pytest.mark.parametrize("rule,outcome", [
-    ("x > 1 and y > 1", None), ("x > 9 and y > 1", False), ("x > 1 or y > 1", True), ("x > 9 or y > 1", None), ("not (y > 1)", None),
-    ("x / 0 > 1", None), ("y is missing", True), ("x / 0 is missing", True), ("x > 1 and (y > 1 or true)", True),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "rule,outcome",
+    [
+        ("x > 1 and y > 1", None),
+        ("x > 9 and y > 1", False),
+        ("x > 1 or y > 1", True),
+        ("x > 9 or y > 1", None),
+        ("not (y > 1)", None),
+        ("x / 0 > 1", None),
+        ("y is missing", True),
+        ("x / 0 is missing", True),
+        ("x > 1 and (y > 1 or true)", True),
+    ],
+)
 def test_three_values(rule: str, outcome: bool | None) -> None:
     """x is 2, y is missing."""
     plan, problems = check_condition(f'condition "c" priority low\n  on thing\n  raise when {rule}\n', TYPES)

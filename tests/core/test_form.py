@@ -90,8 +90,17 @@ def test_words_in_texts_and_comments_are_no_parts() -> None:
     found = form(text, 2)
     assert found is not None
     assert {s.label: s.text for s in found.slots} == {
-        "where": "byte 0", "field": "a", "kept as": "u8", "scale": "", "unit": "V", "expected range": "", "missing": '"hidden into mV" raw 0xFF', "missing too": "", "converted into": "", "hidden": "",
-    }  # fmt: skip
+        "where": "byte 0",
+        "field": "a",
+        "kept as": "u8",
+        "scale": "",
+        "unit": "V",
+        "expected range": "",
+        "missing": '"hidden into mV" raw 0xFF',
+        "missing too": "",
+        "converted into": "",
+        "hidden": "",
+    }
 
 
 def test_what_cannot_be_read_has_no_form() -> None:

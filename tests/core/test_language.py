@@ -41,28 +41,40 @@ def mistakes(rule: str) -> list[str]:
     return [p.message for p in problems]
 
 
-@pytest.mark.parametrize("rule,message", [
-    ("raise when watertemp > 30 Cel", "`watertemp` is not a field of `buoy`: did you mean `water_temp`?"),
-    ("raise when water_temp > 30 [psu]", "`[psu]` is a practical salinity, but `Cel` is a temperature"),
-    ("raise when water_temp > 30", "30 has no unit: write it with one, such as `30 Cel`"),
-    ("raise when oxygen < setpoint oxygen_mim", "`oxygen_mim` is not a setpoint of `buoy`: did you mean `oxygen_min`?"),
-    ("raise when mode = `sampled`", "`sampled` is not one of the texts of this code: did you mean `sampling`?"),
-    ('raise when mode = "sampling"', "the text of a code stands in backticks, as in mode = `normal`"),
-    ("raise when oxygen", "found a number in mg/L, expected something true or false, such as a comparison"),
-    ("raise when water_temp > 3 Cell", "`Cell` is not a unit: did you mean `Cel`?"),
-    ("raise when oxygen < 4 mg/L held 5 kg", "`5 kg` is no duration: `kg` is a mass"),
-    ("raise when oxygen < 4 mg/L deadband 1 Cel", "the deadband is a temperature, the limit is in mg/L"),
-    ("raise when distance(fix, 3 m) > 3 m", "`distance` takes a position, found a number in m"),
-    ("raise when water_temp + water_temp > 3 Cel", "two temperatures cannot be added: one of them must be a difference"),
-    ("raise when water_temp * 2 > 3 Cel deadband 1 Cel held 40 d", "a duration is at most 31 d"),
-    ("raise when maximum(oxygen, 3 mg/L) > 4 mg/L", "`maximum` is not a function: did you mean `max`?"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "rule,message",
+    [
+        ("raise when watertemp > 30 Cel", "`watertemp` is not a field of `buoy`: did you mean `water_temp`?"),
+        ("raise when water_temp > 30 [psu]", "`[psu]` is a practical salinity, but `Cel` is a temperature"),
+        ("raise when water_temp > 30", "30 has no unit: write it with one, such as `30 Cel`"),
+        (
+            "raise when oxygen < setpoint oxygen_mim",
+            "`oxygen_mim` is not a setpoint of `buoy`: did you mean `oxygen_min`?",
+        ),
+        ("raise when mode = `sampled`", "`sampled` is not one of the texts of this code: did you mean `sampling`?"),
+        ('raise when mode = "sampling"', "the text of a code stands in backticks, as in mode = `normal`"),
+        ("raise when oxygen", "found a number in mg/L, expected something true or false, such as a comparison"),
+        ("raise when water_temp > 3 Cell", "`Cell` is not a unit: did you mean `Cel`?"),
+        ("raise when oxygen < 4 mg/L held 5 kg", "`5 kg` is no duration: `kg` is a mass"),
+        ("raise when oxygen < 4 mg/L deadband 1 Cel", "the deadband is a temperature, the limit is in mg/L"),
+        ("raise when distance(fix, 3 m) > 3 m", "`distance` takes a position, found a number in m"),
+        (
+            "raise when water_temp + water_temp > 3 Cel",
+            "two temperatures cannot be added: one of them must be a difference",
+        ),
+        ("raise when water_temp * 2 > 3 Cel deadband 1 Cel held 40 d", "a duration is at most 31 d"),
+        ("raise when maximum(oxygen, 3 mg/L) > 4 mg/L", "`maximum` is not a function: did you mean `max`?"),
+    ],
+)
 def test_one_mistake_one_error_with_the_remedy(rule: str, message: str) -> None:
     assert mistakes(rule) == [message]
 
 
 def test_checking_goes_on_after_a_mistake() -> None:
-    text = 'decoder d for bytes\n  byte 0  a  u8 Cell\n  byte 1 bits q  b  u8\n  byte 2  c  u8 / 0\n  reject "x" when a > 3 and b > 3\n  byte 3  e  u8\n'
+    text = (
+        'decoder d for bytes\n  byte 0  a  u8 Cell\n  byte 1 bits q  b  u8\n  byte 2  c  u8 / 0\n  reject "x" when'
+        " a > 3 and b > 3\n  byte 3  e  u8\n"
+    )
     _, problems = check_decoder(text)
     assert [(p.span.line, p.span.column) for p in problems] == [(2, 17), (3, 15), (4, 14)]
 
@@ -131,26 +143,46 @@ def test_layout_changes_nothing_but_the_layout(text: str) -> None:
 
 
 RULES = st.recursive(
-    st.sampled_from(["oxygen < 3 mg/L", "slack", "water_temp > setpoint t", "mode = `sampling`", "fix is missing", "abs(oxygen - 2 mg/L) >= 1 mg/L", "not slack", "oxygen in { 1 mg/L, 2 mg/L }", "-oxygen ^ 2 < 4", "if slack then slack else true"]),
+    st.sampled_from(
+        [
+            "oxygen < 3 mg/L",
+            "slack",
+            "water_temp > setpoint t",
+            "mode = `sampling`",
+            "fix is missing",
+            "abs(oxygen - 2 mg/L) >= 1 mg/L",
+            "not slack",
+            "oxygen in { 1 mg/L, 2 mg/L }",
+            "-oxygen ^ 2 < 4",
+            "if slack then slack else true",
+        ]
+    ),
     lambda inner: st.builds(lambda a, word, b: f"({a}) {word} ({b})", inner, st.sampled_from(["and", "or"]), inner),
     max_leaves=6,
-)  # fmt: skip
+)
 
 
 @settings(max_examples=150, deadline=None)
 @given(RULES)
 def test_brackets_are_kept_where_they_count(rule: str) -> None:
-    text = f'condition "a \\"b\\"" priority low\n  on buoy with label a = "x", label b != "y"\n  raise when {rule} deadband 1 V held 5 min\n  clear when {rule}\n  say "it is {{value}}"\n'
+    text = (
+        f'condition "a \\"b\\"" priority low\n  on buoy with label a = "x", label b != "y"\n  raise when {rule}'
+        f' deadband 1 V held 5 min\n  clear when {rule}\n  say "it is {{value}}"\n'
+    )
     laid_out = format_definition(text)
     assert bare(parse(laid_out)[0]) == bare(parse(text)[0])
     assert format_definition(laid_out) == laid_out
 
 
 def test_comments_stay_with_their_lines() -> None:
-    text = "# above all\ndecoder d for bytes   # the head\n  # about a\n  byte 0 a u8 # at a\n  when a > 3\n    # inside\n    next b u8\n# at the end\n"
+    text = (
+        "# above all\ndecoder d for bytes   # the head\n  # about a\n  byte 0 a u8 # at a\n  when a > 3\n    #"
+        " inside\n    next b u8\n# at the end\n"
+    )
     assert (
         format_definition(text)
-        == "# above all\ndecoder d for bytes  # the head\n  # about a\n  byte 0  a  u8  # at a\n  when a > 3\n    # inside\n    next  b  u8\n# at the end\n"
+        == "# above all\ndecoder d for bytes  # the head\n  # about a\n  byte 0  a  u8  # at a\n  when a > 3\n    #"
+        " inside\n    next  b  u8\n# at the end\n"
     )
 
 
@@ -173,11 +205,13 @@ HOSTILE = [
     "decoder d for bytes\n" + "".join("  " * (i + 1) + "when true\n" for i in range(40)),
     "decoder d for bytes\n\tbyte 0 a u8",
     "decoder d for bytes\n  byte 0  a\u202eb  u8",
-    "decoder d for bytes\n" + "".join("  " * (i + 1) + "repeat to end\n" for i in range(7)) + "                next a u8",
+    "decoder d for bytes\n"
+    + "".join("  " * (i + 1) + "repeat to end\n" for i in range(7))
+    + "                next a u8",
     "decoder d for bytes\n  byte 99999999999999999999999  a  u8",
     "decoder d for bytes\n  byte 1.5  a  u8",
     "x" * (limits.SOURCE_CHARACTERS + 1),
-]  # fmt: skip
+]
 
 
 @pytest.mark.parametrize("text", HOSTILE, ids=range(len(HOSTILE)))
@@ -225,10 +259,18 @@ LAYOUT = """decoder d for bytes, {order} endian
 
 @settings(max_examples=150, deadline=None)
 @given(
-    st.sampled_from(["big", "little"]), st.integers(0, 31), st.sampled_from([0, 1, 5]), st.one_of(st.none(), st.integers(-32767, 32767)), st.integers(0, 2**24 - 1),
-    st.booleans(), st.integers(-(2**14), 2**14 - 1), st.integers(-900_000_000, 900_000_000), st.integers(-1_800_000_000, 1_800_000_000),
-    st.floats(width=32, allow_nan=False, allow_infinity=False), st.integers(-(2**63), 2**63 - 1),
-)  # fmt: skip
+    st.sampled_from(["big", "little"]),
+    st.integers(0, 31),
+    st.sampled_from([0, 1, 5]),
+    st.one_of(st.none(), st.integers(-32767, 32767)),
+    st.integers(0, 2**24 - 1),
+    st.booleans(),
+    st.integers(-(2**14), 2**14 - 1),
+    st.integers(-900_000_000, 900_000_000),
+    st.integers(-1_800_000_000, 1_800_000_000),
+    st.floats(width=32, allow_nan=False, allow_infinity=False),
+    st.integers(-(2**63), 2**63 - 1),
+)
 def test_encode_then_decode_gives_the_values_back(order, a, m, t, s, f, w, lat, lon, g, x) -> None:
     plan, problems = check_decoder(LAYOUT.format(order=order))
     assert plan is not None, problems
@@ -237,9 +279,16 @@ def test_encode_then_decode_gives_the_values_back(order, a, m, t, s, f, w, lat, 
         return Column(np.array([value], dtype), np.array([state], np.int16))
 
     given_values = {
-        "a": column(a), "m": column(m), "t": column((t or 0) / 100, 2 if t is None else 1), "s": column(s / 10), "f": column(f), "w": column(w),
-        "p": Column(np.array([[lat / 1e7, lon / 1e7]]), np.ones(1, np.int16)), "g": column(g), "x": column(x, dtype=np.int64),
-    }  # fmt: skip
+        "a": column(a),
+        "m": column(m),
+        "t": column((t or 0) / 100, 2 if t is None else 1),
+        "s": column(s / 10),
+        "f": column(f),
+        "w": column(w),
+        "p": Column(np.array([[lat / 1e7, lon / 1e7]]), np.ones(1, np.int16)),
+        "g": column(g),
+        "x": column(x, dtype=np.int64),
+    }
     (payload,) = encode(plan, given_values, ["none"], 1)
     decoded = decode(plan, Payloads.of([payload], [0]))
     assert decoded.failure[0] < 0, decoded.failures
@@ -327,7 +376,10 @@ def test_many_texts_are_read_at_the_same_time() -> None:
 
 
 def test_a_long_cell_pushes_no_others_to_the_right() -> None:
-    text = "decoder d for bytes, big endian\n  byte 0  mode  code { 0 idle, 1 filling, 2 circulating, 3 draining }  hidden\n  byte 1  flow  u16 / 10  L/min\n  byte 3  heat  i8  Cel  within 0 to 40\n"
+    text = (
+        "decoder d for bytes, big endian\n  byte 0  mode  code { 0 idle, 1 filling, 2 circulating, 3 draining } "
+        " hidden\n  byte 1  flow  u16 / 10  L/min\n  byte 3  heat  i8  Cel  within 0 to 40\n"
+    )
     assert format_definition(text) == (
         "decoder d for bytes, big endian\n"
         "  byte 0  mode  code { 0 idle, 1 filling, 2 circulating, 3 draining }         hidden\n"

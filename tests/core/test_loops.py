@@ -100,7 +100,10 @@ def test_numbers_of_every_width_and_order(width: int, little: bool, signed: bool
 
 
 def test_what_is_read_behind_a_refusal_stands_only_where_nothing_is_refused() -> None:
-    text = 'decoder d for bytes, big endian\n  byte 0  kind  u8  hidden\n  reject "another kind" as unknown layout unless kind = 1\n  next  x  u16 / 10\n  reject "too far" when x > 100\n  next  y  u8\n'
+    text = (
+        'decoder d for bytes, big endian\n  byte 0  kind  u8  hidden\n  reject "another kind" as unknown layout'
+        ' unless kind = 1\n  next  x  u16 / 10\n  reject "too far" when x > 100\n  next  y  u8\n'
+    )
     decoded = decode(
         plan_of(text), Payloads.of([b"\x01\x00\x10\x05", b"\x02\x00\x10\x05", b"\x01\xff\xff\x05"], [0, 0, 0])
     )
@@ -113,14 +116,20 @@ def test_what_is_read_behind_a_refusal_stands_only_where_nothing_is_refused() ->
 
 
 def test_a_refusal_sees_how_much_is_left_where_it_stands() -> None:
-    text = 'decoder d for bytes, big endian\n  next  x  u8\n  reject "not three more" when left != 3 and bits_left != 0\n  next  y  u8\n  reject "not two more" unless left = 2\n  next  z  u16\n'
+    text = (
+        'decoder d for bytes, big endian\n  next  x  u8\n  reject "not three more" when left != 3 and bits_left !='
+        ' 0\n  next  y  u8\n  reject "not two more" unless left = 2\n  next  z  u16\n'
+    )
     decoded = decode(plan_of(text), Payloads.of([b"\x01\x02\x00\x03"] * 3, [0, 0, 0]))
     assert decoded.good.all(), decoded.failures
     assert (column(decoded, "x"), column(decoded, "y"), column(decoded, "z")) == ([1.0] * 3, [2.0] * 3, [3.0] * 3)
 
 
 def test_records_of_another_size_stop_only_their_own_messages() -> None:
-    text = "decoder d for bytes, big endian\n  records tag u8, size u8\n  record 1  a  u8\n  record 2  b  u16\n  record 3  c  u8\n"
+    text = (
+        "decoder d for bytes, big endian\n  records tag u8, size u8\n  record 1  a  u8\n  record 2  b  u16\n "
+        " record 3  c  u8\n"
+    )
     good, odd = bytes([1, 1, 7, 2, 2, 1, 0, 3, 1, 9]), bytes([1, 1, 7, 2, 1, 1, 3, 1, 9])
     decoded = decode(plan_of(text), Payloads.of([good, odd, good[:3]], [0, 0, 0]))
     assert [f < 0 for f in decoded.failure.tolist()] == [True, False, True]

@@ -20,7 +20,10 @@ from oculum.pipeline import Lot, WatchedCondition, process
 SECOND = 1_000_000
 TENTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 10  m\n"
 FIFTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 5  m\n  byte 0  other  u8\n"
-GATE = 'decoder gate for bytes, big endian\n  repeat to end\n    next  number  u8  hidden\n    device "pod-{number}"\n    next  level  u16 / 10  m\n'
+GATE = (
+    "decoder gate for bytes, big endian\n  repeat to end\n    next  number  u8  hidden\n    device"
+    ' "pod-{number}"\n    next  level  u16 / 10  m\n'
+)
 PLANS = [check_decoder(text)[0] for text in (TENTHS, FIFTHS, GATE)]
 RULE = (
     'condition "high" priority high\n  on pod\n  raise when level > 5 m held 3 s\n  clear when level < 4 m held 2 s\n'

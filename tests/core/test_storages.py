@@ -104,9 +104,13 @@ def test_word_orders(value: float, order: str, words: str) -> None:
     """A B C D, C D A B, D C B A and B A D C: every order of bytes and words of a number."""
     a, b, c, d = struct.pack(">f", value)
     layout = {
-        ("big", ""): (a, b, c, d), ("big", " high word first"): (a, b, c, d), ("big", " low word first"): (c, d, a, b),
-        ("little", ""): (d, c, b, a), ("little", " low word first"): (d, c, b, a), ("little", " high word first"): (b, a, d, c),
-    }[order, words]  # fmt: skip
+        ("big", ""): (a, b, c, d),
+        ("big", " high word first"): (a, b, c, d),
+        ("big", " low word first"): (c, d, a, b),
+        ("little", ""): (d, c, b, a),
+        ("little", " low word first"): (d, c, b, a),
+        ("little", " high word first"): (b, a, d, c),
+    }[order, words]
     found = readings(f"decoder d for bytes, {order} endian\n  byte 0  x  f32{words}\n", bytes(layout))["x"]
     assert found == "not a number" if not math.isfinite(value) else found == pytest.approx(value, rel=1e-14)
 
@@ -138,7 +142,10 @@ def test_streams_of_bits(values: list[tuple[int, int]], lead: int) -> None:
         (len(bits) + 7) // 8, "big"
     )
     head = f"  skip {lead} bits\n" if lead else ""
-    text = f"decoder d for bytes\n  byte 0  n  u8  hidden\n{head}  repeat n times up to 40\n    next bits  a{{index}}_  u2\n    next bits  b{{index}}_  u8\n"
+    text = (
+        f"decoder d for bytes\n  byte 0  n  u8  hidden\n{head}  repeat n times up to 40\n    next bits "
+        f" a{{index}}_  u2\n    next bits  b{{index}}_  u8\n"
+    )
     found = readings(text.replace("a{index}_", "a_{index}").replace("b{index}_", "b_{index}"), payload)
     assert found == {name: v for i, (a, b) in enumerate(values, 1) for name, v in ((f"a_{i}", a), (f"b_{i}", b))}
 
@@ -210,7 +217,10 @@ def test_stuffed_frames(contents: list[bytes], noise: bytes) -> None:
         + noise
         for c in contents
     )
-    text = "decoder d for bytes\n  repeat frames from 0x7E to 0x7F escape 0x7D xor 0x20\n    derive size_{index} = length\n    rest  text_{index}  hex\n"
+    text = (
+        "decoder d for bytes\n  repeat frames from 0x7E to 0x7F escape 0x7D xor 0x20\n    derive size_{index} ="
+        " length\n    rest  text_{index}  hex\n"
+    )
     found = readings(text, noise + stuffed)
     for i, content in enumerate(contents, 1):
         assert (found[f"size_{i}"], found[f"text_{i}"]) == (len(content), content.hex())
@@ -220,7 +230,8 @@ def test_stuffed_frames(contents: list[bytes], noise: bytes) -> None:
 def test_counters_that_wrap(before: int, change: int) -> None:
     after = (before + change) % 2**24
     plan = plan_of(
-        "decoder d for bytes, big endian\n  byte 0  pulses  u24\n  derive moved = wrapped(pulses - before(pulses), 24)\n"
+        "decoder d for bytes, big endian\n  byte 0  pulses  u24\n  derive moved = wrapped(pulses - before(pulses),"
+        " 24)\n"
     )
     decoded = decode(
         plan, Payloads.of([n.to_bytes(3, "big") for n in (before, after)], [0, 0], before=np.array([-1, 0]))
@@ -233,7 +244,8 @@ def test_counters_that_wrap(before: int, change: int) -> None:
 def test_clocks_that_wrap_are_taken_nearest_to_arrival(raw: int, off: int) -> None:
     moment = 1_700_000_000 // 65_536 * 65_536 + raw
     plan = plan_of(
-        'decoder d for bytes, big endian\n  byte 0  clock  time u16 s since "1970-01-01" wrapping  hidden\n  stamp clock\n  byte 0  x  u16\n'
+        'decoder d for bytes, big endian\n  byte 0  clock  time u16 s since "1970-01-01" wrapping  hidden\n  stamp'
+        " clock\n  byte 0  x  u16\n"
     )
     decoded = decode(plan, Payloads.of([raw.to_bytes(2, "big")], [(moment + off) * 1_000_000]))
     assert int(decoded.groups[0].at[0]) == moment * 1_000_000
@@ -303,10 +315,17 @@ def test_encode_then_decode_gives_the_parameters_back(order: str, storage: str, 
         "b": (0, 10**bits - 1),
     }[storage[0]]
     given_values = {
-        "whole": data.draw(st.integers(low, high)), "amount": data.draw(st.integers(-30_000, 30_000)) / 100, "ratio": data.draw(st.floats(-1e6, 1e6, width=32)),
-        "on": data.draw(st.booleans()), "kind": data.draw(st.sampled_from(["steady", "flash"])), "count": data.draw(st.integers(0, 2**53)), "change": data.draw(st.integers(-(2**53), 2**53)),
-        "digits": data.draw(st.integers(0, 999_999)) / 10, "packed": data.draw(st.integers(-999, 999)) / 10, "since": "2026-03-02T09:10:00Z",
-    }  # fmt: skip
+        "whole": data.draw(st.integers(low, high)),
+        "amount": data.draw(st.integers(-30_000, 30_000)) / 100,
+        "ratio": data.draw(st.floats(-1e6, 1e6, width=32)),
+        "on": data.draw(st.booleans()),
+        "kind": data.draw(st.sampled_from(["steady", "flash"])),
+        "count": data.draw(st.integers(0, 2**53)),
+        "change": data.draw(st.integers(-(2**53), 2**53)),
+        "digits": data.draw(st.integers(0, 999_999)) / 10,
+        "packed": data.draw(st.integers(-999, 999)) / 10,
+        "since": "2026-03-02T09:10:00Z",
+    }
     written = encode_command(plan, "set", given_values)
     back = {r["field"]: r["value"] for r in answer(decode_command(plan, "set", written), 0)["readings"]}
     for name, value in given_values.items():

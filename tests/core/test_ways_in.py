@@ -29,8 +29,12 @@ def test_a_register_map_becomes_a_decoder() -> None:
     plan, problems = check_decoder(found.text)
     assert plan is not None, problems
     assert [(f.name, f.kind, f.unit) for f in plan.all_fields] == [
-        ("pump_running", "flag", None), ("phase", "code", None), ("flow", "number", "L/min"), ("total_volume", "number", "L"), ("water_temperature", "number", "Cel"),
-    ]  # fmt: skip
+        ("pump_running", "flag", None),
+        ("phase", "code", None),
+        ("flow", "number", "L/min"),
+        ("total_volume", "number", "L"),
+        ("water_temperature", "number", "Cel"),
+    ]
     assert "origin 101" in found.text and "u16 / 10" in found.text
     assert [(u.row, u.why) for u in found.unread] == [
         (6, "`blob` is no type that is known"),
@@ -40,10 +44,14 @@ def test_a_register_map_becomes_a_decoder() -> None:
 
 
 def test_a_table_between_bars_and_one_without_headings() -> None:
-    text = "| byte | content | kind | meaning |\n|---|---|---|---|\n| 1–2 | water temperature | signed 16 bits | raw × 0.01 Cel |\n| 8 | battery | unsigned 8 bits | |\n"
+    text = (
+        "| byte | content | kind | meaning |\n|---|---|---|---|\n| 1–2 | water temperature | signed 16 bits | raw"
+        " × 0.01 Cel |\n| 8 | battery | unsigned 8 bits | |\n"
+    )
     assert (
         from_table(text, "b").text
-        == "decoder b for bytes, big endian\n  byte 1  water_temperature  i16 / 100  Cel\n  byte 8  battery            u8\n"
+        == "decoder b for bytes, big endian\n  byte 1  water_temperature  i16 / 100  Cel\n  byte 8  battery          "
+        "  u8\n"
     )
     bare = from_table("0,level,u16,0.01\n2,level,i16,1\n4,mode,u8,1\n", "b", "bytes", "little")
     assert bare.text.splitlines()[1:] == [

@@ -34,9 +34,14 @@ class Own:
 
     def oculum(self, *arguments: str) -> subprocess.CompletedProcess[str]:
         return subprocess.run(
-            self.command(*arguments), cwd=ROOT, env=self.environment, capture_output=True, text=True, timeout=280,
+            self.command(*arguments),
+            cwd=ROOT,
+            env=self.environment,
+            capture_output=True,
+            text=True,
+            timeout=280,
             check=False,
-        )  # fmt: skip
+        )
 
     def ask(self, query: str) -> Any:
         try:

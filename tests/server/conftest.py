@@ -28,8 +28,10 @@ def instance(services: Any) -> Iterator[Any]:
 
     with connection.cursor() as cursor:
         cursor.execute(
-            "select string_agg(format('%I', relname), ', ') from pg_class where relkind in ('r', 'p') and relnamespace = 'public'::regnamespace"
-            " and not relispartition and relname not in ('django_migrations', 'django_content_type', 'auth_permission', 'broker_accounts')"
+            "select string_agg(format('%I', relname), ', ') from pg_class where relkind in ('r', 'p') and"
+            " relnamespace = 'public'::regnamespace"
+            " and not relispartition and relname not in ('django_migrations', 'django_content_type',"
+            " 'auth_permission', 'broker_accounts')"
         )
         tables = cursor.fetchone()[0]
         cursor.execute(f"truncate {tables} restart identity cascade")

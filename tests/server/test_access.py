@@ -164,11 +164,17 @@ def test_errors_have_one_shape_and_a_number_that_is_in_the_log(world: World, cap
     client = signed_in(world, "viewer")
     with caplog.at_level("INFO", "oculum.problems"):
         answers = [
-            client.get(V1 + "nothing-here"), client.get(V1 + "devices/none"), send(client, "POST", "sites", {}),
-            Client().get(V1 + "me"), client.post(V1 + "check", "{", content_type="application/json"),
-            client.get(V1 + "sign-out"), client.post(V1 + "check", "x", content_type="text/plain"),
-            client.get("/api/"), client.get(V1 + "devices?to=%00"), client.get(V1 + "devices/%00"),
-        ]  # fmt: skip
+            client.get(V1 + "nothing-here"),
+            client.get(V1 + "devices/none"),
+            send(client, "POST", "sites", {}),
+            Client().get(V1 + "me"),
+            client.post(V1 + "check", "{", content_type="application/json"),
+            client.get(V1 + "sign-out"),
+            client.post(V1 + "check", "x", content_type="text/plain"),
+            client.get("/api/"),
+            client.get(V1 + "devices?to=%00"),
+            client.get(V1 + "devices/%00"),
+        ]
     assert [a.status_code for a in answers] == [404, 404, 403, 401, 400, 405, 415, 404, 400, 400]
     for answer in answers:
         assert answer.headers["Content-Type"] == "application/problem+json"

@@ -58,17 +58,42 @@ def at_once(work: Callable[[Any], Any], things: Iterable[Any], threads: int = 6)
 
 
 WRITES = [
-    ("POST", "devices", "engineer"), ("PATCH", "devices/pod-0", "engineer"), ("DELETE", "devices/pod-0", "engineer"), ("POST", "devices/pod-0/key", "engineer"),
-    ("POST", "types", "engineer"), ("PATCH", "types/pod", "engineer"), ("PUT", "types/pod/setpoints/level_max", "operator"), ("POST", "types/pod/decode-again", "engineer"),
-    ("DELETE", "types/pod/decode-again", "engineer"), ("POST", "sites", "engineer"), ("PATCH", "sites/reach", "engineer"), ("POST", "definitions", "engineer"),
-    ("PATCH", "definitions/1", "engineer"), ("POST", "definitions/1/publish", "engineer"), ("POST", "definitions/1/retire", "engineer"), ("POST", "alarms/1/acknowledge", "operator"),
-    ("POST", "alarms/1/note", "operator"), ("POST", "people", "admin"), ("PATCH", "people/1", "admin"), ("POST", "onboarding", "engineer"),
-    ("POST", "definitions/1/cases", "engineer"), ("DELETE", "definitions/1/cases/1", "engineer"), ("POST", "definitions/1/in-force", "engineer"),
-    ("PATCH", "types/pod/decode-again", "engineer"), ("POST", "devices/pod-0/constants", "engineer"), ("DELETE", "devices/pod-0/constants/1", "engineer"),
-    ("PUT", "definitions/1/rollout", "engineer"), ("DELETE", "definitions/1/rollout", "engineer"), ("PUT", "devices/pod-0/hold", "engineer"), ("DELETE", "devices/pod-0/hold", "engineer"),
+    ("POST", "devices", "engineer"),
+    ("PATCH", "devices/pod-0", "engineer"),
+    ("DELETE", "devices/pod-0", "engineer"),
+    ("POST", "devices/pod-0/key", "engineer"),
+    ("POST", "types", "engineer"),
+    ("PATCH", "types/pod", "engineer"),
+    ("PUT", "types/pod/setpoints/level_max", "operator"),
+    ("POST", "types/pod/decode-again", "engineer"),
+    ("DELETE", "types/pod/decode-again", "engineer"),
+    ("POST", "sites", "engineer"),
+    ("PATCH", "sites/reach", "engineer"),
+    ("POST", "definitions", "engineer"),
+    ("PATCH", "definitions/1", "engineer"),
+    ("POST", "definitions/1/publish", "engineer"),
+    ("POST", "definitions/1/retire", "engineer"),
+    ("POST", "alarms/1/acknowledge", "operator"),
+    ("POST", "alarms/1/note", "operator"),
+    ("POST", "people", "admin"),
+    ("PATCH", "people/1", "admin"),
+    ("POST", "onboarding", "engineer"),
+    ("POST", "definitions/1/cases", "engineer"),
+    ("DELETE", "definitions/1/cases/1", "engineer"),
+    ("POST", "definitions/1/in-force", "engineer"),
+    ("PATCH", "types/pod/decode-again", "engineer"),
+    ("POST", "devices/pod-0/constants", "engineer"),
+    ("DELETE", "devices/pod-0/constants/1", "engineer"),
+    ("PUT", "definitions/1/rollout", "engineer"),
+    ("DELETE", "definitions/1/rollout", "engineer"),
+    ("PUT", "devices/pod-0/hold", "engineer"),
+    ("DELETE", "devices/pod-0/hold", "engineer"),
     ("PATCH", "definitions/1/cases/1", "engineer"),
-    ("POST", "unknown-senders/1/adopt", "engineer"), ("GET", "people", "admin"), ("GET", "record", "engineer"), ("GET", "onboarding", "engineer"),
-]  # fmt: skip
+    ("POST", "unknown-senders/1/adopt", "engineer"),
+    ("GET", "people", "admin"),
+    ("GET", "record", "engineer"),
+    ("GET", "onboarding", "engineer"),
+]
 ROLES = ["viewer", "operator", "engineer", "admin"]
 
 
@@ -129,12 +154,20 @@ def test_keys_of_devices_are_kept_as_hashes_only(world: World) -> None:
     assert all(key not in stored and key.split("_")[2] not in stored for key in world.keys.values())
 
 
-@pytest.mark.parametrize("body,field", [
-    ({"name": "No Spaces", "title": "x", "type": "pod"}, "name"), ({"name": "a/b", "title": "x", "type": "pod"}, "name"), ({"name": "x#", "title": "x", "type": "pod"}, "name"),
-    ({"name": "ok-1", "title": "x", "type": "nothing"}, "type"), ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 91, "longitude": 0}, "latitude"),
-    ({"name": "ok-1", "title": "x", "type": "pod", "gateway": "pod-1"}, "gateway"), ({"name": "pod-0", "title": "x", "type": "pod"}, "name"),
-    ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 9}, "latitude"), ({}, "name"),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "body,field",
+    [
+        ({"name": "No Spaces", "title": "x", "type": "pod"}, "name"),
+        ({"name": "a/b", "title": "x", "type": "pod"}, "name"),
+        ({"name": "x#", "title": "x", "type": "pod"}, "name"),
+        ({"name": "ok-1", "title": "x", "type": "nothing"}, "type"),
+        ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 91, "longitude": 0}, "latitude"),
+        ({"name": "ok-1", "title": "x", "type": "pod", "gateway": "pod-1"}, "gateway"),
+        ({"name": "pod-0", "title": "x", "type": "pod"}, "name"),
+        ({"name": "ok-1", "title": "x", "type": "pod", "latitude": 9}, "latitude"),
+        ({}, "name"),
+    ],
+)
 def test_a_device_that_cannot_be_is_refused_with_the_field(world: World, body: dict, field: str) -> None:
     answer = send(signed_in(world, "engineer"), "POST", "devices", body)
     assert answer.status_code == 400 and field in answer.json()["fields"], answer.content
@@ -365,7 +398,8 @@ def test_adopting_gives_a_key_and_brings_the_messages_along(world: World, engine
     unknown = UnknownSender.objects.create(name="stray", through=gate, messages=2)
     for _ in range(2):
         world.ask(
-            "insert into message (part, received_at, unknown_id, via_id, channel, payload) values (0, now(), %s, %s, 1, 'x') returning id",
+            "insert into message (part, received_at, unknown_id, via_id, channel, payload) values (0, now(), %s, %s,"
+            " 1, 'x') returning id",
             unknown.pk,
             world.gateway.pk,
         )

@@ -76,9 +76,9 @@ def test_a_backup_restored_elsewhere_goes_on_reading(
             assert connection.execute("select count(*) from reading_row").fetchone() == (201,)
             for n in range(3):
                 connection.execute(
-                    "insert into message (part, received_at, device_id, channel, payload)"
-                    " values (0, now(), %s, 2, %s)", (world.pods[2].pk, payload(n + 1)),
-                )  # fmt: skip
+                    "insert into message (part, received_at, device_id, channel, payload) values (0, now(), %s, 2, %s)",
+                    (world.pods[2].pk, payload(n + 1)),
+                )
             work_off(fresh)
             assert connection.execute("select count(*) from reading_row").fetchone() == (204,)
             assert connection.execute("select messages from engine_cursor").fetchone() == (204,)

@@ -107,10 +107,19 @@ def test_oculums_own_accounts_are_nobody_elses_whatever_the_database_says(tmp_pa
     assert path.read_text() == "oculum-intake:another hash\npod-1:hash\n" and own is not None
 
 
-@pytest.mark.parametrize("topic,named", [
-    ("up/pod-0", ("pod-0", None)), ("up/pod-0/status", ("pod-0", None)), ("up/gate/for/pod-3", ("gate", "pod-3")), ("up/gate/for/pod-3/x", ("gate", "pod-3")),
-    ("up/gate/for/" + "x" * 200, ("gate", "x" * 63)), ("down/pod-0", None), ("up", None), ("", None),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "topic,named",
+    [
+        ("up/pod-0", ("pod-0", None)),
+        ("up/pod-0/status", ("pod-0", None)),
+        ("up/gate/for/pod-3", ("gate", "pod-3")),
+        ("up/gate/for/pod-3/x", ("gate", "pod-3")),
+        ("up/gate/for/" + "x" * 200, ("gate", "x" * 63)),
+        ("down/pod-0", None),
+        ("up", None),
+        ("", None),
+    ],
+)
 def test_topics_name_who_speaks_and_for_whom(topic: str, named: tuple | None) -> None:
     assert claimed_name(topic) == named
 
@@ -154,9 +163,13 @@ def test_an_environment_that_was_made_for_another_folder_is_made_anew(tmp_path: 
     stranger.chmod(0o755)
     (tmp_path / ".venv" / ".home").write_text("/somewhere/else\n")
     found = subprocess.run(
-        [tmp_path / "oculum", "check", "x.ocu"], env={**os.environ, "PIP_NO_INDEX": "1"}, capture_output=True, text=True,
-        timeout=120, check=False,
-    )  # fmt: skip
+        [tmp_path / "oculum", "check", "x.ocu"],
+        env={**os.environ, "PIP_NO_INDEX": "1"},
+        capture_output=True,
+        text=True,
+        timeout=120,
+        check=False,
+    )
     assert found.returncode == 1 and "the original" not in found.stdout
     assert "made for another folder" in found.stderr and "pip could not install" in found.stderr
     assert not stranger.exists() or "the original" not in stranger.read_text(errors="replace")[:100]

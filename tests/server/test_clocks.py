@@ -162,8 +162,17 @@ def test_any_cutting_gives_the_same_also_where_the_clock_goes_back(world: World,
     found = []
     for size in (100, 1, 4):
         with psycopg.connect(world.url) as connection:
-            for table in ("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm",
-                          "condition_state", "engine_cursor", "replaced_reading"):  # fmt: skip
+            for table in (
+                "reading_row",
+                "refused",
+                "latest",
+                "activity",
+                "alarms_journalentry",
+                "alarms_alarm",
+                "condition_state",
+                "engine_cursor",
+                "replaced_reading",
+            ):
                 connection.execute(f"delete from {table}")
         engine.take_over()
         work_off(engine, size)

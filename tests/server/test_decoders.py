@@ -1,4 +1,7 @@
-"""What decoders do on the server: other devices, the message before, constants, cases, versions, decoding a span again."""
+"""What decoders do on the server:
+
+other devices, the message before, constants, cases, versions, decoding a span again.
+"""
 
 from __future__ import annotations
 
@@ -54,7 +57,8 @@ def test_counters_go_by_the_message_before_across_batches(world: World, engine: 
     while engine.step(1):
         pass
     moved = world.ask(
-        "select d.name, r.nums[2], r.missing->>'moved' from reading_row r join fleet_device d on d.id = r.device_id order by r.at"
+        "select d.name, r.nums[2], r.missing->>'moved' from reading_row r join fleet_device d on d.id = r.device_id"
+        " order by r.at"
     )
     assert moved[:2] == [("pod-0", None, "no earlier message"), ("pod-1", None, "no earlier message")]
     assert [m[1] for m in moved[2:]] == [3.0] * 6
@@ -83,12 +87,14 @@ def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: Wo
     """Live, in a trial, and when one asks why."""
     client = signed_in(world, "engineer")
     definition = world.decoder(
-        "decoder pod for registers, big endian\n  header start  first  integer from text  hidden\n  origin first\n  register 12  level  u16 / 10  m\n"
+        "decoder pod for registers, big endian\n  header start  first  integer from text  hidden\n  origin first\n "
+        " register 12  level  u16 / 10  m\n"
     )
     with psycopg.connect(world.url) as connection:
         for start, data in ((10, b"\x00\x01\x00\x02\x00\x1f"), (12, b"\x00\x29")):
             connection.execute(
-                "insert into message (part, received_at, device_id, channel, headers, payload) values (0, %s, %s, 3, %s::jsonb, %s)",
+                "insert into message (part, received_at, device_id, channel, headers, payload) values (0, %s, %s, 3,"
+                " %s::jsonb, %s)",
                 (START + timedelta(seconds=start), world.pods[0].pk, json.dumps({"start": str(start)}), data),
             )
     work_off(engine)
@@ -105,7 +111,11 @@ def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: Wo
 
 def test_curves_are_those_of_the_draft_over_the_last_messages_of_the_device(world: World, engine: Any) -> None:
     client = signed_in(world, "viewer")
-    checked = 'decoder pod for bytes, big endian\n  reject "sum" as checksum unless sum8(bytes 0 to 0) = u8 at byte 1\n  constant step number m = 0.5\n  byte 0  level  u8 * 2  m\n  derive moved = (level - before(level)) * step / (1 m)\n'
+    checked = (
+        'decoder pod for bytes, big endian\n  reject "sum" as checksum unless sum8(bytes 0 to 0) = u8 at byte'
+        " 1\n  constant step number m = 0.5\n  byte 0  level  u8 * 2  m\n  derive moved = (level - before(level)) *"
+        " step / (1 m)\n"
+    )
     world.arrive(*[(n % 2, n, bytes([n, n])) for n in range(9)], (0, 20, b"\x05\x01"))
     asked = {"text": checked, "type": "pod", "device": "pod-0", "until": (START + timedelta(seconds=7)).isoformat()}
     found = send(client, "POST", "decode/curves", asked).json()
@@ -254,7 +264,10 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
 
 
 def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
-    """Names, units and times become fields; what came before is not lost; more names are added; a person's draft is left alone."""
+    """Names, units and times become fields;
+
+    what came before is not lost; more names are added; a person's draft is left alone.
+    """
     from server.definitions.models import Definition
     from server.fleet.models import DeviceType
 
@@ -404,7 +417,10 @@ def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
 
 
 def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, engine: Any) -> None:
-    """A type whose packs spoke of the sender alone, until one speaks for others: each has its own, strangers are refused."""
+    """A type whose packs spoke of the sender alone, until one speaks for others:
+
+    each has its own, strangers are refused.
+    """
     from server.definitions.models import Definition
     from server.fleet.models import Device
     from server.fleet.registering import registry_changed

@@ -124,7 +124,8 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     child.wait()
     assert world.ask("select messages from engine_cursor") == [(len(messages),)]
     assert world.ask(
-        "select (select count(distinct message_id) from reading_row), (select count(*) from refused), (select count(*) from reading_row r join refused f using (message_id))"
+        "select (select count(distinct message_id) from reading_row), (select count(*) from refused), (select"
+        " count(*) from reading_row r join refused f using (message_id))"
     ) == [(len(messages) - (refused := world.ask("select count(*) from refused")[0][0]), refused, 0)]
     assert world.ask("select sum(messages) from activity") == [(len(messages),)]
     doubled = world.ask(
@@ -198,7 +199,8 @@ def test_delays_end_by_the_clock_without_an_arrival(world: World, engine: Any) -
     world.condition()
     with psycopg.connect(world.url) as connection:
         connection.execute(
-            "insert into message (part, received_at, device_id, channel, payload) values (0, clock_timestamp() - interval '59.5 s', %s, 3, %s)",
+            "insert into message (part, received_at, device_id, channel, payload) values (0, clock_timestamp() -"
+            " interval '59.5 s', %s, 3, %s)",
             (world.pods[0].pk, payload(6)),
         )
     work_off(engine)
@@ -218,7 +220,8 @@ def test_setpoints_and_versions_count_from_their_place_in_the_stream(world: Worl
     world.arrive((0, 20, payload(6)), (1, 20, payload(6)))
     work_off(engine)
     rows = world.ask(
-        "select d.name, extract(epoch from j.at - %s)::int, j.what from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id join fleet_device d on d.id = a.device_id order by 2, 1, 3",
+        "select d.name, extract(epoch from j.at - %s)::int, j.what from alarms_journalentry j join alarms_alarm a on"
+        " a.id = j.alarm_id join fleet_device d on d.id = a.device_id order by 2, 1, 3",
         START,
     )
     assert rows == [

@@ -222,7 +222,9 @@ def test_mqtt_devices_publish_below_their_own_name_only(world: World, broker: An
         "both messages",
     )
     rows = world.ask(
-        "select d.name, v.name, m.payload, m.channel from message m join fleet_device d on d.id = m.device_id left join fleet_device v on v.id = m.via_id where m.payload in ('mine', 'theirs', 'another''s', 'a command', 'wrong key') order by m.id"
+        "select d.name, v.name, m.payload, m.channel from message m join fleet_device d on d.id = m.device_id left"
+        " join fleet_device v on v.id = m.via_id where m.payload in ('mine', 'theirs', 'another''s', 'a command',"
+        " 'wrong key') order by m.id"
     )
     assert rows == [("pod-0", None, b"mine", 1), ("pod-3", "gate-1", b"theirs", 1)]
     # MQTT 3.1.1 has no way to say no; what went elsewhere is at least counted.
@@ -339,7 +341,8 @@ def test_intake_killed_in_the_middle_loses_and_doubles_nothing(world: World, ins
     child.wait()
     assert sending == count
     child = start(instance, "server.intake.mqtt", "intake.ready")
-    mine = "from message where device_id = %s and length(payload) = 4 and get_byte(payload, 0) = 0"  # earlier tests' messages may still come
+    # earlier tests' messages may still come
+    mine = "from message where device_id = %s and length(payload) = 4 and get_byte(payload, 0) = 0"
     until(
         lambda: world.ask(f"select count(distinct payload) {mine}", world.pods[0].pk)[0][0] == count,
         "all that was acknowledged",

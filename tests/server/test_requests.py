@@ -71,14 +71,17 @@ def test_a_body_of_its_length_arrives_whatever_its_parts(port: int) -> None:
     assert say(port, head("/api/", "Connection: close", "Content-Length: 0")).endswith(b"0")
 
 
-@pytest.mark.parametrize("lines,body,status", [
-    ([f"Content-Length: {MOST + 1}"], b"", 413),
-    (["Content-Length: 99999999999999999999"], b"", 400),  # the parser's own bound
-    (["Content-Length: 9999999999999999"], b"x", 413),
-    (["Transfer-Encoding: chunked"], b"2000\r\n" + b"x" * 8192 + b"\r\n", 413),
-    (["Content-Length: 10"], b"half", 408),
-    (["Transfer-Encoding: chunked"], b"4\r\nhalf\r\n", 408),
-])  # fmt: skip
+@pytest.mark.parametrize(
+    "lines,body,status",
+    [
+        ([f"Content-Length: {MOST + 1}"], b"", 413),
+        (["Content-Length: 99999999999999999999"], b"", 400),  # the parser's own bound
+        (["Content-Length: 9999999999999999"], b"x", 413),
+        (["Transfer-Encoding: chunked"], b"2000\r\n" + b"x" * 8192 + b"\r\n", 413),
+        (["Content-Length: 10"], b"half", 408),
+        (["Transfer-Encoding: chunked"], b"4\r\nhalf\r\n", 408),
+    ],
+)
 def test_a_body_without_end_is_refused_and_the_connection_ends(
     port: int, lines: list[str], body: bytes, status: int
 ) -> None:

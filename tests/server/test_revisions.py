@@ -1,4 +1,7 @@
-"""The register under many hands: nothing is lost, nothing is changed that was not seen, nothing that is used goes away."""
+"""The register under many hands:
+
+nothing is lost, nothing is changed that was not seen, nothing that is used goes away.
+"""
 
 from __future__ import annotations
 
@@ -52,8 +55,10 @@ def test_changes_at_once_each_count_and_the_screen_shows_what_the_engine_uses(wo
             "site": Setpoint.objects.get(site=world.site).value,
         }
         limits = engine.registry.limits
-        used = {scope: limits[type_.pk, "level_max", scope, ident] for scope, ident in
-                (("type", 0), ("device", world.pods[0].pk), ("site", world.site.pk))}  # fmt: skip
+        used = {
+            scope: limits[type_.pk, "level_max", scope, ident]
+            for scope, ident in (("type", 0), ("device", world.pods[0].pk), ("site", world.site.pk))
+        }
         assert shown == used
 
 
@@ -107,14 +112,20 @@ def test_devices_speak_through_others_in_no_ring(world: World) -> None:
 @pytest.mark.parametrize(
     "body",
     [
-        {"fields": [{"name": "level"}]}, {"fields": [{"kind": "number"}]}, {"fields": [{}]}, {"fields": ["level"]},
+        {"fields": [{"name": "level"}]},
+        {"fields": [{"kind": "number"}]},
+        {"fields": [{}]},
+        {"fields": ["level"]},
         {"fields": [{"name": "mode", "kind": "code", "codes": {"²": "on"}}]},
         {"fields": [{"name": "mode", "kind": "code", "codes": {"1" * 40: "on"}}]},
-        {"fields": [{"name": "a", "kind": "number", "unit": "m\nx"}]}, {"setpoints": [{"name": "level_max"}]},
+        {"fields": [{"name": "a", "kind": "number", "unit": "m\nx"}]},
+        {"setpoints": [{"name": "level_max"}]},
         {"setpoints": [{"name": "level_max", "unit": "m", "value": "NaN"}]},
-        {"setpoints": [{"name": "level_max", "unit": "m", "value": 1e300}]}, {"cadence_s": 2**40}, {"title": ""},
+        {"setpoints": [{"name": "level_max", "unit": "m", "value": 1e300}]},
+        {"cadence_s": 2**40},
+        {"title": ""},
     ],
-)  # fmt: skip
+)
 def test_half_a_change_of_a_type_is_refused_and_every_page_goes_on(world: World, body: dict[str, Any]) -> None:
     world.decoder()
     client = signed_in(world, "engineer")

@@ -19,7 +19,8 @@ DOUBLE = DECODER.replace("u16 / 10", "u16 / 5")
 
 def found(world: World) -> list[tuple[str, float, int]]:
     return world.ask(
-        "select d.name, r.nums[1], v.number from reading_row r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by r.at, d.name"
+        "select d.name, r.nums[1], v.number from reading_row r join fleet_device d on d.id = r.device_id join"
+        " definitions_version v on v.id = r.version_id order by r.at, d.name"
     )
 
 
@@ -53,7 +54,8 @@ def test_chosen_devices_have_a_version_first(world: World, engine: Any) -> None:
     )
     assert told["chosen"]["devices"] == 1 and told["others"]["devices"] == 3
     versions = world.ask(
-        "select d.name, v.number from refused r join fleet_device d on d.id = r.device_id join definitions_version v on v.id = r.version_id order by 1"
+        "select d.name, v.number from refused r join fleet_device d on d.id = r.device_id join definitions_version v"
+        " on v.id = r.version_id order by 1"
     )
     assert versions == [("pod-1", 2), ("pod-2", 1)]
     assert client.get(V1 + "devices/pod-1").json()["decoder_because"] == "chosen"

@@ -30,9 +30,13 @@ START_US = int(START.timestamp() * 1e6)
 
 cell = st.sampled_from([0, 1, 1, 1, 2, 3])
 row_of = st.tuples(
-    st.lists(cell, min_size=5, max_size=5), st.floats(allow_nan=False, allow_infinity=False), st.tuples(st.floats(-90, 90), st.floats(-180, 180)),
-    st.text(alphabet=st.characters(blacklist_categories=("Cs",)), max_size=20), st.integers(0, 2**64 - 1), st.booleans(),
-)  # fmt: skip
+    st.lists(cell, min_size=5, max_size=5),
+    st.floats(allow_nan=False, allow_infinity=False),
+    st.tuples(st.floats(-90, 90), st.floats(-180, 180)),
+    st.text(alphabet=st.characters(blacklist_categories=("Cs",)), max_size=20),
+    st.integers(0, 2**64 - 1),
+    st.booleans(),
+)
 
 
 @settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
@@ -135,7 +139,10 @@ message_of = st.tuples(
 @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(messages=st.lists(message_of, min_size=1, max_size=8))
 def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: list) -> None:
-    """(time, number, text, whether a batch ends here): what another message says of another field does not take a value away."""
+    """(time, number, text, whether a batch ends here):
+
+    what another message says of another field does not take a value away.
+    """
     with psycopg.connect(instance.database_url(), autocommit=True) as connection:
         connection.execute("truncate reading_row, replaced_reading")
         layout = Layouts().number(connection, PAIR)

@@ -24,7 +24,8 @@ from tests.server.world import World, payload, work_off
 TABLE = {
     "open": "sign_in send_message health live_feed",
     "viewer": (
-        "alarm alarm_summary alarms arrival arrivals change_me change_password check chosen constants curves decode decoding_again"
+        "alarm alarm_summary alarms arrival arrivals change_me change_password check chosen constants curves decode"
+        " decoding_again"
         " definition definitions_cases_list definitions_list definitions_versions_list device devices effect failing"
         " form format from_table guess journal language lookback me overview preview_decoding_again refusals rollout"
         " run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list trial"
@@ -33,7 +34,8 @@ TABLE = {
     "operator": "acknowledge give_back note set_setpoint",
     "engineer": (
         "add_case add_device add_onboarding adopt cancel_decoding_again change_case change_device change_rollout"
-        " change_site change_type decode_again definitions_create delete_device delete_site delete_type give_key hold_device let_go_device"
+        " change_site change_type decode_again definitions_create delete_device delete_site delete_type give_key"
+        " hold_device let_go_device"
         " onboarding pause_decoding_again publish put_in_force record_list remove_case remove_constant retire"
         " save_draft set_constant sites_create succeed types_create withdraw_rollout"
     ),
@@ -102,8 +104,31 @@ def everybody(world: World, engine: Any) -> dict[str, Client]:
     return {role: signed_in(world, role) for role in ROLES} | {"stranger": Client()}
 
 
-NASTY = ["", "0", "-1", "²", "\0", "\ud800", "%00", "9" * 30, "1e400", "NaN", "null", "'", '"', "[]", "{}", "\u202e", "..",
-         "0001-01-01T00:00:00Z", "9999-12-31T23:59:59-23:59", "x" * 300, "true", "2147483648", "9223372036854775808"]  # fmt: skip
+NASTY = [
+    "",
+    "0",
+    "-1",
+    "²",
+    "\0",
+    "\ud800",
+    "%00",
+    "9" * 30,
+    "1e400",
+    "NaN",
+    "null",
+    "'",
+    '"',
+    "[]",
+    "{}",
+    "\u202e",
+    "..",
+    "0001-01-01T00:00:00Z",
+    "9999-12-31T23:59:59-23:59",
+    "x" * 300,
+    "true",
+    "2147483648",
+    "9223372036854775808",
+]
 
 
 @cache
@@ -145,10 +170,16 @@ def ask(client: Client, case: Any, odd: str | None, place: int) -> Any:
 
 @seed(9)
 @settings(
-    max_examples=1200, deadline=None, phases=[Phase.generate],
-    suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow, HealthCheck.filter_too_much,
-                           HealthCheck.data_too_large],
-)  # fmt: skip
+    max_examples=1200,
+    deadline=None,
+    phases=[Phase.generate],
+    suppress_health_check=[
+        HealthCheck.function_scoped_fixture,
+        HealthCheck.too_slow,
+        HealthCheck.filter_too_much,
+        HealthCheck.data_too_large,
+    ],
+)
 @given(data=st.data())
 def test_nothing_that_is_sent_makes_the_server_fail(everybody: dict[str, Client], data: st.DataObject) -> None:
     name = data.draw(st.sampled_from(sorted(strategies())))

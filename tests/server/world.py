@@ -109,7 +109,8 @@ class World:
             ),
             "activity": self.ask("select * from activity order by 1, 2"),
             "journal": self.ask(
-                'select a.device_id, j.what, j.at, j.learned_at, j.value, j."limit", j.message_id from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 3, 1, 2'
+                'select a.device_id, j.what, j.at, j.learned_at, j.value, j."limit", j.message_id from'
+                " alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 3, 1, 2"
             ),
             "states": self.ask("select * from condition_state order by 1, 2"),
         }

@@ -37,7 +37,10 @@ class Line:
 
 @dataclass(frozen=True)
 class Placed:
-    """Lines of a block with their places: where the cursor, the last line and what has been read then end, in bytes from the start."""
+    """Lines of a block with their places:
+
+    where the cursor, the last line and what has been read then end, in bytes from the start.
+    """
 
     lines: np.ndarray
     seek: int | None
@@ -111,10 +114,23 @@ def _line(step: Step) -> Line | None:
     low, high = cleaning.low, cleaning.high
     ranged = low is not None and high is not None
     return Line(
-        step.name, spec, step.hidden, place.mode, place.offset, tuple(row),
-        (float(linear.a), float(linear.b), float(linear.c), low if low is not None else 0.0, high if high is not None else 0.0),
-        tuple((float(m), s.reason) for s in cleaning.sentinels for m in s.raws), codes, f"outside {low:g} to {high:g}" if ranged else None,
-    )  # fmt: skip
+        step.name,
+        spec,
+        step.hidden,
+        place.mode,
+        place.offset,
+        tuple(row),
+        (
+            float(linear.a),
+            float(linear.b),
+            float(linear.c),
+            low if low is not None else 0.0,
+            high if high is not None else 0.0,
+        ),
+        tuple((float(m), s.reason) for s in cleaning.sentinels for m in s.raws),
+        codes,
+        f"outside {low:g} to {high:g}" if ranged else None,
+    )
 
 
 def _block(members: tuple[Line, ...], reach: tuple[int, ...], keep_raw: frozenset[str]) -> Block:
@@ -159,7 +175,8 @@ def _block(members: tuple[Line, ...], reach: tuple[int, ...], keep_raw: frozense
 def beginning(steps: tuple[Step, ...], index: int, keep_raw: frozenset[str]) -> Block | None:
     """The ordinary lines that follow each other from steps[index] on, of one kind of place; None if that line is none.
 
-    Refusals between them come after all of them, as a line that is read here never fails; but for those that ask how much is left.
+    Refusals between them come after all of them, as a line that is read here never fails; but for those that ask how
+    much is left.
     """
     members: list[Line] = []
     reach: list[int] = []
@@ -179,7 +196,8 @@ def beginning(steps: tuple[Step, ...], index: int, keep_raw: frozenset[str]) -> 
 
 
 def read(level: Level, block: Block) -> int:
-    """Reads lines of a block for all rows of the level; returns how many steps of the decoder they reach over, 0 if none was read.
+    """Reads lines of a block for all rows of the level; returns how many steps of the decoder they reach over, 0 if
+    none was read.
 
     The line after them has to be read the ordinary way.
     """
@@ -212,8 +230,23 @@ def read(level: Level, block: Block) -> int:
     )
     odd, used = np.zeros(usable, np.int64), np.zeros(loops.NO_CODE + len(block.texts), bool)
     done = loops.compiled(loops.numbers)(
-        window.data, where, first, stride, starts, ends, placed.lines, block.scales, block.marks, block.reasons, block.codes, values, states, raws, odd, used,
-    )  # fmt: skip
+        window.data,
+        where,
+        first,
+        stride,
+        starts,
+        ends,
+        placed.lines,
+        block.scales,
+        block.marks,
+        block.reasons,
+        block.codes,
+        values,
+        states,
+        raws,
+        odd,
+        used,
+    )
     if True in used:
         own = [
             batch.reason(text) if hit else 0
@@ -280,7 +313,10 @@ def _placed(window: Window, block: Block, most: int, limit: int) -> Placed | Non
 
 
 def passes(level: Level, step: RejectStep) -> bool:
-    """Whether a rule that holds a number against a constant lets every row through; False where that is to be found out the ordinary way."""
+    """Whether a rule that holds a number against a constant lets every row through;
+
+    False where that is to be found out the ordinary way.
+    """
     rule = step.rule
     if (
         rule is None

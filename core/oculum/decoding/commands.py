@@ -11,6 +11,8 @@ from typing import Any
 
 import numpy as np
 
+from oculum.errors import OculumError
+
 from ..batches import Decoded, Payloads
 from ..clocks import iso_us, known_zone, pattern_parts, utc_to_local
 from ..language.evaluate import Val, evaluate
@@ -34,8 +36,11 @@ from .decode import decode
 from .numbers import PAD
 
 
-class CommandError(ValueError):
-    """A command that cannot be written. `code`: out of range, missing parameter, unknown choice, unknown parameter, wrong kind."""
+class CommandError(OculumError, ValueError):
+    """A command that cannot be written.
+
+    `code`: out of range, missing parameter, unknown choice, unknown parameter, wrong kind.
+    """
 
     def __init__(self, code: str, message: str) -> None:
         super().__init__(message)
@@ -221,7 +226,9 @@ def _within(step: ReadStep, value: Fraction, said: str) -> None:
         span = f"{low:g} to {high:g}" if step.spec.kind != "time" else "its range"
         raise CommandError(
             "out of range",
-            f"`{step.name}` is {said}; {span}{' ' + step.spec.unit if step.spec.unit not in (None, '1') and step.spec.kind != 'time' else ''} is allowed",
+            f"`{step.name}` is {said};"
+            f" {span}{' ' + step.spec.unit if step.spec.unit not in (None, '1') and step.spec.kind != 'time' else ''}"
+            f" is allowed",
         )
 
 

@@ -8,6 +8,8 @@ from typing import Any
 import numpy as np
 import orjson
 
+from oculum.errors import OculumError
+
 from ..batches import ABSENT, FIRST_REASON, PRESENT, Column
 from ..language.evaluate import Val, evaluate
 from ..language.plan import (
@@ -28,7 +30,7 @@ from .checksums import check
 from .numbers import PAD
 
 
-class EncodeError(ValueError):
+class EncodeError(OculumError, ValueError):
     """Values that cannot be put into a payload; the message says which and why."""
 
 

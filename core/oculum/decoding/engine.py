@@ -33,7 +33,7 @@ from ..language.plan import (
     Step,
     ValueStep,
     WhenStep,
-)  # fmt: skip
+)
 from . import block, records, repeats, sources, values
 from .level import Batch, Level, Window, empty_values, kept, ones
 from .reading import Reading

@@ -17,12 +17,42 @@ from .sources import Measured, quantity, read_senml
 
 # SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code.
 UNITS = {
-    "l": "L", "l/s": "L/s", "%RH": "%", "%EL": "%", "EL": "s", "lat": "deg", "lon": "deg", "pH": "[pH]", "dBW": "dB{W}",
-    "count": "1", "/": "1", "1/s": "/s", "1/min": "/min", "beat/min": "/min", "beats": "1", "B": "By", "VA": "V.A",
-    "VAs": "V.A.s", "var": "V.A", "vars": "V.A.s", "kVA": "kV.A", "kvar": "kV.A", "NTU": "{NTU}", "dBm": "dB{mW}",
-    "/100": "%", "/1000": "[ppth]", "ppm": "[ppm]", "Ah": "A.h", "Wh": "W.h", "kWh": "kW.h", "ohm": "Ohm", "GB": "GBy",
-    "B/s": "By/s", "MB/s": "MBy/s", "m3/h": "m3/h",
-}  # fmt: skip
+    "l": "L",
+    "l/s": "L/s",
+    "%RH": "%",
+    "%EL": "%",
+    "EL": "s",
+    "lat": "deg",
+    "lon": "deg",
+    "pH": "[pH]",
+    "dBW": "dB{W}",
+    "count": "1",
+    "/": "1",
+    "1/s": "/s",
+    "1/min": "/min",
+    "beat/min": "/min",
+    "beats": "1",
+    "B": "By",
+    "VA": "V.A",
+    "VAs": "V.A.s",
+    "var": "V.A",
+    "vars": "V.A.s",
+    "kVA": "kV.A",
+    "kvar": "kV.A",
+    "NTU": "{NTU}",
+    "dBm": "dB{mW}",
+    "/100": "%",
+    "/1000": "[ppth]",
+    "ppm": "[ppm]",
+    "Ah": "A.h",
+    "Wh": "W.h",
+    "kWh": "kW.h",
+    "ohm": "Ohm",
+    "GB": "GBy",
+    "B/s": "By/s",
+    "MB/s": "MBy/s",
+    "m3/h": "m3/h",
+}
 MOST = 64
 LONGEST_WORD = 100
 UNIT = re.compile(r"[A-Za-z0-9%/._*^()\[\]:+-]{1,24}")  # what a sender may call a unit

@@ -44,9 +44,23 @@ LARGEST = 2**54  # a tag or a size beyond is none that anybody reads
 
 
 def numbers(
-    data: Any, where: int, first: int, stride: int, starts: Any, ends: Any, lines: Any, scales: Any, marks: Any, reasons: Any, codes: Any,
-    values: Any, states: Any, raws: Any, odd: Any, used: Any,
-) -> int:  # fmt: skip
+    data: Any,
+    where: int,
+    first: int,
+    stride: int,
+    starts: Any,
+    ends: Any,
+    lines: Any,
+    scales: Any,
+    marks: Any,
+    reasons: Any,
+    codes: Any,
+    values: Any,
+    states: Any,
+    raws: Any,
+    odd: Any,
+    used: Any,
+) -> int:
     """Several lines, each one number at a known place, for all rows; returns how many lines were read.
 
     It ends early before a line for which some row's record has another size.
@@ -221,7 +235,8 @@ def records(
         widths, little: int64 (2,): bytes of tag and of size, 0 for LEB128; whether the lowest byte comes first.
         by_byte: int64 (256,): the slot of a tag of one byte, -1 for none. tags: int64 (slots,): the tag of each slot.
         most: how many records a row may have.
-        starts, ends: int64 (slots, rows of the level): where the last record of a tag stands, written where there is one.
+        starts, ends: int64 (slots, rows of the level): where the last record of a tag stands, written where there is
+        one.
         found: int64 (4, n): row, tag, start, end of every record, written if there is room for any.
         wrong: int8 (r,): CUT, OVERLONG, ENDLESS, TOO_MANY for a row that is refused, written.
     """
@@ -309,7 +324,8 @@ def elements(
     """The elements of repeats of one size, those of one row after the other; returns how many there are.
 
     Args:
-        rows, counts, totals, begin: int64 (r,): the row of the level, how many of its elements are wanted, how many it says
+        rows, counts, totals, begin: int64 (r,): the row of the level, how many of its elements are wanted, how many it
+        says
             it has, and where the first begins. size: from one to the next, as begin counts.
         at: int64 (rows of the level,), µs. each: µs from one to the next, less than 0 if the first is the newest.
         until: whether the last element stands at the time of its row, else the first.
@@ -339,18 +355,53 @@ def compiled(loop: Callable[..., int]) -> Callable[..., int]:
     i8, f8 = types.int64, types.float64
     signature = {
         "numbers": i8(
-            read(types.uint8, 1), i8, i8, i8, read(i8, 2), read(i8, 2), read(i8, 2), read(f8, 2), read(f8, 1), read(i8, 1), read(f8, 1),
-            written(f8, 2), written(types.int16, 2), written(f8, 2), written(i8, 1), written(types.boolean, 1),
+            read(types.uint8, 1),
+            i8,
+            i8,
+            i8,
+            read(i8, 2),
+            read(i8, 2),
+            read(i8, 2),
+            read(f8, 2),
+            read(f8, 1),
+            read(i8, 1),
+            read(f8, 1),
+            written(f8, 2),
+            written(types.int16, 2),
+            written(f8, 2),
+            written(i8, 1),
+            written(types.boolean, 1),
         ),
         "records": i8(
-            read(types.uint8, 1), read(i8, 1), read(i8, 1), read(i8, 1), read(i8, 1), read(i8, 1), read(i8, 1), read(i8, 1), i8,
-            written(i8, 2), written(i8, 2), written(i8, 2), written(types.int8, 1),
+            read(types.uint8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            i8,
+            written(i8, 2),
+            written(i8, 2),
+            written(i8, 2),
+            written(types.int8, 1),
         ),
         "elements": i8(
-            read(i8, 1), read(i8, 1), read(i8, 1), read(i8, 1), i8, read(i8, 1), i8, types.boolean,
-            written(i8, 1), written(i8, 1), written(i8, 1), written(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            i8,
+            read(i8, 1),
+            i8,
+            types.boolean,
+            written(i8, 1),
+            written(i8, 1),
+            written(i8, 1),
+            written(i8, 1),
         ),
-    }[loop.__name__]  # fmt: skip
+    }[loop.__name__]
     try:
         return njit(signature, cache=True, error_model="numpy")(loop)  # type: ignore[no-any-return]
     except RuntimeError:  # no folder can be written
@@ -358,6 +409,9 @@ def compiled(loop: Callable[..., int]) -> Callable[..., int]:
 
 
 def ready() -> None:
-    """Compiles all loops, so that no batch waits for it: seconds the first time, milliseconds from what is kept on disk."""
+    """Compiles all loops, so that no batch waits for it:
+
+    seconds the first time, milliseconds from what is kept on disk.
+    """
     for loop in (numbers, records, elements):
         compiled(loop)

@@ -25,9 +25,11 @@ WRONG = {
 
 
 class Records:
-    """The records of a window. all: row, tag, start, end of each, int64 (k,), if they are listed; those of a row keep their order.
+    """The records of a window. all: row, tag, start, end of each, int64 (k,), if they are listed; those of a row keep
+    their order.
 
-    For tags that the decoder reads, starts and ends of each row's last one stand ready: int64 (tags, n), -1 where there is none.
+    For tags that the decoder reads, starts and ends of each row's last one stand ready: int64 (tags, n), -1 where there
+    is none.
     """
 
     def __init__(self, tags: tuple[int, ...], count: int, once: bool) -> None:
@@ -86,7 +88,10 @@ def tags_read(steps: Iterable[Step]) -> tuple[int, ...]:
 
 
 def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...], all_of_them: bool) -> None:
-    """Finds the records of these rows; the window has them from then on. tags: those looked up; all_of_them: whether a list is."""
+    """Finds the records of these rows;
+
+    the window has them from then on. tags: those looked up; all_of_them: whether a list is.
+    """
     window = level.window
     start, end = window.start[rows], window.end[rows]
     if step.first is not None and step.last is not None:

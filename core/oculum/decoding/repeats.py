@@ -97,7 +97,9 @@ def _positions(up: np.ndarray, count: int) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _fixed_us(step: RepeatStep) -> int | None:
-    """Microseconds from one repeat to the next where the text says them as a whole number, less than 0 if the first is the newest."""
+    """Microseconds from one repeat to the next where the text says them as a whole number, less than 0 if the first is
+    the newest.
+    """
     if (
         step.each is None
         or step.each.op != "constant"

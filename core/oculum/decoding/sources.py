@@ -14,6 +14,8 @@ import numpy as np
 import orjson
 import re2
 
+from oculum.errors import OculumError
+
 from ..language import limits
 from ..language.plan import Framing
 from .level import Batch, Level, Window
@@ -123,7 +125,7 @@ def read_json(raw: bytes) -> tuple[Any, Wrong | None]:
         return None, ("malformed", f"not JSON: {error.msg}", error.pos)
 
 
-class _Tagged(ValueError):
+class _Tagged(OculumError, ValueError):
     pass
 
 
@@ -514,7 +516,8 @@ def _kinds(base: dict[str, Any], record: dict[str, Any], index: int) -> Wrong | 
 def plain_document(source: str, raw: bytes) -> Any:
     """A document as plain JSON, for people to look at. None if it is none.
 
-    Bytes are a text `bytes` and hexadecimal digits, numbers beyond 53 bits a text `whole` and digits; times are written out.
+    Bytes are a text `bytes` and hexadecimal digits, numbers beyond 53 bits a text `whole` and digits; times are written
+    out.
     """
     if source == "senml":
         source = "cbor" if raw[:1] and raw[0] >= 0x80 else "json"

@@ -13,6 +13,8 @@ from typing import Any
 import cbor2
 import numpy as np
 
+from oculum.errors import OculumError
+
 from ..batches import ABSENT, PRESENT
 from ..clocks import iso_us, parse_written, pattern_parts
 from ..language import limits
@@ -33,7 +35,7 @@ _NUMBER = re.compile(r"[+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
 _COMMA = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
 
 
-class Unfit(ValueError):
+class Unfit(OculumError, ValueError):
     """A value of another kind than its line says; the message says what was expected."""
 
 

@@ -130,9 +130,14 @@ def build_events(
 
 
 def _track(
-    events: Events, spec: FieldSpec, parts: list[tuple[np.ndarray, Column]], ranks: np.ndarray,
-    device_index: np.ndarray, starts: np.ndarray, newest: Mapping[tuple[int, str], Newest],
-) -> Track:  # fmt: skip
+    events: Events,
+    spec: FieldSpec,
+    parts: list[tuple[np.ndarray, Column]],
+    ranks: np.ndarray,
+    device_index: np.ndarray,
+    starts: np.ndarray,
+    newest: Mapping[tuple[int, str], Newest],
+) -> Track:
     count = len(events)
     values = np.zeros((count, *parts[0][1].values.shape[1:]), np.result_type(*(column.values for _, column in parts)))
     state = np.zeros(count, np.int16)

@@ -23,7 +23,7 @@ from .plan import (
     Step,
     ValueStep,
     WhenStep,
-)  # fmt: skip
+)
 
 
 def sets_own(step: Step) -> bool:

@@ -8,6 +8,8 @@ from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import NoReturn
 
+from oculum.errors import OculumError
+
 from ..decoding.checksums import NAMES as CHECKS
 from ..quantities import Unit, UnitError, between, convert, describe, known_codes, parse_unit, same_scale
 from . import limits, tree
@@ -24,9 +26,10 @@ DEGREE = parse_unit("deg")
 METRE = parse_unit("m")
 SECOND = parse_unit("s")
 TRUTH = Type("truth")
+WANTED = {("number",): "a number", ("truth",): "something true or false"}  # what a function takes, in words
 
 
-class Halt(Exception):
+class Halt(OculumError):
     """One expression cannot be typed; its problem is on record already."""
 
 
@@ -119,7 +122,11 @@ class Checker:
 
     # expressions ---------------------------------------------------------
     def typed(self, node: tree.Expr, scope: Scope, *, beside: bool = False) -> Ex:
-        """The typed expression. Raises Halt after recording a problem. `beside`: whether a code may stand beside it, which gives a code text its number."""
+        """The typed expression.
+
+        Raises Halt after recording a problem. `beside`: whether a code may stand beside it, which gives a code text its
+        number.
+        """
         self.depth += 1
         try:
             if self.depth > limits.EXPRESSION_DEPTH * 2:
@@ -129,7 +136,8 @@ class Checker:
             self.depth -= 1
         if not beside and found.type.kind == "code" and found.type.literal:
             self.halt(
-                f'`{found.value}` in backticks is the text of a code and has a meaning beside that code only, as in mode = `{found.value}`; a text stands in "quotes"',
+                f"`{found.value}` in backticks is the text of a code and has a meaning beside that code only, as in"
+                f' mode = `{found.value}`; a text stands in "quotes"',
                 node.span,
             )
         return found
@@ -139,7 +147,8 @@ class Checker:
         texts = [t for _, t in coded.type.codes]
         if text.value not in texts:
             self.halt(
-                f"`{text.value}` is not one of the texts of this code{meant(text.value, texts) or ': ' + ', '.join(texts)}",
+                f"`{text.value}` is not one of the texts of this"
+                f" code{meant(text.value, texts) or ': ' + ', '.join(texts)}",
                 span,
             )
         return replace(text, value=float(next(n for n, t in coded.type.codes if t == text.value)))
@@ -487,7 +496,8 @@ class Checker:
         function = FUNCTIONS.get(name)
         if function is None:
             self.halt(
-                f"`{name}` is not a function{meant(name, [*FUNCTIONS, *CHECKS, *scope.tables, *(AGGREGATES if scope.source else ())])}",
+                f"`{name}` is not a"
+                f" function{meant(name, [*FUNCTIONS, *CHECKS, *scope.tables, *(AGGREGATES if scope.source else ())])}",
                 node.span,
             )
         if len(node.arguments) != len(function.takes) and not (function.many and len(node.arguments) >= 2):
@@ -516,7 +526,8 @@ class Checker:
             elif want == "like":
                 if found.type.kind != arguments[0].type.kind:
                     self.halt(
-                        f"`{name}` takes values of one kind, found {_shown(arguments[0].type)} and {_shown(found.type)}",
+                        f"`{name}` takes values of one kind, found {_shown(arguments[0].type)} and"
+                        f" {_shown(found.type)}",
                         written.span,
                     )
                 if found.type.kind == "number":
@@ -561,7 +572,8 @@ class Checker:
         if name == "crc":
             if len(rest) != 5:
                 self.halt(
-                    "`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end: `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`",
+                    "`crc` takes a range, width, polynomial, start, whether reflected, and what is XORed at the end:"
+                    " `crc(bytes 0 to -3, 16, 0x1021, 0xFFFF, false, 0)`",
                     node.span,
                 )
             found = [
@@ -611,7 +623,7 @@ class Checker:
         }.get(name)
         if wants and kind not in (*wants, "unknown"):
             self.halt(
-                f"`{name}` takes {'a number' if wants == ('number',) else 'something true or false' if wants == ('truth',) else 'a text'}, found {_shown(value.type)}",
+                f"`{name}` takes {WANTED.get(wants, 'a text')}, found {_shown(value.type)}",
                 node.arguments[0].span,
             )
         joint = ""

@@ -97,9 +97,20 @@ def _checked(
             )
     template = say.template if isinstance(say, tree.Say) else None
     return ConditionPlan(
-        node.name, node.priority, on.device_type, on.labels, rule, still, clear, raise_held, clear_held, template,
-        tuple(used_fields), tuple(used_setpoints), tuple(_limits(rule, raising.rule)),
-    )  # fmt: skip
+        node.name,
+        node.priority,
+        on.device_type,
+        on.labels,
+        rule,
+        still,
+        clear,
+        raise_held,
+        clear_held,
+        template,
+        tuple(used_fields),
+        tuple(used_setpoints),
+        tuple(_limits(rule, raising.rule)),
+    )
 
 
 def _used(ex: Ex, fields: list[str], setpoints: list[str]) -> None:

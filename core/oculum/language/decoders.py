@@ -47,7 +47,7 @@ from .plan import (
     Type,
     ValueStep,
     WhenStep,
-)  # fmt: skip
+)
 from .problems import DefinitionError, Problem, Span, meant
 from .reads import DOCUMENTS, STORED, Frame, Reads, has
 
@@ -113,7 +113,8 @@ class _Decoders(Reads):
                 and (other.kind, other.unit and other.unit.code) != (found.kind, found.unit and found.unit.code)
             ):
                 self.check.error(
-                    f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of one name must agree",
+                    f"`{name}` is {other.kind} in {other.unit.code if other.unit else 'no unit'} above: two lines of"
+                    f" one name must agree",
                     self.spans.get(name, statements[0].span),
                 )
         frame.scope.names = {**kept, **given}
@@ -238,7 +239,8 @@ class _Decoders(Reads):
         """An expression that must be known before the message before is looked at."""
         if is_late(ex):
             self.check.halt(
-                "`before` can be used in `derive` and `missing` only: whether a message is good cannot depend on the one before",
+                "`before` can be used in `derive` and `missing` only: whether a message is good cannot depend on the"
+                " one before",
                 span,
             )
         return ex
@@ -419,9 +421,26 @@ class _Decoders(Reads):
             self.framing(framing, node.span)
         paths = tuple(count.paths)
         return RepeatStep(
-            node.span.line, number, count.kind, value, most, paths, count.alone, count.required, count.tag, count.first, count.last,
-            framing, each, direction, body, advance, bool(carried), carried, tuple(inner.group.values()),
-        )  # fmt: skip
+            node.span.line,
+            number,
+            count.kind,
+            value,
+            most,
+            paths,
+            count.alone,
+            count.required,
+            count.tag,
+            count.first,
+            count.last,
+            framing,
+            each,
+            direction,
+            body,
+            advance,
+            bool(carried),
+            carried,
+            tuple(inner.group.values()),
+        )
 
     def framing(self, framing: Framing, span: Span) -> None:
         numbers = [n for n in (framing.start, framing.end, framing.escape, framing.xor) if n is not None]
@@ -619,7 +638,8 @@ class _Decoders(Reads):
             known = self.fields.get(name)
             if known is not None and (known.kind, known.unit, known.wide) != (spec.kind, spec.unit, spec.wide):
                 self.check.error(
-                    f"`{name}` is {known.kind} in {known.unit or 'no unit'} elsewhere: two lines of one name must agree",
+                    f"`{name}` is {known.kind} in {known.unit or 'no unit'} elsewhere: two lines of one name must"
+                    f" agree",
                     self.spans.get(name, Span(1, 1, 2)),
                 )
             self.fields[name] = spec

@@ -321,10 +321,17 @@ def _clause(node: tree.Clause, row: _Row) -> Form:
                 ),
             )
         case tree.Raise():
-            return Form("When it is raised", row.line, (
-                row.span("when", node.rule.span, what="field"), row.after("deadband", r"\bdeadband (.+?)(?=\s+held\b|\s*$)", " deadband ", node.rule.span.end_column),
-                row.after("for at least", r"\bheld (.+?)\s*$", " held "),
-            ))  # fmt: skip
+            return Form(
+                "When it is raised",
+                row.line,
+                (
+                    row.span("when", node.rule.span, what="field"),
+                    row.after(
+                        "deadband", r"\bdeadband (.+?)(?=\s+held\b|\s*$)", " deadband ", node.rule.span.end_column
+                    ),
+                    row.after("for at least", r"\bheld (.+?)\s*$", " held "),
+                ),
+            )
         case tree.Clear():
             return Form(
                 "When it is cleared",

@@ -162,7 +162,10 @@ def _line(node: tree.Statement) -> str:
                 " " + _qualifier(q) for q in node.qualifiers
             )
         case tree.MissingRule():
-            return f"missing {quoted(node.reason)} {', '.join(name for name, _ in node.names)} when {expression(node.rule)}"
+            return (
+                f"missing {quoted(node.reason)} {', '.join(name for name, _ in node.names)} when"
+                f" {expression(node.rule)}"
+            )
         case tree.Reject():
             failure = f" as {node.failure}" if node.failure else ""
             rule = f" {'unless' if node.unless else 'when'} {expression(node.rule)}" if node.rule is not None else ""
@@ -184,7 +187,10 @@ def _line(node: tree.Statement) -> str:
                 f"records {region}tag {_storage(node.tag)}, size {_storage(node.size)}{', once' if node.once else ''}"
             )
         case tree.Hand():
-            return f"decode {_address(node.region)}{f' as {node.encoding}' if node.encoding else ''} with {', '.join(name for name, _ in node.decoders)}"
+            return (
+                f"decode {_address(node.region)}{f' as {node.encoding}' if node.encoding else ''} with"
+                f" {', '.join(name for name, _ in node.decoders)}"
+            )
         case tree.Constant():
             return f"constant {node.name} {node.kind}{f' {node.unit}' if node.unit else ''} = {_literal(node.value)}"
         case tree.Table():

@@ -33,7 +33,7 @@ _TYPES: list[tuple[str, str]] = [
     (r"(?:u|uint|unsigned|ushort|word)\W*(?:int(?:eger)?)?\W*(?:of\W*)?(8|16|24|32|48|64)", "u"),
     (r"(?:i|s|int|sint|signed|short)\W*(?:int(?:eger)?)?\W*(?:of\W*)?(8|16|24|32|48|64)", "i"),
     (r"(?:f|float|real|ieee\W*754)\W*(16|32|64)", "f"),
-]  # fmt: skip
+]
 _NAMED = {
     "byte": "u8",
     "word": "u16",
@@ -48,10 +48,44 @@ _NAMED = {
     "ushort": "u16",
 }
 _UNITS = {
-    "°c": "Cel", "c": "Cel", "degc": "Cel", "deg c": "Cel", "°f": "[degF]", "°": "deg", "degrees": "deg", "µg/l": "ug/L", "mg/l": "mg/L", "l/min": "L/min", "l/h": "L/h", "l": "L",
-    "m³": "m3", "m³/h": "m3/h", "m3/h": "m3/h", "w/m²": "W/m2", "kn": "[kn_i]", "knots": "[kn_i]", "ntu": "{NTU}", "rpm": "/min", "1/min": "/min", "sec": "s", "hours": "h", "minutes": "min",
-    "psi": "[psi]", "ohm": "Ohm", "µs/cm": "uS/cm", "dbm": "dB{mW}", "ph": "[pH]", "ppm": "[ppm]", "volt": "V", "volts": "V", "amp": "A", "percent": "%", "-": "", "": "", "none": "",
-}  # fmt: skip
+    "°c": "Cel",
+    "c": "Cel",
+    "degc": "Cel",
+    "deg c": "Cel",
+    "°f": "[degF]",
+    "°": "deg",
+    "degrees": "deg",
+    "µg/l": "ug/L",
+    "mg/l": "mg/L",
+    "l/min": "L/min",
+    "l/h": "L/h",
+    "l": "L",
+    "m³": "m3",
+    "m³/h": "m3/h",
+    "m3/h": "m3/h",
+    "w/m²": "W/m2",
+    "kn": "[kn_i]",
+    "knots": "[kn_i]",
+    "ntu": "{NTU}",
+    "rpm": "/min",
+    "1/min": "/min",
+    "sec": "s",
+    "hours": "h",
+    "minutes": "min",
+    "psi": "[psi]",
+    "ohm": "Ohm",
+    "µs/cm": "uS/cm",
+    "dbm": "dB{mW}",
+    "ph": "[pH]",
+    "ppm": "[ppm]",
+    "volt": "V",
+    "volts": "V",
+    "amp": "A",
+    "percent": "%",
+    "-": "",
+    "": "",
+    "none": "",
+}
 
 
 @dataclass(frozen=True)

@@ -16,13 +16,35 @@ from .build import Build
 from .problems import DefinitionError, Problem, Span
 
 WORDS = {
-    "NAME": "a name", "NUMBER": "a number", "STRING": "a text in quotes", "UNIT": "a unit", "CODE": "a code text in backticks",
-    "STORAGE": "a storage such as u16", "_NL": "the end of the line", "_INDENT": "an indented block", "_DEDENT": "the end of the block",
-    "COMPARE": "a comparison", "SCALE_SIGN": "a scale (`* / + -`)", "PLUS_MINUS": "`+` or `-`", "TIMES_OVER": "`*` or `/`",
-    "MINUS": "`-`", "PRIORITY": "critical, high, medium or low", "LPAR": "`(`", "RPAR": "`)`", "LBRACE": "`{`", "RBRACE": "`}`",
-    "COMMA": "a comma", "EQUAL": "`=`", "EQUALS": "`=`", "UNEQUALS": "`!=`", "DOT": "a dot", "LSQB": "`[`", "RSQB": "`]`",
-    "CIRCUMFLEX": "`^`", "$END": "the end",
-}  # fmt: skip
+    "NAME": "a name",
+    "NUMBER": "a number",
+    "STRING": "a text in quotes",
+    "UNIT": "a unit",
+    "CODE": "a code text in backticks",
+    "STORAGE": "a storage such as u16",
+    "_NL": "the end of the line",
+    "_INDENT": "an indented block",
+    "_DEDENT": "the end of the block",
+    "COMPARE": "a comparison",
+    "SCALE_SIGN": "a scale (`* / + -`)",
+    "PLUS_MINUS": "`+` or `-`",
+    "TIMES_OVER": "`*` or `/`",
+    "MINUS": "`-`",
+    "PRIORITY": "critical, high, medium or low",
+    "LPAR": "`(`",
+    "RPAR": "`)`",
+    "LBRACE": "`{`",
+    "RBRACE": "`}`",
+    "COMMA": "a comma",
+    "EQUAL": "`=`",
+    "EQUALS": "`=`",
+    "UNEQUALS": "`!=`",
+    "DOT": "a dot",
+    "LSQB": "`[`",
+    "RSQB": "`]`",
+    "CIRCUMFLEX": "`^`",
+    "$END": "the end",
+}
 
 
 _ONE_AT_A_TIME = Lock()  # the reader of blocks keeps its place in itself
@@ -224,7 +246,10 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
 
 
 def _emptied(lines: list[str], before: list[str], index: int) -> int | None:
-    """The line that begins a block of which nothing is left, because its lines are set aside: the one at `index`, or the next above."""
+    """The line that begins a block of which nothing is left, because its lines are set aside:
+
+    the one at `index`, or the next above.
+    """
     written = [i for i in range(index + 1) if lines[i].strip() and not lines[i].lstrip().startswith("#")]
     return next((i for i in reversed(written[-2:]) if _left(lines, before, i) == 0), None)
 

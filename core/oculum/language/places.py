@@ -67,7 +67,8 @@ def raw_of(
         case tree.InNext():
             if isinstance(address.width, tree.Node):
                 halt(
-                    f"`{storage.name}` has a width of its own: write `next` alone, or read it as `unsigned 1 to 8 bytes`",
+                    f"`{storage.name}` has a width of its own: write `next` alone, or read it as `unsigned 1 to 8"
+                    f" bytes`",
                     address.span,
                 )
             place = Place("next", 0, address.width or needs)
@@ -86,7 +87,8 @@ def raw_of(
             place = Place("register", address.first, 2 * count)
             if bits is None and width_bits != 16 * count:
                 halt(
-                    f"`{storage.name}` has {width_bits} bits, {count} register{'s' if count > 1 else ''} {16 * count}: say which bits, as in `register {address.first} bits 7 to 0`",
+                    f"`{storage.name}` has {width_bits} bits, {count} register{'s' if count > 1 else ''}"
+                    f" {16 * count}: say which bits, as in `register {address.first} bits 7 to 0`",
                     span,
                 )
         case tree.InCoil():
@@ -106,13 +108,15 @@ def raw_of(
         if bits.high >= place.width * 8:
             plural = "s" if place.width > 1 else ""
             halt(
-                f"bit {bits.high + counting.first} lies outside {place.width} byte{plural}: bits count from {counting.first} (lowest) to {place.width * 8 - 1 + counting.first}",
+                f"bit {bits.high + counting.first} lies outside {place.width} byte{plural}: bits count from"
+                f" {counting.first} (lowest) to {place.width * 8 - 1 + counting.first}",
                 address.span,
             )
         have = bits.high - bits.low + 1
         if have != width_bits:
             halt(
-                f"bits {bits.high + counting.first} to {bits.low + counting.first} are {have} bits, but `{storage.name}` has {width_bits}",
+                f"bits {bits.high + counting.first} to {bits.low + counting.first} are {have} bits, but"
+                f" `{storage.name}` has {width_bits}",
                 span,
                 f"{letter}{have}" if letter in ("u", "i", "sm", "oc") else None,
             )

@@ -86,7 +86,10 @@ class Raw:
 
 @dataclass(frozen=True)
 class Extent:
-    """A run of bytes. `mode`: start, end, next, rest, record, register; `width` in bytes, or an expression, or to the end."""
+    """A run of bytes. `mode`:
+
+    start, end, next, rest, record, register; `width` in bytes, or an expression, or to the end.
+    """
 
     mode: str
     offset: int = 0
@@ -126,7 +129,10 @@ class Sentinel:
 
 @dataclass(frozen=True)
 class UnitChoice:
-    """Scale and conversion that the value of the field `name` chooses: option to its scale and its conversion, (value * a + b) / c."""
+    """Scale and conversion that the value of the field `name` chooses:
+
+    option to its scale and its conversion, (value * a + b) / c.
+    """
 
     name: str
     arms: tuple[tuple[str | int, Linear, tuple[float, float, float]], ...]
@@ -149,7 +155,10 @@ NO_CLEANING = Cleaning()
 
 @dataclass(frozen=True)
 class Zoned:
-    """How a written time is read: its pattern, its zone (a name, or the field or constant that holds it), its second pass."""
+    """How a written time is read:
+
+    its pattern, its zone (a name, or the field or constant that holds it), its second pass.
+    """
 
     pattern: str
     zone: str | None
@@ -391,9 +400,29 @@ class FrameStep:
 
 
 Step = (
-    ReadStep | SpanStep | ValueStep | PutStep | DeriveStep | MissingStep | RejectStep | StampStep | DeviceStep | LengthStep | SkipStep
-    | WhenStep | ChooseStep | RepeatStep | ApartStep | OpenStep | RecordsStep | HandStep | OriginStep | ColumnsStep | PatternStep | FrameStep
-)  # fmt: skip
+    ReadStep
+    | SpanStep
+    | ValueStep
+    | PutStep
+    | DeriveStep
+    | MissingStep
+    | RejectStep
+    | StampStep
+    | DeviceStep
+    | LengthStep
+    | SkipStep
+    | WhenStep
+    | ChooseStep
+    | RepeatStep
+    | ApartStep
+    | OpenStep
+    | RecordsStep
+    | HandStep
+    | OriginStep
+    | ColumnsStep
+    | PatternStep
+    | FrameStep
+)
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,8 @@ import difflib
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
 
+from oculum.errors import OculumError
+
 
 @dataclass(frozen=True)
 class Span:
@@ -32,7 +34,7 @@ class Problem:
         return found
 
 
-class DefinitionError(Exception):
+class DefinitionError(OculumError):
     """A definition that cannot be used; `problems` holds every error found."""
 
     def __init__(self, problems: list[Problem]) -> None:

@@ -133,7 +133,8 @@ class Reads:
             found.unit and found.unit.code,
         ):
             self.check.halt(
-                f"`{name}` is {earlier.kind} in {earlier.unit.code if earlier.unit else 'no unit'} above: two lines of one name must agree",
+                f"`{name}` is {earlier.kind} in {earlier.unit.code if earlier.unit else 'no unit'} above: two lines"
+                f" of one name must agree",
                 span,
             )
         if earlier is not None and spec.kind == "code":
@@ -214,7 +215,8 @@ class Reads:
                 source = "declared in" if not into else "to be given in"
                 span = into.span if into else (node.qualifiers[0].span if node.qualifiers else self.spans[spec.name])
                 check.halt(
-                    f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is {describe(unit.dimension)}",
+                    f"`{spec.name}` is {source} {target.code} ({describe(target.dimension)}); `{unit.code}` is"
+                    f" {describe(unit.dimension)}",
                     span,
                 )
             convert = None
@@ -246,7 +248,8 @@ class Reads:
             unit = check.unit(arm.unit, node.span)
             if unit.dimension != first.dimension:
                 check.halt(
-                    f"`{unit.code}` is {describe(unit.dimension)}, but `{first.code}` is {describe(first.dimension)}: one field has one dimension",
+                    f"`{unit.code}` is {describe(unit.dimension)}, but `{first.code}` is {describe(first.dimension)}:"
+                    f" one field has one dimension",
                     node.span,
                 )
             option = arm.option
@@ -256,7 +259,8 @@ class Reads:
                     check.halt(f"{arm.word} is not one of the texts of `{node.name}`", node.span)
             if isinstance(option, str) != (chooser.kind == "text"):
                 check.halt(
-                    f"{arm.word} cannot be a value of `{node.name}`, which is {'a text' if chooser.kind == 'text' else 'a number'}",
+                    f"{arm.word} cannot be a value of `{node.name}`, which is"
+                    f" {'a text' if chooser.kind == 'text' else 'a number'}",
                     node.span,
                 )
             linear = linear_of(check, arm.scales, node.span)
@@ -268,7 +272,8 @@ class Reads:
             return
         if isinstance(raw, str):
             self.check.halt(
-                f"found {word if raw.startswith(chr(0)) else chr(34) + raw + chr(34)}: a mark in bytes is a number, such as 0xFFFF",
+                f"found {word if raw.startswith(chr(0)) else chr(34) + raw + chr(34)}: a mark in bytes is a number,"
+                f" such as 0xFFFF",
                 span,
             )
         for place in raws:
@@ -286,12 +291,16 @@ class Reads:
         if isinstance(address, tree.InHeader | tree.InTopic):
             return self.read_value(node, frame)
         needs = {
-            tree.InDocument: (DOCUMENTS, "at"), tree.InColumn: (("text",), "column"), tree.InGroup: (("text",), "group"),
-            tree.InRegister: (("registers",), "register"), tree.InCoil: (("coils",), "coil"),
-        }.get(type(address), ((*STORED, "text") if isinstance(address, tree.InRest) else STORED, "a place in bytes"))  # fmt: skip
+            tree.InDocument: (DOCUMENTS, "at"),
+            tree.InColumn: (("text",), "column"),
+            tree.InGroup: (("text",), "group"),
+            tree.InRegister: (("registers",), "register"),
+            tree.InCoil: (("coils",), "coil"),
+        }.get(type(address), ((*STORED, "text") if isinstance(address, tree.InRest) else STORED, "a place in bytes"))
         if source not in needs[0]:
             self.check.halt(
-                f"{needs[1] if ' ' in needs[1] else '`' + needs[1] + '`'} belongs to {' and '.join(needs[0])}; this is {source}",
+                f"{needs[1] if ' ' in needs[1] else '`' + needs[1] + '`'} belongs to {' and '.join(needs[0])}; this"
+                f" is {source}",
                 address.span,
             )
         if isinstance(address, tree.InColumn) and not frame.columns:
@@ -394,7 +403,8 @@ class Reads:
                 spec = FieldSpec(node.name, "time")
             case _:
                 check.halt(
-                    f"`{getattr(kind, 'word', 'time')}` is a kind of documents; in bytes say how it is stored, such as `u16`",
+                    f"`{getattr(kind, 'word', 'time')}` is a kind of documents; in bytes say how it is stored, such"
+                    f" as `u16`",
                     span,
                 )
         if node.unit and spec.kind not in ("number", "integer"):
@@ -587,7 +597,8 @@ class Reads:
                 spec = FieldSpec(node.name, "position")
             case _:
                 check.halt(
-                    "a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or `time iso`; `u64` and `i64`, without scale and unit, keep all digits",
+                    "a storage of bytes stands in a document: write `number`, `integer`, `flag`, `text`, `hex` or"
+                    " `time iso`; `u64` and `i64`, without scale and unit, keep all digits",
                     kind.span,
                 )
         places: tuple[At, ...]
@@ -617,9 +628,24 @@ class Reads:
         self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
         said = node.unit if isinstance(node.unit, str) else None
         return ValueStep(
-            node.span.line, node.name, places, linears, spec, cleaning, has(node, "hidden"), required_of(node), form,
-            written, has(node, "decimal comma"), words, after, sized, clock, calendar, said,
-        )  # fmt: skip
+            node.span.line,
+            node.name,
+            places,
+            linears,
+            spec,
+            cleaning,
+            has(node, "hidden"),
+            required_of(node),
+            form,
+            written,
+            has(node, "decimal comma"),
+            words,
+            after,
+            sized,
+            clock,
+            calendar,
+            said,
+        )
 
     def words(self, node: tree.Read, spec: FieldSpec) -> tuple[tuple[str, float], ...]:
         found = next((q for q in node.qualifiers if isinstance(q, tree.Words)), None)
@@ -670,7 +696,8 @@ class Reads:
             if -1 not in dict(spec.codes) and 0 < absent <= 4 and raw.bits <= 3:
                 lost = [str(n) for n in range(2**raw.bits) if n not in dict(spec.codes)]
                 self.untold[spec.name] = (
-                    f"`{spec.name}` has no text for {', '.join(lost)}: such a value will be missing (say `otherwise` and a text, or reject it)",
+                    f"`{spec.name}` has no text for {', '.join(lost)}: such a value will be missing (say `otherwise`"
+                    f" and a text, or reject it)",
                     node.kind.span,
                 )
         if spec.kind not in ("number", "integer") or raw.storage not in ("u", "i"):
@@ -684,7 +711,8 @@ class Reads:
             and (cleaning.high < ends[0] or cleaning.low > ends[1])
         ):
             self.check.warn(
-                f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say here: {ends[0]:g} to {ends[1]:g}",
+                f"the range {cleaning.low:g} to {cleaning.high:g} is outside of what {raw.storage}{raw.bits} can say"
+                f" here: {ends[0]:g} to {ends[1]:g}",
                 node.span,
             )
         elif (
@@ -694,7 +722,8 @@ class Reads:
             and (cleaning.high > ends[1] + 1e-9 or cleaning.low < ends[0] - 1e-9)
         ):
             self.check.warn(
-                f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to {cleaning.high:g} goes beyond it",
+                f"{raw.storage}{raw.bits} says {ends[0]:g} to {ends[1]:g} here: the range {cleaning.low:g} to"
+                f" {cleaning.high:g} goes beyond it",
                 node.span,
             )
         if raw.bits + max(abs(linear.a).bit_length() - 1, 0) > 53 and not linear.plain:
@@ -716,7 +745,8 @@ class Reads:
                 have, by = frame.used.get(raw.place.offset + k, (0, ""))
                 if have & part and by != node.name:
                     self.check.warn(
-                        f"`{node.name}` reads bits of byte {raw.place.offset + k + frame.scope.counting.first} that `{by}` has read already",
+                        f"`{node.name}` reads bits of byte {raw.place.offset + k + frame.scope.counting.first} that"
+                        f" `{by}` has read already",
                         node.address.span,
                     )
                     return

@@ -139,7 +139,10 @@ class Scale:
 
 @dataclass(frozen=True)
 class Storage:
-    """How a number is stored: `name` is u16, bcd6, varint and the like; order and words may differ from the header's."""
+    """How a number is stored:
+
+    `name` is u16, bcd6, varint and the like; order and words may differ from the header's.
+    """
 
     name: str
     order: str | None = None
@@ -192,7 +195,10 @@ class Calendar(Node):
 
 @dataclass(frozen=True)
 class Plain(Node):
-    """A kind of a document value: number, integer, text, hex, iso, tagged; `form` says how a number is written in text."""
+    """A kind of a document value:
+
+    number, integer, text, hex, iso, tagged; `form` says how a number is written in text.
+    """
 
     word: str
     scales: tuple[Scale, ...] = ()
@@ -483,9 +489,30 @@ class FrameLine(Node):
 
 
 Statement = (
-    Read | Put | Derive | MissingRule | Reject | Stamp | Device | Length | Skip | When | Choose | Repeat | Apart | Open | Records
-    | Hand | Constant | Table | Origin | Columns | Pattern | Command | FrameLine
-)  # fmt: skip
+    Read
+    | Put
+    | Derive
+    | MissingRule
+    | Reject
+    | Stamp
+    | Device
+    | Length
+    | Skip
+    | When
+    | Choose
+    | Repeat
+    | Apart
+    | Open
+    | Records
+    | Hand
+    | Constant
+    | Table
+    | Origin
+    | Columns
+    | Pattern
+    | Command
+    | FrameLine
+)
 
 
 @dataclass(frozen=True)
@@ -591,9 +618,22 @@ class Membership(Node):
 
 
 Expr = (
-    Quantity | String | CodeText | Truth | Setpoint | PayloadLength | Name | ByteRange
-    | Call | ReadAt | Choice | Unary | Binary | Power | Membership
-)  # fmt: skip
+    Quantity
+    | String
+    | CodeText
+    | Truth
+    | Setpoint
+    | PayloadLength
+    | Name
+    | ByteRange
+    | Call
+    | ReadAt
+    | Choice
+    | Unary
+    | Binary
+    | Power
+    | Membership
+)
 
 
 # conditions --------------------------------------------------------------

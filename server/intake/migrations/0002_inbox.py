@@ -28,7 +28,8 @@ create function message_day(day date) returns void language plpgsql as $$
 begin
     if to_regclass('message_' || to_char(day, 'YYYYMMDD')) is null then
         execute format('create table %I partition of message for values from (%L) to (%L)',
-            'message_' || to_char(day, 'YYYYMMDD'), day::timestamp at time zone 'UTC', (day + 1)::timestamp at time zone 'UTC');
+            'message_' || to_char(day, 'YYYYMMDD'),
+            day::timestamp at time zone 'UTC', (day + 1)::timestamp at time zone 'UTC');
     end if;
 end $$;
 
@@ -58,7 +59,9 @@ create table intake_refusal (
     primary key (minute, device_id, reason)
 );
 
-create table broker_accounts (single boolean primary key default true check (single), wanted bigint not null, applied bigint not null);
+create table broker_accounts (
+    single boolean primary key default true check (single), wanted bigint not null, applied bigint not null
+);
 insert into broker_accounts values (true, 1, 0);
 
 create table engine_cursor (

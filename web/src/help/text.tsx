@@ -13,6 +13,7 @@ export default function HelpText({ text }: { text: string }) {
         remarkPlugins={[remarkGfm]}
         components={{
           img: () => null,
+          pre: ({ children }) => <pre tabIndex={0}>{children}</pre>, // it may be wider than its place
           a: ({ href = "", children }) => {
             const [, doc, part] = /^(?:\.\/)?([a-z]+)\.md(?:#(.*))?$/.exec(href) ?? [];
             if (doc && DOCS.some(([key]) => key === doc))

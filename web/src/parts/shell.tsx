@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense, useState, type ReactNode } from "react";
+import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
@@ -125,6 +125,10 @@ export function Shell({ children }: { children: ReactNode }) {
     refetchInterval: 10_000,
     placeholderData: (old) => old,
   });
+  useEffect(() => {
+    // After signing in the focus stands nowhere: it goes to what there is to read.
+    if (document.activeElement === document.body) document.getElementById("main")?.focus({ preventScroll: true });
+  }, []);
   useKeys({ "Ctrl+k": () => setPalette(true), "/": () => setPalette(true) });
   const list = places(overview.data);
   const item = "relative flex flex-col justify-center pl-9 pr-2 hover:bg-raised";

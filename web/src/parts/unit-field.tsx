@@ -95,7 +95,7 @@ export function UnitField({
       <ul
         id={`${id}-list`}
         role="listbox"
-        aria-label={`${label}: units`}
+        aria-label="units that fit"
         hidden={found.length === 0}
         className={`absolute ${up ? "bottom-full mb-px" : "top-full mt-px"} left-0 z-30 w-max max-w-[360px] min-w-full border border-edge bg-paper py-1`}
       >

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { ofTypes } from "../api/queries";
-import { At, Empty, Heading, TextField, Trouble, Waiting } from "../parts/basics";
+import { At, Empty, Heading, NameField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
 import { Pick, Toggles, useFilter } from "../parts/filters";
 import { useKeys } from "../parts/keys";
@@ -12,7 +12,9 @@ import { Key } from "../parts/marks";
 import { useMay } from "../parts/me";
 import { exact } from "../parts/time";
 import { counted } from "../parts/words";
+import { wrongName } from "../parts/written";
 import { DeviceForm, type DeviceDraft } from "./devices/form";
+import { putAway, useHeldKey } from "./devices/held-keys";
 import { KeyShown } from "./devices/key-box";
 
 type Arrival = Schemas["ArrivalOut"];
@@ -31,6 +33,7 @@ export default function Arrivals() {
     unknown: params.get("unknown") ?? "",
   };
   const change = useFilter("message");
+  const held = useHeldKey(filter.device);
   const to = lookback.to?.toISOString() ?? pausedAt ?? undefined;
   const list = useQuery({
     queryKey: ["arrivals", "list", filter, to ?? "live"],
@@ -120,7 +123,9 @@ export default function Arrivals() {
           {list.isPending && <Waiting what="the arrivals" />}
           {list.data && rows.length === 0 && (
             <Empty title="Nothing arrived here.">
-              {engineer ? (
+              {held ? (
+                "Run one of the commands beside this in a terminal: what it sends appears here at once."
+              ) : engineer ? (
                 <>
                   Give a device a key and send something from a terminal: its page shows the two commands. Or let
                   devices that are not registered speak through an onboarding key, below.
@@ -164,6 +169,16 @@ export default function Arrivals() {
           )}
         </div>
         <div className="min-w-0">
+          {held && <KeyShown made={held} dismiss={() => putAway(filter.device)} />}
+          {filter.device && !held && engineer && (
+            <p className="mb-3 text-second">
+              The commands that send from {filter.device} stand with its key, on{" "}
+              <Link className="link" to={kept(`/devices/${filter.device}`)}>
+                its page
+              </Link>
+              .
+            </p>
+          )}
           {one.data && chosen && <One arrival={one.data} kept={kept} />}
           <Unknown senders={unknown.data?.results ?? []} engineer={engineer} change={change} />
           {engineer && <Onboarding />}
@@ -318,20 +333,15 @@ function Onboarding() {
       {list.data && list.data.length > 0 && <p className="text-second">{list.data.map((o) => o.name).join(", ")}</p>}
       {add.data && <KeyShown made={add.data} />}
       <form
+        noValidate
         className="mt-1 flex items-end gap-2"
         onSubmit={(e) => {
           e.preventDefault();
           add.mutate();
         }}
       >
-        <TextField
-          label="name of a new one"
-          required
-          pattern="[a-z][a-z0-9\-]{1,62}"
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-        />
-        <button className="button" disabled={!name || add.isPending}>
+        <NameField label="name of a new one" joint="-" value={name} change={setName} />
+        <button className="button" disabled={!name || Boolean(wrongName(name, "-")) || add.isPending}>
           Make the key
         </button>
       </form>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { At, Choose, Heading, TextField, Trouble, Waiting } from "../parts/basics";
 import { useMe } from "../parts/me";
+import { counted } from "../parts/words";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
 const MEANING = {
@@ -11,6 +12,7 @@ const MEANING = {
   engineer: "writes definitions, registers devices",
   admin: "also people",
 };
+const USERNAME = /^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$/;
 type Role = (typeof ROLES)[number];
 
 export default function People() {
@@ -39,6 +41,7 @@ export default function People() {
       return again();
     },
   });
+  const whole = USERNAME.test(f.username) && f.name.trim() !== "" && f.password.length >= 12;
   if (people.isPending) return <Waiting what="people" />;
   return (
     <>
@@ -78,19 +81,30 @@ export default function People() {
           </ul>
           <h2 className="mt-6 mb-1">Add a person</h2>
           <form
+            noValidate
             className="grid gap-3 sm:grid-cols-2"
             onSubmit={(e) => {
               e.preventDefault();
-              add.mutate();
+              if (whole) add.mutate();
             }}
           >
             <TextField
               label="user name"
-              required
               value={f.username}
               onChange={(e) => setF({ ...f, username: e.target.value })}
+              note="to sign in with: maud"
+              problem={
+                f.username && !USERNAME.test(f.username)
+                  ? "letters a-z, digits, dots, hyphens and underscores, beginning with a letter or digit"
+                  : undefined
+              }
             />
-            <TextField label="name" required value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
+            <TextField
+              label="name"
+              note="as others see it: Maud Varn"
+              value={f.name}
+              onChange={(e) => setF({ ...f, name: e.target.value })}
+            />
             <Choose
               label="role"
               value={f.role}
@@ -101,14 +115,17 @@ export default function People() {
               label="first password"
               type="password"
               autoComplete="new-password"
-              required
-              minLength={12}
               value={f.password}
               onChange={(e) => setF({ ...f, password: e.target.value })}
-              note="12 characters or more"
+              note="12 characters or more; the person chooses another at the first sign-in"
+              problem={
+                f.password && f.password.length < 12
+                  ? `${counted(12 - f.password.length, "character")} more: it has 12 or more`
+                  : undefined
+              }
             />
             <div>
-              <button className="button strong" disabled={add.isPending}>
+              <button className="button strong" disabled={add.isPending || !whole}>
                 Add
               </button>
             </div>

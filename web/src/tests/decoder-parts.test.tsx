@@ -173,9 +173,18 @@ describe("a document as a tree", () => {
     expect(pick).toHaveBeenCalledWith(["id"], "whole 12345678901234567890");
   });
   it("names kinds and places as the language writes them", () => {
-    expect([true, 1.5, "2026-03-02T09:00:00Z", "bytes 0a", "whole 9007199254740993", "whole -9007199254740993", null, "x"].map(kindOf)).toEqual([
-      "flag", "number", "time iso", "hex", "u64", "i64", "number", "text",
-    ]); // prettier-ignore
+    expect(
+      [
+        true,
+        1.5,
+        "2026-03-02T09:00:00Z",
+        "bytes 0a",
+        "whole 9007199254740993",
+        "whole -9007199254740993",
+        null,
+        "x",
+      ].map(kindOf),
+    ).toEqual(["flag", "number", "time iso", "hex", "u64", "i64", "number", "text"]);
     expect(written(["nav", "odd key", 0])).toBe('nav."odd key"[0]');
     expect(nameFrom(["nav", "Speed over Ground"], new Set())).toBe("speed_over_ground");
     expect(nameFrom(["nav", "sog"], new Set(["sog"]))).not.toBe("sog");

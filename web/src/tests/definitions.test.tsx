@@ -15,9 +15,17 @@ serve();
 const ONE = "/api/v1/definitions/4";
 const press = (name: string | RegExp) => fireEvent.click(screen.getByRole("button", { name }));
 const definition = (more: object = {}) => ({
-  id: 4, kind: "decoder", name: "pod", type: "pod", draft: "decoder pod for bytes\n", draft_number: 5, last_number: 2, rolling_out: null,
-  live: { number: 2, text: "decoder pod for bytes\n", why: "" }, ...more,
-}); // prettier-ignore
+  id: 4,
+  kind: "decoder",
+  name: "pod",
+  type: "pod",
+  draft: "decoder pod for bytes\n",
+  draft_number: 5,
+  last_number: 2,
+  rolling_out: null,
+  live: { number: 2, text: "decoder pod for bytes\n", why: "" },
+  ...more,
+});
 const patches = () => asked.filter((a) => a.method === "PATCH" && a.url.pathname === ONE).map((a) => a.body);
 
 /** The draft of a definition with a plain box for its text. */
@@ -169,8 +177,13 @@ describe("a draft", () => {
     fireEvent.click(await screen.findByRole("button", { name: "Publish although they fail" }));
     await waitFor(() => expect(asked.filter((a) => a.url.pathname === `${ONE}/publish`)).toHaveLength(2));
     expect(sent("POST", `${ONE}/publish`)).toEqual({
-      text: "decoder pod for bytes\n# new\n", why: "a new sheet", despite_cases: true, first: null, base: 2, draft_number: 5,
-    }); // prettier-ignore
+      text: "decoder pod for bytes\n# new\n",
+      why: "a new sheet",
+      despite_cases: true,
+      first: null,
+      base: 2,
+      draft_number: 5,
+    });
   });
 
   it("is published by nobody who may not", async () => {
@@ -193,7 +206,14 @@ describe("labels as they are written", () => {
 
 describe("versions", () => {
   it("tell what each changed, and go back to one", async () => {
-    const version = (number: number, text: string) => ({ id: number, number, text, who: "ines", at: "2026-03-02T09:10:00Z", why: `why ${number}` }); // prettier-ignore
+    const version = (number: number, text: string) => ({
+      id: number,
+      number,
+      text,
+      who: "ines",
+      at: "2026-03-02T09:10:00Z",
+      why: `why ${number}`,
+    });
     answer({ [`GET ${ONE}/versions`]: { count: 2, results: [version(2, "a\nb\n"), version(1, "a\nc\n")] } });
     const back = vi.fn();
     show(<Versions id={4} live={2} use={() => undefined} inForce={back} />, "/", "engineer");
@@ -206,7 +226,16 @@ describe("versions", () => {
 });
 
 describe("decoding again", () => {
-  const job = (more: object) => ({ id: 9, state: "running", total: 4000, done: 1500, decoded: 1400, behind: 0, reason: "", ...more }); // prettier-ignore
+  const job = (more: object) => ({
+    id: 9,
+    state: "running",
+    total: 4000,
+    done: 1500,
+    decoded: 1400,
+    behind: 0,
+    reason: "",
+    ...more,
+  });
   const path = "/api/v1/types/pod/decode-again";
   beforeEach(() => answer({ "GET /api/v1/arrivals": { more: false, results: [{}] } }));
 
@@ -244,17 +273,66 @@ describe("decoding again", () => {
 
 describe("cases", () => {
   const decoded = {
-    received_at: "2026-03-02T09:10:00.500000Z", error: null, values: [
-      { field: "level", kind: "number", value: 3.5, text: null, unit: "m", missing: null, at: "2026-03-02T09:10:00.500000Z", device: null },
-      { field: "open", kind: "flag", value: 1, text: null, unit: null, missing: null, at: "2026-03-02T09:10:00Z", device: "pod-2" },
-      { field: "big", kind: "integer", value: 1.8e19, text: "18446744073709551615", unit: "1", missing: null, at: "2026-03-02T09:10:00Z", device: null },
-      { field: "temp", kind: "number", value: null, text: null, unit: "Cel", missing: "open", at: "2026-03-02T09:10:00Z", device: null },
+    received_at: "2026-03-02T09:10:00.500000Z",
+    error: null,
+    values: [
+      {
+        field: "level",
+        kind: "number",
+        value: 3.5,
+        text: null,
+        unit: "m",
+        missing: null,
+        at: "2026-03-02T09:10:00.500000Z",
+        device: null,
+      },
+      {
+        field: "open",
+        kind: "flag",
+        value: 1,
+        text: null,
+        unit: null,
+        missing: null,
+        at: "2026-03-02T09:10:00Z",
+        device: "pod-2",
+      },
+      {
+        field: "big",
+        kind: "integer",
+        value: 1.8e19,
+        text: "18446744073709551615",
+        unit: "1",
+        missing: null,
+        at: "2026-03-02T09:10:00Z",
+        device: null,
+      },
+      {
+        field: "temp",
+        kind: "number",
+        value: null,
+        text: null,
+        unit: "Cel",
+        missing: "open",
+        at: "2026-03-02T09:10:00Z",
+        device: null,
+      },
     ],
-  } as never; // prettier-ignore
+  } as never;
   const kept = (id: number, name: string) => ({
-    id, name, payload_hex: "0a0b", received_at: "2026-03-02T09:10:00Z", headers: {}, constants: {}, previous_hex: null,
-    expect: { readings: [{ field: "level", value: 3.5, unit: "m", at: "2026-03-02T09:10:00Z" }, { field: "open", value: true, at: "2026-03-02T09:10:00Z" }] },
-  }); // prettier-ignore
+    id,
+    name,
+    payload_hex: "0a0b",
+    received_at: "2026-03-02T09:10:00Z",
+    headers: {},
+    constants: {},
+    previous_hex: null,
+    expect: {
+      readings: [
+        { field: "level", value: 3.5, unit: "m", at: "2026-03-02T09:10:00Z" },
+        { field: "open", value: true, at: "2026-03-02T09:10:00Z" },
+      ],
+    },
+  });
   const draft = { ready: true, sound: true, settled: "decoder", check: { data: { needs_before: false } } } as never;
   const sample = { hex: "0a0b", beside: {}, setPasted: vi.fn() };
   beforeEach(() =>
@@ -316,9 +394,13 @@ describe("cases", () => {
       fireEvent.blur(box);
     };
     set("level", "4");
-    await waitFor(() => expect(sent("PATCH", `${ONE}/cases/2`)).toMatchObject({ expect: { readings: [{ value: 4 }, {}] } })); // prettier-ignore
+    await waitFor(() =>
+      expect(sent("PATCH", `${ONE}/cases/2`)).toMatchObject({ expect: { readings: [{ value: 4 }, {}] } }),
+    );
     set("open", "no");
-    await waitFor(() => expect(sent("PATCH", `${ONE}/cases/2`)).toMatchObject({ expect: { readings: [{}, { value: false }] } })); // prettier-ignore
+    await waitFor(() =>
+      expect(sent("PATCH", `${ONE}/cases/2`)).toMatchObject({ expect: { readings: [{}, { value: false }] } }),
+    );
   });
 
   it("are only looked at by an operator", async () => {

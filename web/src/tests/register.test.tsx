@@ -2,6 +2,7 @@ import { fireEvent, screen, waitFor, within } from "@testing-library/react";
 import { Route, Routes } from "react-router";
 import Arrivals from "../places/arrivals";
 import { Constants } from "../places/devices/constants";
+import { putAway } from "../places/devices/held-keys";
 import { DeviceForm } from "../places/devices/form";
 import { KeyBox } from "../places/devices/key-box";
 import Types from "../places/devices/types";
@@ -18,11 +19,28 @@ const write = (label: string | RegExp, value: string) =>
 const press = (name: string | RegExp) => fireEvent.click(screen.getByRole("button", { name }));
 
 const pod = (more: object = {}) => ({
-  key: "pod", title: "Pod", cadence_s: 60, is_gateway: false, devices: 2, decoder: 7, revision: 3,
-  fields: [{ name: "level", kind: "number", unit: "m" }, { name: "open", kind: "flag", unit: null }],
-  setpoints: [{ name: "level_max", unit: "m", value: 5 }], ...more,
-}); // prettier-ignore
-const made = { key: "ocd_abc_secret", username: "pod-9", topic: "up/pod-9", mosquitto_pub: "mosquitto_pub ...", curl: "curl ...", broker_ready: true }; // prettier-ignore
+  key: "pod",
+  title: "Pod",
+  cadence_s: 60,
+  is_gateway: false,
+  devices: 2,
+  decoder: 7,
+  revision: 3,
+  fields: [
+    { name: "level", kind: "number", unit: "m" },
+    { name: "open", kind: "flag", unit: null },
+  ],
+  setpoints: [{ name: "level_max", unit: "m", value: 5 }],
+  ...more,
+});
+const made = {
+  key: "ocd_abc_secret",
+  username: "pod-9",
+  topic: "up/pod-9",
+  mosquitto_pub: "mosquitto_pub ...",
+  curl: "curl ...",
+  broker_ready: true,
+};
 
 describe("a device's registration", () => {
   beforeEach(() => answer({ "GET /api/v1/types": page([pod()]), "GET /api/v1/sites": page([]) }));
@@ -42,9 +60,17 @@ describe("a device's registration", () => {
     write(/^reports every/, "1.5 min");
     press("Add it");
     expect(submit).toHaveBeenCalledWith({
-      name: "pod-9", title: "pod-9", type: "pod", site: null, gateway: null, latitude: 37.5, longitude: -42.6,
-      cadence_s: 90, phase: "in service", labels: { stage: "growing", row: "2", note: "a=b" },
-    }); // prettier-ignore
+      name: "pod-9",
+      title: "pod-9",
+      type: "pod",
+      site: null,
+      gateway: null,
+      latitude: 37.5,
+      longitude: -42.6,
+      cadence_s: 90,
+      phase: "in service",
+      labels: { stage: "growing", row: "2", note: "a=b" },
+    });
   });
 
   it("says which word is no label, and drops none", async () => {
@@ -83,9 +109,12 @@ describe("a device type", () => {
     expect(matched()).toBe('"3"');
     expect(sent("PATCH", "/api/v1/types/pod")).toMatchObject({
       title: "Tide pod",
-      fields: [{ name: "level", unit: "m" }, { name: "open", kind: "flag", unit: null }],
+      fields: [
+        { name: "level", unit: "m" },
+        { name: "open", kind: "flag", unit: null },
+      ],
       setpoints: [{ name: "level_max", unit: "m", value: 6.5 }],
-    }); // prettier-ignore
+    });
   });
 
   it("that somebody changed meanwhile is theirs, or kept on purpose", async () => {
@@ -115,6 +144,8 @@ describe("a device type", () => {
 });
 
 describe("a key", () => {
+  beforeEach(() => putAway("pod-9"));
+
   it("is replaced only when that is confirmed, and shown with its commands", async () => {
     answer({ "POST /api/v1/devices/pod-9/key": made });
     const confirm = vi.spyOn(window, "confirm").mockReturnValueOnce(false).mockReturnValueOnce(true);
@@ -152,9 +183,24 @@ describe("constants of a device", () => {
 
 describe("arrivals", () => {
   const arrival = (id: string, more: object = {}) => ({
-    id, received_at: "2026-03-02T09:10:00Z", device: "pod-1", device_title: "Pod 1", unknown: null, type: "pod", size: 2,
-    hex: "0a0b", text: null, outcome: "decoded", reason: null, line: null, byte: null, channel: "MQTT", via: null, topic: "up/pod-1", ...more,
-  }); // prettier-ignore
+    id,
+    received_at: "2026-03-02T09:10:00Z",
+    device: "pod-1",
+    device_title: "Pod 1",
+    unknown: null,
+    type: "pod",
+    size: 2,
+    hex: "0a0b",
+    text: null,
+    outcome: "decoded",
+    reason: null,
+    line: null,
+    byte: null,
+    channel: "MQTT",
+    via: null,
+    topic: "up/pod-1",
+    ...more,
+  });
   const odd = { outcome: "refused", reason: "odd mark", line: 4, byte: 1, device_title: "Pod 2" };
   beforeEach(() =>
     answer({
@@ -210,7 +256,14 @@ describe("arrivals", () => {
 });
 
 describe("people", () => {
-  const person = (id: number, username: string, more: object = {}) => ({ id, username, name: username, role: "viewer", is_active: true, ...more }); // prettier-ignore
+  const person = (id: number, username: string, more: object = {}) => ({
+    id,
+    username,
+    name: username,
+    role: "viewer",
+    is_active: true,
+    ...more,
+  });
   beforeEach(() =>
     answer({
       "GET /api/v1/people": page([person(1, "maud", { role: "admin" }), person(2, "jory")]),
@@ -240,11 +293,14 @@ describe("people", () => {
     write("role", "operator");
     write(/^first password/, "a few long words");
     press("Add");
-    await waitFor(
-      () =>
+    await waitFor(() =>
       expect(sent("POST", "/api/v1/people")).toEqual({
-        username: "nell", name: "Nell Oake", role: "operator", password: "a few long words", is_active: true,
-      }), // prettier-ignore
+        username: "nell",
+        name: "Nell Oake",
+        role: "operator",
+        password: "a few long words",
+        is_active: true,
+      }),
     );
     await waitFor(() => expect(screen.getByLabelText("user name")).toHaveValue(""));
     write("user name", "jory");
@@ -265,7 +321,11 @@ describe("tokens", () => {
     });
     show(<Settings />, "/settings");
     expect(await screen.findByText(/oct_abc…, used/)).toHaveTextContent("viewer, oct_abc…, used never");
-    expect(within(screen.getByLabelText("role")).getAllByRole("option").map((o) => o.textContent)).toEqual(["viewer", "operator"]); // prettier-ignore
+    expect(
+      within(screen.getByLabelText("role"))
+        .getAllByRole("option")
+        .map((o) => o.textContent),
+    ).toEqual(["viewer", "operator"]);
     write("name of a new token", "logger");
     write("role", "operator");
     press("Make");

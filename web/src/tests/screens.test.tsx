@@ -8,15 +8,48 @@ import { answer, asked, serve, show } from "./server";
 serve();
 
 const alarm = (id: number, more: object = {}) => ({
-  id, condition: "oxygen is too low", definition: 4, version: 1, device: `buoy-0${id}`, device_title: `Buoy 0${id}`, site_title: "Merle Reach", priority: "high",
-  text: `Buoy 0${id} has 3.1 mg/L`, field: "oxygen", value: 3.1, limit: 5, unit: "mg/L", raised_at: "2026-03-02T09:10:00Z", cleared_at: null, acknowledged_at: null,
-  acknowledged_by: null, undo_until: null, notes: 0, message_id: "1", ...more,
-}); // prettier-ignore
+  id,
+  condition: "oxygen is too low",
+  definition: 4,
+  version: 1,
+  device: `buoy-0${id}`,
+  device_title: `Buoy 0${id}`,
+  site_title: "Merle Reach",
+  priority: "high",
+  text: `Buoy 0${id} has 3.1 mg/L`,
+  field: "oxygen",
+  value: 3.1,
+  limit: 5,
+  unit: "mg/L",
+  raised_at: "2026-03-02T09:10:00Z",
+  cleared_at: null,
+  acknowledged_at: null,
+  acknowledged_by: null,
+  undo_until: null,
+  notes: 0,
+  message_id: "1",
+  ...more,
+});
 
 const device = (name: string, more: object = {}) => ({
-  id: 1, name, title: name, type: "raft_buoy", type_title: "Raft buoy", site: "merle", site_title: "Merle Reach", gateway: null, labels: {}, phase: "in service", state: "reporting",
-  received_at: "2026-03-02T09:10:00Z", cadence_s: 600, alarms: [], rhythm: [3, 0, 3], failing: [0, 0, 0], ...more,
-}); // prettier-ignore
+  id: 1,
+  name,
+  title: name,
+  type: "raft_buoy",
+  type_title: "Raft buoy",
+  site: "merle",
+  site_title: "Merle Reach",
+  gateway: null,
+  labels: {},
+  phase: "in service",
+  state: "reporting",
+  received_at: "2026-03-02T09:10:00Z",
+  cadence_s: 600,
+  alarms: [],
+  rhythm: [3, 0, 3],
+  failing: [0, 0, 0],
+  ...more,
+});
 
 describe("alarms", () => {
   beforeEach(() => {

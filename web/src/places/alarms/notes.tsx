@@ -37,42 +37,44 @@ export function Notes({
     },
   });
   return (
-    <div className="border-t-0! pb-2 pl-9">
-      <ul>
-        {notes.data?.results
-          .filter((e) => e.note)
-          .map((e) => (
-            <li key={e.id}>
-              “{e.note}”{" "}
-              <span className="text-[12.5px] text-second">
-                {e.who}, <At at={e.at} />
-              </span>
-            </li>
-          ))}
-      </ul>
-      {operator && (
-        <form
-          className="flex items-center gap-2 py-1"
-          onSubmit={(e) => {
-            e.preventDefault();
-            save.mutate(input.current?.value ?? "");
-          }}
-        >
-          <input
-            ref={input}
-            autoFocus
-            className="input max-w-xl"
-            aria-label="Note"
-            maxLength={1000}
-            placeholder="What was it?"
-            onKeyDown={(e) => e.key === "Escape" && leave()}
-          />
-          <button className="button" disabled={save.isPending}>
-            Add the note
-          </button>
-        </form>
-      )}
-      <Trouble error={notes.error ?? save.error} />
+    <div role="row" className="border-t-0! pb-2 pl-9">
+      <div role="gridcell">
+        <ul>
+          {notes.data?.results
+            .filter((e) => e.note)
+            .map((e) => (
+              <li key={e.id}>
+                “{e.note}”{" "}
+                <span className="text-[12.5px] text-second">
+                  {e.who}, <At at={e.at} />
+                </span>
+              </li>
+            ))}
+        </ul>
+        {operator && (
+          <form
+            className="flex items-center gap-2 py-1"
+            onSubmit={(e) => {
+              e.preventDefault();
+              save.mutate(input.current?.value ?? "");
+            }}
+          >
+            <input
+              ref={input}
+              autoFocus
+              className="input max-w-xl"
+              aria-label="Note"
+              maxLength={1000}
+              placeholder="What was it?"
+              onKeyDown={(e) => e.key === "Escape" && leave()}
+            />
+            <button className="button" disabled={save.isPending}>
+              Add the note
+            </button>
+          </form>
+        )}
+        <Trouble error={notes.error ?? save.error} />
+      </div>
     </div>
   );
 }

@@ -58,7 +58,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
   const busy = ["waiting", "running", "paused"].includes(job?.state ?? "");
   if (!live && !(job && job.id > 0)) return null;
   return (
-    <div className="mt-4">
+    <section className="mt-4" aria-label="Decode again">
       <h2 className="mb-1">
         Decode again <span>· stored messages through the version in force</span>
       </h2>
@@ -134,7 +134,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
       <Trouble error={start.error} />
       {!(preview.run.error instanceof DOMException) && <Trouble error={preview.run.error} />}
       {preview.run.data && !busy && <Foreseen found={preview.run.data} />}
-    </div>
+    </section>
   );
 }
 

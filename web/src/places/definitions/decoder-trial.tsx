@@ -77,7 +77,7 @@ export function TrialBar({ draft, trial }: Trying) {
       </div>
       <span role="status" className="text-[12.5px] text-second">
         {found
-          ? `${found.messages.toLocaleString("en")} messages${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
+          ? `${counted(found.messages, "message")}${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
           : trial.at
             ? ""
             : "runs the draft over stored messages; changes nothing"}

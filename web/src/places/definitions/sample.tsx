@@ -135,11 +135,16 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
       <div className="flex items-center gap-x-2">
         <h2>What arrived</h2>
         {sample.pasted === null && (
+          <span className="min-w-0 truncate text-[12.5px] text-second">
+            {sample.rows.length
+              ? `${sample.position + 1} of ${count} ${word}${m ? `, ${m.device_title}` : ""}`
+              : `no message of ${type}`}
+          </span>
+        )}
+        {sample.pasted === null && (
           <Popover.Root open={open} onOpenChange={setOpen}>
-            <Popover.Trigger className="link min-w-0 truncate text-[12.5px]" aria-label="Choose the message">
-              {sample.rows.length
-                ? `${sample.position + 1} of ${count} ${word}${m ? `, ${m.device_title}` : ""}`
-                : `no message of ${type}`}
+            <Popover.Trigger className="link shrink-0 text-[12.5px]" title="Choose another message">
+              others
             </Popover.Trigger>
             <Popover.Portal>
               <Popover.Content

@@ -6,6 +6,7 @@ import { ofTypes } from "../../api/queries";
 import { Heading, Trouble } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { DeviceForm, type DeviceDraft } from "./form";
+import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { KeyShown } from "./key-box";
 
 export default function AddDevice() {
@@ -16,17 +17,20 @@ export default function AddDevice() {
   const add = useMutation({
     mutationFn: async (draft: DeviceDraft) => {
       const device = await got(api.POST("/api/v1/devices", { body: draft }));
+      const made = await got(api.POST("/api/v1/devices/{name}/key", { params: { path: { name: device.name } } }));
+      holdKey(device.name, made);
       setAdded(device.name);
-      return got(api.POST("/api/v1/devices/{name}/key", { params: { path: { name: device.name } } }));
+      return made;
     },
     onSuccess: () => client.invalidateQueries({ queryKey: ["devices"] }),
   });
-  if (add.data && added)
+  const held = useHeldKey(added);
+  if (added)
     return (
       <>
         <Heading title={`${added} is registered`} about="Send it a first message, and watch it arrive." />
         <div className="max-w-3xl">
-          <KeyShown made={add.data} />
+          {held && <KeyShown made={held} dismiss={() => putAway(added)} />}
           <p className="mt-4 flex gap-3">
             <Link className="button strong" to={kept("/arrivals", { device: added })}>
               Watch its arrivals

@@ -8,6 +8,7 @@ import { useMay } from "../../parts/me";
 import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { DeviceForm, type DeviceDraft } from "./form";
+import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { KeyShown } from "./key-box";
 
 /** Changing a device: what it is called, where it is, through what it talks, whether it is in service. */
@@ -114,10 +115,12 @@ function Successor({ device: d, fresh }: { device: Schemas["DeviceOut"]; fresh: 
         api.POST("/api/v1/devices/{name}/successor", { params: { path }, body: { name, ...(title ? { title } : {}) } }),
       );
       const key = await got(api.POST("/api/v1/devices/{name}/key", { params: { path: { name: made.name } } }));
-      return { made, key };
+      holdKey(made.name, key);
+      return made;
     },
     onSuccess: fresh,
   });
+  const held = useHeldKey(replace.data?.name);
   return (
     <section className="mt-6 max-w-3xl" aria-label="Another unit in its place">
       <h2 className="mb-1">
@@ -126,9 +129,9 @@ function Successor({ device: d, fresh }: { device: Schemas["DeviceOut"]; fresh: 
       </h2>
       {replace.data ? (
         <>
-          <KeyShown made={replace.data.key} />
-          <Link className="button mt-2" to={kept(`/devices/${replace.data.made.name}`)}>
-            Open {replace.data.made.title}
+          {held && <KeyShown made={held} dismiss={() => putAway(replace.data.name)} />}
+          <Link className="button mt-2" to={kept(`/devices/${replace.data.name}`)}>
+            Open {replace.data.title}
           </Link>
         </>
       ) : (

@@ -1,9 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
+import { holdKey, putAway, useHeldKey } from "./held-keys";
 
 /** A key just made, shown this once, with the two commands filled in. */
-export function KeyShown({ made }: { made: Schemas["KeyOut"] }) {
+export function KeyShown({ made, dismiss }: { made: Schemas["KeyOut"]; dismiss?: () => void }) {
   const copy = (text: string) => void navigator.clipboard?.writeText(text);
   return (
     <div className="border-l-3 border-ink bg-raised px-4 py-3" aria-label="The key">
@@ -35,24 +36,33 @@ export function KeyShown({ made }: { made: Schemas["KeyOut"] }) {
         <p className="mt-2 text-second">The broker has not taken the key in yet; it will in a moment.</p>
       )}
       <p className="mt-2 text-[12.5px] text-second">
-        Instead of <code>hello</code>, send a file with <code>-f FILE</code> (MQTT) or <code>--data-binary @FILE</code>{" "}
-        (HTTP).
+        Put your payload in the place of <code>hello</code>: text as it is, bytes in octal, as <code>\001\220</code>. A
+        file is sent with <code>&lt; FILE</code> behind the command in the place of <code>printf</code>.
       </p>
+      {dismiss && (
+        <p className="mt-2">
+          <button type="button" className="button" onClick={dismiss}>
+            I have it: put it away
+          </button>
+        </p>
+      )}
     </div>
   );
 }
 
 export function KeyBox({ name, hasKey, gateway }: { name: string; hasKey: boolean; gateway: string | null }) {
+  const held = useHeldKey(name);
   const give = useMutation({
     mutationFn: () => got(api.POST("/api/v1/devices/{name}/key", { params: { path: { name } } })),
+    onSuccess: (made) => holdKey(name, made),
   });
   return (
     <section className="mt-5">
       <h2 className="mb-1">
         Key <span>· by which the device speaks</span>
       </h2>
-      {give.data ? (
-        <KeyShown made={give.data} />
+      {held ? (
+        <KeyShown made={held} dismiss={() => putAway(name)} />
       ) : (
         <p className="flex flex-wrap items-center gap-3">
           <span className="text-second">
