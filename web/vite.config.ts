@@ -5,6 +5,9 @@ import { defineConfig } from "vitest/config";
 export default defineConfig({
   plugins: [react(), tailwindcss()],
   build: { target: "es2022", assetsInlineLimit: 0, chunkSizeWarningLimit: 600 },
-  server: { proxy: { "/api": "http://127.0.0.1:8640", "/live": { target: "ws://127.0.0.1:8640", ws: true } } },
+  server: {
+    fs: { allow: [".."] },
+    proxy: { "/api": "http://127.0.0.1:8640", "/live": { target: "ws://127.0.0.1:8640", ws: true } },
+  },
   test: { environment: "jsdom", globals: true, setupFiles: "./src/test-setup.ts" },
 });

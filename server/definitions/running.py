@@ -260,14 +260,16 @@ class FailingView(APIView):
                 "select r.code, r.reason, r.line, v.number, count(*), count(distinct r.device_id),"
                 " max(r.received_at), max(r.message_id) from refused r"
                 " join fleet_device d on d.id = r.device_id left join definitions_version v on v.id = r.version_id"
-                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s group by 1, 2, 3, 4 order by 5"
+                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s and r.code <> 'no decoder'"
+                " group by 1, 2, 3, 4 order by 5"
                 " desc limit 20",
                 (definition.type_id, start, end),
             )
             rows = cursor.fetchall()
             cursor.execute(
                 "select count(*), count(distinct r.device_id) from refused r join fleet_device d on d.id ="
-                " r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s",
+                " r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s"
+                " and r.code <> 'no decoder'",
                 (definition.type_id, start, end),
             )
             messages, devices = cursor.fetchone()

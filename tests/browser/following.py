@@ -13,10 +13,12 @@ def follow(page: Page, what: str, words: tuple[str, ...]) -> None:
     """Does one step: press, see, see in, choose, check, write, replace (a definition's text)."""
     match what:
         case "press":
-            whole = re.compile(rf"^{re.escape(words[0])}(?![-\\w])")
-            page.get_by_role("button", name=whole).or_(page.get_by_role("link", name=whole)).locator(
-                "visible=true"
-            ).first.click()
+            begins = re.compile(rf"^{re.escape(words[0])}(?![-\w])")
+            named = page.get_by_role("button", name=begins).or_(page.get_by_role("link", name=begins))
+            named.locator("visible=true").first.wait_for()
+            exactly = page.get_by_role("button", name=words[0], exact=True)
+            exactly = exactly.or_(page.get_by_role("link", name=words[0], exact=True)).locator("visible=true")
+            (exactly if exactly.count() else named.locator("visible=true")).first.click()
         case "see":
             expect(page.locator("body")).to_contain_text(words[0])
         case "see in":

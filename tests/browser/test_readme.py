@@ -32,7 +32,7 @@ def steps() -> Iterator[Step]:
         what = next(name for name, _ in WAYS if found[name] is not None)
         rest = [part for name, part in found.groupdict().items() if part is not None and name != what]
         if what == "replace":
-            yield what, (textwrap.dedent("   " + rest[0]),)
+            yield what, (textwrap.dedent(rest[0]),)
         else:
             yield what, tuple(" ".join(part.split()) for part in rest)
 

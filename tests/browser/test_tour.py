@@ -15,10 +15,10 @@ from server.runner.processes import alive
 from .conftest import Running, sign_in
 
 DECODER = (
-    "decoder well_probe for bytes, big endian\nbyte 0  level  u16 / 100  m  within 0 to 50\nbyte 2  battery  u8 / 50  V"
+    "decoder bore_probe for bytes, big endian\nbyte 0  level  u16 / 100  m  within 0 to 50\nbyte 2  battery  u8 / 50  V"
 )
 CONDITION = (
-    'condition "well runs dry" priority critical\non well_probe\nraise when level < setpoint level_min deadband 0.2 m'
+    'condition "bore runs dry" priority critical\non bore_probe\nraise when level < setpoint level_min deadband 0.2 m'
 )
 
 
@@ -48,8 +48,8 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     address = running.address
     # A device type with a field and a setpoint.
     page.goto(address + "/devices/types/new")
-    page.get_by_label("key").fill("well_probe")
-    page.get_by_label("title", exact=True).fill("Well probe")
+    page.get_by_label("key").fill("bore_probe")
+    page.get_by_label("title", exact=True).fill("Bore probe")
     page.get_by_label("reports every").fill("60")
     page.get_by_role("button", name="add a field").click()
     page.get_by_label("field name").fill("level")
@@ -59,13 +59,13 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     page.get_by_label("default").fill("2")
     page.get_by_label("setpoint unit").fill("m")
     page.get_by_role("button", name="Add the type").click()
-    page.wait_for_url("**/devices/types/well_probe*")
+    page.wait_for_url("**/devices/types/bore_probe*")
 
     # A device; its key is shown once, with both commands filled in.
     page.goto(address + "/devices/add")
-    page.get_by_label("name", exact=True).fill("well-1")
-    page.get_by_label("title", exact=True).fill("Well 1")
-    page.get_by_label("device type").select_option("well_probe")
+    page.get_by_label("name", exact=True).fill("bore-1")
+    page.get_by_label("title", exact=True).fill("Bore 1")
+    page.get_by_label("device type").select_option("bore_probe")
     page.get_by_label("site", exact=True).select_option("quay")
     page.get_by_label("labels").fill("depth=deep")
     page.get_by_role("button", name="Add and give it a key").click()
@@ -85,8 +85,8 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     # Its decoder, against that arrival: an error under the word first, then right.
     page.get_by_role("navigation", name="Places").get_by_role("link", name="Decoders").click()
     page.get_by_role("button", name="Begin a decoder").click()
-    page.get_by_label("device type").select_option("well_probe")
-    page.get_by_role("button", name="Begin", exact=True).click()
+    page.get_by_label("device type").select_option("bore_probe")
+    page.get_by_role("button", name="Begin it", exact=True).click()
     page.wait_for_url("**/decoders/*")
     write(page, "Decoder text", DECODER.replace(" m ", " metres "))
     problems = page.get_by_role("list", name="Problems")
@@ -112,7 +112,7 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     expect(again).to_contain_text("2 of 2 decoded")
 
     # The device is live: a new reading is on its page within a second or so.
-    page.goto(address + "/devices/well-1")
+    page.goto(address + "/devices/bore-1")
     expect(page.get_by_role("button", name="Level", exact=True)).to_be_visible()
     row = page.get_by_role("listitem").filter(has=page.get_by_role("button", name="Level", exact=True))
     expect(row).to_contain_text("4.01")
@@ -129,9 +129,9 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     # A condition: drawn, tried over the last week, published.
     page.get_by_role("navigation", name="Places").get_by_role("link", name="Conditions").click()
     page.get_by_role("button", name="Begin a condition").click()
-    page.get_by_label("name", exact=True).fill("well runs dry")
-    page.get_by_label("device type").select_option("well_probe")
-    page.get_by_role("button", name="Begin", exact=True).click()
+    page.get_by_label("name", exact=True).fill("bore runs dry")
+    page.get_by_label("device type").select_option("bore_probe")
+    page.get_by_role("button", name="Begin it", exact=True).click()
     page.wait_for_url("**/conditions/*")
     write(page, "Condition text", CONDITION)
     expect(page.get_by_role("img", name="level:")).to_be_visible()
@@ -144,7 +144,7 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
 
     # Over the limit: the alarm is on screen within two seconds; a key takes it; under the limit it clears.
     page.goto(address + "/alarms")
-    alarm = page.get_by_role("grid", name="Alarms").get_by_role("row").filter(has_text="well runs dry")
+    alarm = page.get_by_role("grid", name="Alarms").get_by_role("row").filter(has_text="bore runs dry")
     expect(page.get_by_role("heading", name="Alarms")).to_be_visible()
     began = time.monotonic()
     send(mqtt, bytes([0x00, 0xFA, 200]))
@@ -156,13 +156,13 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     expect(alarm).to_contain_text("taken by Ines Amarel")
     page.keyboard.press("w")
     sheet = page.get_by_role("dialog")
-    expect(sheet).to_contain_text("Line 2 of decoder well_probe")
+    expect(sheet).to_contain_text("Line 2 of decoder bore_probe")
     expect(sheet).to_contain_text("The limit was 3 m")
     page.keyboard.press("Escape")
     send(mqtt, bytes([0x02, 0x58, 200]))
     expect(alarm).to_have_count(0, timeout=4000)
     page.get_by_role("button", name="Journal").click()
-    journal = page.get_by_role("list", name="Journal").get_by_role("listitem").filter(has_text="Well 1")
+    journal = page.get_by_role("list", name="Journal").get_by_role("listitem").filter(has_text="Bore 1")
     expect(journal).to_have_count(3)
     expect(journal.nth(0)).to_contain_text("cleared")
     expect(journal.nth(1)).to_contain_text("acknowledged")

@@ -48,17 +48,16 @@ export function Begin({
           },
         }),
       ),
-    onSuccess: async (made) => {
-      await client.invalidateQueries({ queryKey: ["definitions"] });
-      void navigate(kept(`/${kind}s/${made.id}`, message ? { message } : {}));
-    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["definitions"] }),
   });
   return (
     <form
       className="mb-4 flex flex-wrap items-end gap-3 border-l-3 border-ink pl-4"
       onSubmit={(e) => {
         e.preventDefault();
-        begin.mutate();
+        begin.mutate(undefined, {
+          onSuccess: (made) => navigate(kept(`/${kind}s/${made.id}`, message ? { message } : {})),
+        });
       }}
     >
       {given && (
@@ -88,7 +87,7 @@ export function Begin({
         <Choose label="payload" value={source} onChange={(e) => setSource(e.target.value)} options={PAYLOADS} />
       )}
       <button className="button strong" disabled={begin.isPending || !about || (kind === "condition" && !name.trim())}>
-        Begin
+        Begin it
       </button>
       {types.data && free.length === 0 && (
         <span className="text-second">Every device type has its decoder; add a type first.</span>

@@ -129,7 +129,11 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
   const [open, setOpen] = useState(false);
   const m = sample.arrival;
   const count = `${sample.rows.length}${sample.outcome && sample.rows.length >= MOST ? "+" : ""}`;
-  const word = sample.outcome ? OUTCOMES.find(([key]) => key === sample.outcome)?.[1] : "messages";
+  const word = sample.outcome
+    ? OUTCOMES.find(([key]) => key === sample.outcome)?.[1]
+    : sample.rows.length === 1
+      ? "message"
+      : "messages";
   return (
     <div className="mb-1.5">
       <div className="flex items-center gap-x-2">

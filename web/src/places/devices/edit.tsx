@@ -36,17 +36,11 @@ export default function EditDevice() {
           body: draft,
         }),
       ),
-    onSuccess: async () => {
-      await navigate(kept(`/devices/${name}`));
-      await fresh();
-    },
+    onSuccess: () => void fresh(),
   });
   const drop = useMutation({
     mutationFn: () => got(api.DELETE("/api/v1/devices/{name}", { params: { path: { name } } })),
-    onSuccess: async () => {
-      await navigate(kept("/devices"));
-      await fresh();
-    },
+    onSuccess: () => void fresh(),
   });
   if (device.isPending) return <Waiting what="the device" />;
   if (!device.data) return <Trouble error={device.error} />;
@@ -67,7 +61,7 @@ export default function EditDevice() {
           cadence={d.own_cadence_s}
           submit="Save the changes"
           pending={save.isPending}
-          onSubmit={(draft) => save.mutate(draft)}
+          onSubmit={(draft) => save.mutate(draft, { onSuccess: () => navigate(kept(`/devices/${name}`)) })}
         />
       </fieldset>
       <Trouble error={save.error} />
@@ -91,7 +85,12 @@ export default function EditDevice() {
               Delete{" "}
               <span>· only a device that never sent anything; others are retired above, and their data stays</span>
             </h2>
-            <button type="button" className="button" disabled={drop.isPending} onClick={() => drop.mutate()}>
+            <button
+              type="button"
+              className="button"
+              disabled={drop.isPending}
+              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices")) })}
+            >
               Delete {d.title}
             </button>
             <Trouble error={drop.error} />

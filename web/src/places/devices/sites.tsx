@@ -109,17 +109,11 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
             }),
           )
         : got(api.POST("/api/v1/sites", { body: { name: f.name, ...body } })),
-    onSuccess: async (saved) => {
-      await again();
-      void navigate(kept(`/devices/sites/${saved.name}`));
-    },
+    onSuccess: again,
   });
   const drop = useMutation({
     mutationFn: () => got(api.DELETE("/api/v1/sites/{name}", { params: { path: { name: site!.name } } })),
-    onSuccess: async () => {
-      await navigate(kept("/devices/sites"));
-      await again();
-    },
+    onSuccess: again,
   });
   const zones = [
     ...new Set([f.zone, ...all.map((s) => s.zone ?? "UTC"), ownZone(), "UTC", ...Intl.supportedValuesOf("timeZone")]),
@@ -129,7 +123,8 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
       noValidate
       onSubmit={(e) => {
         e.preventDefault();
-        if (!wrong && f.name) save.mutate();
+        const open = (saved: Site) => void navigate(kept(`/devices/sites/${saved.name}`));
+        if (!wrong && f.name) save.mutate(undefined, { onSuccess: open });
       }}
     >
       <fieldset disabled={!editable} className="grid max-w-3xl gap-3 sm:grid-cols-2">
@@ -191,7 +186,11 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
             </Link>
           )}
           {editable && site && !site.devices && (
-            <button type="button" className="button" onClick={() => drop.mutate()}>
+            <button
+              type="button"
+              className="button"
+              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices/sites")) })}
+            >
               Delete the site
             </button>
           )}

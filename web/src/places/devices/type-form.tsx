@@ -99,20 +99,15 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
             }),
           )
         : got(api.POST("/api/v1/types", { body })),
-    onSuccess: async (saved) => {
+    onSuccess: (saved) => {
       fill(saved);
-      await Promise.all(
-        ["types", "device", "definitions", "changes"].map((key) => client.invalidateQueries({ queryKey: [key] })),
-      );
-      if (!type) void navigate(kept(`/devices/types/${saved.key}`));
+      for (const key of ["types", "device", "definitions", "changes"])
+        void client.invalidateQueries({ queryKey: [key] });
     },
   });
   const drop = useMutation({
     mutationFn: () => got(api.DELETE("/api/v1/types/{key}", { params: { path: { key: type!.key } } })),
-    onSuccess: async () => {
-      await navigate(kept("/devices/types"));
-      await client.invalidateQueries({ queryKey: ["types"] });
-    },
+    onSuccess: () => client.invalidateQueries({ queryKey: ["types"] }),
   });
   const failed = save.error ?? drop.error;
   const trouble = useRef<HTMLDivElement>(null);
@@ -139,7 +134,9 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
       noValidate
       onSubmit={(e) => {
         e.preventDefault();
-        if (!wrong && draft.key) save.mutate();
+        // Who has gone elsewhere meanwhile is not pulled back.
+        const open = (saved: Type) => type ?? void navigate(kept(`/devices/types/${saved.key}`));
+        if (!wrong && draft.key) save.mutate(undefined, { onSuccess: open });
       }}
     >
       <fieldset disabled={!editable} className="grid max-w-3xl gap-5">
@@ -340,7 +337,11 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
               )
             ))}
           {editable && type && !type.devices && !type.decoder && (
-            <button type="button" className="button" onClick={() => drop.mutate()}>
+            <button
+              type="button"
+              className="button"
+              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices/types")) })}
+            >
               Delete the type
             </button>
           )}
