@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Literal
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
@@ -42,7 +43,9 @@ def quiet(page: Page) -> None:
 
 
 @pytest.mark.parametrize("ground", ["light", "dark"])
-def test_screens_are_accessible_and_whole(chromium: Browser, running: Running, ground: str) -> None:
+def test_screens_are_accessible_and_whole(
+    chromium: Browser, running: Running, ground: Literal["light", "dark"]
+) -> None:
     context = chromium.new_context(viewport={"width": 1280, "height": 800}, color_scheme=ground, bypass_csp=True)
     page = context.new_page()
     sign_in(page, running, "ines")

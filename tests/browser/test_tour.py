@@ -8,7 +8,7 @@ import subprocess
 import time
 
 import httpx
-from playwright.sync_api import Page, expect
+from playwright.sync_api import BrowserContext, Page, expect
 
 from server.runner.processes import alive
 
@@ -215,7 +215,7 @@ def test_palette_goes_anywhere_by_keys(page: Page, running: Running) -> None:
     page.wait_for_url("**/devices/buoy-31*")
 
 
-def test_a_viewer_looks_and_cannot_act(context, running: Running) -> None:
+def test_a_viewer_looks_and_cannot_act(context: BrowserContext, running: Running) -> None:
     page = context.new_page()
     sign_in(page, running, "odo")
     page.goto(running.address + "/alarms")
@@ -226,7 +226,7 @@ def test_a_viewer_looks_and_cannot_act(context, running: Running) -> None:
     expect(page.get_by_role("link", name="Add a device")).to_have_count(0)
 
 
-def test_the_screen_says_when_it_is_not_live_and_catches_up(context, running: Running) -> None:
+def test_the_screen_says_when_it_is_not_live_and_catches_up(context: BrowserContext, running: Running) -> None:
     page = context.new_page()
     sign_in(page, running, "ines")
     page.goto(running.address + "/arrivals")

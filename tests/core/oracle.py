@@ -91,6 +91,7 @@ def truth(m: Message, node: Any) -> bool | None:
     value = m.values.get(node.left.name)
     if value is None:
         return None
+    assert isinstance(node.right, tree.Quantity)
     limit = Fraction(node.right.number)
     return {"<": value < limit, ">": value > limit, "=": value == limit, "!=": value != limit}[node.sign]
 
@@ -98,14 +99,14 @@ def truth(m: Message, node: Any) -> bool | None:
 def run(m: Message, body: Any) -> None:
     for node in body:
         if isinstance(node, tree.Read):
-            raw = read_raw(
-                m, node.address, node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1")
-            )
+            storage = node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1")
+            assert storage is not None
+            raw = read_raw(m, node.address, storage)
             missing = any(
-                raw == mark or raw == mark - (1 << int(node.kind.storage.name[1:]))
+                raw == mark or raw == mark - (1 << int(storage.name[1:]))
                 for q in node.qualifiers
                 if isinstance(q, tree.Missing)
-                for mark in q.raws
+                for mark in map(int, q.raws)  # the random decoders mark whole numbers
             )
             value = (
                 None
@@ -135,17 +136,20 @@ def run(m: Message, body: Any) -> None:
             if (truth(m, node.rule) is not True) if node.unless else truth(m, node.rule) is True:
                 raise Refuse(node.failure or "malformed")
         elif isinstance(node, tree.Skip):
+            assert isinstance(node.count, int)
             m.cursor += node.count
         elif isinstance(node, tree.Repeat):
-            step = (
-                whole(node.each[0].number) * 60_000_000 * (-1 if node.each[1] == "earlier" else 1) if node.each else 0
-            )
+            step = 0
+            if node.each is not None:
+                every, direction = node.each
+                assert isinstance(every, tree.Quantity)
+                step = whole(every.number) * 60_000_000 * (-1 if direction == "earlier" else 1)
             turn, before = 0, dict(m.values)
-            value = node.count.value
-            count = None if value is None else m.values.get(value.name)
-            if value is not None and (count is None or count > node.count.most):
+            times = node.count.value
+            count = m.values.get(times.name) if isinstance(times, tree.Name) else None
+            if times is not None and (count is None or count > node.count.most):
                 raise Refuse("malformed")
-            while (m.cursor < len(m.payload)) if value is None else turn < count:
+            while (m.cursor < len(m.payload)) if times is None or count is None else turn < count:
                 if turn == (node.count.most or 256):
                     raise Refuse("malformed")
                 m.offset_us = turn * step

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import pytest
@@ -184,7 +185,7 @@ values = st.one_of(st.none(), st.sampled_from([0.5, 1.0, 1.5, 2.0, 2.4, 2.5, 2.6
 
 
 @st.composite
-def streams(draw) -> list[Message]:
+def streams(draw: Any) -> list[Message]:
     messages, clock = [], 1000 * SECOND
     for _ in range(draw(st.integers(1, 25))):
         clock += draw(st.sampled_from([0, 1, 1, 2, 3, 5, 9, 10, 11, 30])) * SECOND

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import struct
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -19,6 +20,7 @@ from oculum.history.events import plain
 from oculum.language.analysis import untaken
 from oculum.language.decoders import check_decoder
 from oculum.language.parser import parse
+from oculum.language.tree import Decoder
 
 from .oracle import decode_slowly
 
@@ -27,7 +29,7 @@ pytestmark = pytest.mark.usefixtures("way")
 ROOT = Path(__file__).resolve().parents[2]
 
 
-def plan_of(text: str):
+def plan_of(text: str) -> Any:
     plan, problems = check_decoder(text)
     assert plan is not None, [(p.span.line, p.message) for p in problems]
     return plan
@@ -49,7 +51,7 @@ def flat(decoded: Decoded, row: int) -> list[tuple[str, float | None, int]]:
 
 # random decoders -------------------------------------------------------------------
 @st.composite
-def numbers(draw, prefix: str, index: int, relative: bool) -> str:
+def numbers(draw: Any, prefix: str, index: int, relative: bool) -> str:
     name = f"{prefix}{index}"
     width = draw(st.integers(1, 8))
     order = draw(st.sampled_from(["", " big", " little"]))
@@ -80,7 +82,7 @@ def numbers(draw, prefix: str, index: int, relative: bool) -> str:
 
 
 @st.composite
-def decoders(draw) -> str:
+def decoders(draw: Any) -> str:
     order = draw(st.sampled_from(["big", "little"]))
     lines = [f"decoder d for bytes, {order} endian"]
     names: list[str] = []
@@ -129,6 +131,7 @@ def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
         assert all("unit" in p.message or "fits" in p.message or "fit" in p.message for p in problems), problems
         return
     node, _, _ = parse(text)
+    assert isinstance(node, Decoder)
     received = np.arange(len(payloads), dtype=np.int64) * 1_000_000
     decoded = decode(plan, Payloads.of(payloads, received))
     for row, payload in enumerate(payloads):
@@ -136,7 +139,7 @@ def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
         mine = decoded.failures[decoded.failure[row]].code if decoded.failure[row] >= 0 else None
         assert mine == code, (text, payload.hex())
         if code is None:
-            last: dict[tuple[str, int], object] = {}
+            last: dict[tuple[str, int], Any] = {}
             for name, reading in readings:
                 value = None if reading.value is None else reading.value
                 last[name, int(received[row]) + reading.offset_us] = value
@@ -168,7 +171,7 @@ def vectors(name: str) -> list[dict]:
     return json.loads((ROOT / "tests" / "data" / f"{name}.json").read_text())
 
 
-def expected_code(spec, value):
+def expected_code(spec: Any, value: Any) -> Any:
     return dict(spec.codes)[int(value)] if spec.kind == "code" else bool(value) if spec.kind == "flag" else value
 
 

@@ -98,7 +98,8 @@ def slowly(node: Any, row: dict[str, Any]) -> Any:
             values = [slowly(a, row) for a in node.arguments]
             if any(v is None for v in values):
                 return None
-            return {"abs": abs, "min": min, "max": max, "round": half_away}[node.function](*values)
+            known: dict[str, Any] = {"abs": abs, "min": min, "max": max, "round": half_away}
+            return known[node.function](*values)
         case tree.Binary(sign="and" | "or"):
             pair = [slowly(node.left, row), slowly(node.right, row)]
             decisive = node.sign == "or"

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import fields, is_dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -271,11 +272,13 @@ LAYOUT = """decoder d for bytes, {order} endian
     st.floats(width=32, allow_nan=False, allow_infinity=False),
     st.integers(-(2**63), 2**63 - 1),
 )
-def test_encode_then_decode_gives_the_values_back(order, a, m, t, s, f, w, lat, lon, g, x) -> None:
+def test_encode_then_decode_gives_the_values_back(
+    order: str, a: Any, m: Any, t: Any, s: Any, f: Any, w: Any, lat: Any, lon: Any, g: Any, x: Any
+) -> None:
     plan, problems = check_decoder(LAYOUT.format(order=order))
     assert plan is not None, problems
 
-    def column(value, state=1, dtype=float):
+    def column(value: Any, state: int = 1, dtype: Any = float) -> Any:
         return Column(np.array([value], dtype), np.array([state], np.int16))
 
     given_values = {

@@ -154,7 +154,10 @@ def test_a_walk_over_records_is_the_same_compiled(
         if number < 256:
             by_byte[number] = slot
     results = []
-    for loop, data in ((loops.records, memoryview(payloads.data)), (loops.compiled(loops.records), payloads.data)):
+    for loop, data in (
+        (loops.records, memoryview(payloads.data.tobytes())),
+        (loops.compiled(loops.records), payloads.data),
+    ):
         starts, ends = (
             np.full((len(wanted), len(contents)), -1, np.int64),
             np.full((len(wanted), len(contents)), -1, np.int64),
@@ -178,8 +181,8 @@ def test_a_walk_over_records_is_the_same_compiled(
         )
         results.append((total, starts.tolist(), ends.tolist(), found.tolist(), wrong.tolist()))
     assert results[0] == results[1]
-    total, starts, ends, found, wrong = results[0]
-    for row, first, last in zip(found[0][:total], found[2][:total], found[3][:total], strict=True):
+    total, _, _, ways, _ = results[0]
+    for row, first, last in zip(ways[0][:total], ways[2][:total], ways[3][:total], strict=True):
         assert payloads.starts[row] <= first <= last <= payloads.ends[row]
 
 

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -35,11 +37,13 @@ messages_of = st.lists(
 )
 
 
-def decoded_of(messages) -> Decoded:
+def decoded_of(messages: Any) -> Decoded:
     """Each message's first reading in one group, the others in a second, as a repeat gives them."""
     groups = []
     for part in (lambda i: i == 0, lambda i: i > 0):
-        rows, at, values = [], [], {"a": [], "b": []}
+        rows: list[int] = []
+        at: list[int] = []
+        values: dict[str, list[Any]] = {"a": [], "b": []}
         for row, (_, readings) in enumerate(messages):
             for i, (moment, a, b) in enumerate(readings):
                 if part(i):
@@ -66,7 +70,7 @@ def decoded_of(messages) -> Decoded:
         st.tuples(st.integers(1, 3), st.sampled_from("ab")), st.tuples(st.integers(0, 9), st.integers(0, 12))
     ),
 )
-def test_newest_values_follow_arrival_and_measured_time(messages, known) -> None:
+def test_newest_values_follow_arrival_and_measured_time(messages: Any, known: Any) -> None:
     before = {key: Newest(float(value), at) for key, (value, at) in known.items()}
     device = np.array([d for d, _ in messages], np.int64)
     events = build_events(

@@ -119,7 +119,9 @@ contents = st.lists(
     st.lists(st.tuples(contents, st.integers(0, 3)), min_size=1, max_size=8),
     st.randoms(),
 )
-def test_records_give_what_a_decoder_by_hand_gives(fields, header, once, listed, messages, random) -> None:
+def test_records_give_what_a_decoder_by_hand_gives(
+    fields: Any, header: Any, once: Any, listed: Any, messages: Any, random: Any
+) -> None:
     plan, problems = check_decoder(text_of(fields, header, once, listed))
     assert plan is not None, problems
     payloads = []

@@ -6,6 +6,7 @@ import json
 import math
 import re
 import string
+from typing import Any
 
 import cbor2
 import pytest
@@ -37,7 +38,7 @@ values = st.one_of(
     st.booleans(),
     st.sampled_from(["urn:dev:ow:10e2:", "gauge-3/", ""]),
 )
-def test_every_quantity_of_a_pack_becomes_a_field(found, binary, base) -> None:
+def test_every_quantity_of_a_pack_becomes_a_field(found: Any, binary: bool, base: Any) -> None:
     pack = [{"n": name, key: value, **({"u": unit} if unit else {})} for name, (key, value, unit) in found.items()]
     pack[0] = {"bn": base, **pack[0]}
     labels = {"bn": -2, "n": 0, "u": 1, "v": 2, "vs": 3, "vb": 4}
@@ -141,7 +142,7 @@ units = st.one_of(nasty, st.text("aAm0%/._*^()[]:+-", max_size=24), st.sampled_f
     st.lists(st.tuples(names, units, st.sampled_from(["v", "v", "vs", "vb", "vd"])), min_size=1, max_size=8),
     st.booleans(),
 )
-def test_what_a_stranger_sends_names_a_field_or_a_unit_and_does_no_more(found, binary) -> None:
+def test_what_a_stranger_sends_names_a_field_or_a_unit_and_does_no_more(found: Any, binary: bool) -> None:
     """Whatever the pack holds, the text is a flat list of reads that names quantities of the pack, or there is none."""
     values = {"v": 1.5, "vs": "a", "vb": True, "vd": "AAAA"}
     pack = [{"n": name, "u": unit, kind: values[kind]} for name, unit, kind in found]
@@ -175,7 +176,7 @@ def test_what_a_stranger_sends_names_a_field_or_a_unit_and_does_no_more(found, b
         {0: "a", 2: 1e308, -5: 1e308},
     ],
 )
-def test_numbers_that_are_none_are_refused_or_missing_and_nothing_fails(record) -> None:
+def test_numbers_that_are_none_are_refused_or_missing_and_nothing_fails(record: Any) -> None:
     payload = cbor2.dumps([record])
     assert not is_senml(payload) or from_senml([payload], "thing") is not None
     plan, _ = check_decoder("decoder d for senml\n  at a  value  number\n")

@@ -76,7 +76,12 @@ def holds(result: dict[str, Any], expect: dict[str, Any]) -> None:
 
 def batch(vectors: list[dict[str, Any]]) -> tuple[Payloads, list[int]]:
     """Vectors one after the other, each behind the message before it if it has one; and the row of each."""
-    payloads, received, headers, constants, before, rows = [], [], [], [], [], []
+    payloads: list[bytes] = []
+    received: list[int] = []
+    headers: list[dict[str, str]] = []
+    constants: list[dict[str, Any]] = []
+    before: list[int] = []
+    rows: list[int] = []
     for vector in vectors:
         for raw, earlier in [
             *([(bytes.fromhex(vector["previous_hex"]), -1)] if "previous_hex" in vector else []),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -48,7 +49,7 @@ def blocks(kind: str) -> list:
     return found
 
 
-def value_of(spec, column, i):
+def value_of(spec: Any, column: Any, i: int) -> Any:
     if column.state[i] >= FIRST_REASON:
         return None
     value = column.values[i]
@@ -66,8 +67,8 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     """A decoder's block may be followed by JSON: the payload and the readings it must give."""
     assert format_definition(text) == text, "it stands in the document as the formatter lays it out"
     if text.lstrip().startswith("condition") or "\ncondition" in text:
-        plan, problems = check_condition(text, TYPES)
-        assert plan is not None, [p.message for p in problems]
+        condition, problems = check_condition(text, TYPES)
+        assert condition is not None, [p.message for p in problems]
         return
     plan, problems = check_decoder(text)
     assert plan is not None, [p.message for p in problems]

@@ -23,12 +23,12 @@ from tests.server.test_api import PASSWORD, V1, Client, at_once, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
 
 
-def sign_in(client: Client, name: str, password: str = PASSWORD, **head: str) -> int:
+def sign_in(client: Client, name: str, password: str = PASSWORD, **head: Any) -> int:
     body = {"username": name, "password": password}
     return client.post(V1 + "sign-in", body, content_type="application/json", **head).status_code
 
 
-def token_of(client: Client, role: str = "viewer") -> tuple[dict[str, str], dict[str, Any]]:
+def token_of(client: Client, role: str = "viewer") -> tuple[dict[str, Any], dict[str, Any]]:
     made = send(client, "POST", "tokens", {"name": "script", "role": role}).json()
     return {"HTTP_AUTHORIZATION": f"Bearer {made['key']}"}, made
 
@@ -152,7 +152,8 @@ def test_names_that_differ_by_case_only_are_one(world: World) -> None:
 
 def test_a_record_says_who_did_it_whatever_the_request_says(world: World) -> None:
     client = signed_in(world, "engineer")
-    forged = {"title": "Pod", "who": "admin", "what": "signed in", "about": "nobody", "person": None, "detail": {}}
+    forged: dict[str, Any] = {"title": "Pod", "who": "admin", "what": "signed in", "about": "nobody"}
+    forged |= {"person": None, "detail": {}}
     assert send(client, "PATCH", "devices/pod-0", forged).status_code == 200
     ((who, what, about, detail),) = world.ask(
         "select who, what, about, detail from access_record where what = 'changed device'"
@@ -196,7 +197,13 @@ def test_long_work_of_one_person_leaves_room_for_the_others(world: World, engine
         return send(people[role], "POST", f"definitions/{definition.pk}/trial", {"text": DECODER})
 
     def begin(pool: ThreadPoolExecutor, role: str, busy: int) -> Any:
-        future = pool.submit(lambda: (trial(role), connections.close_all())[0])
+        def work() -> Any:
+            try:
+                return trial(role)
+            finally:
+                connections.close_all()
+
+        future = pool.submit(work)
         until(lambda: long_work.busy.total() == busy or future.done(), "the trial to be under way")
         return future
 

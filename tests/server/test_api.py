@@ -14,6 +14,7 @@ from django import test as django_test
 from django.db import connections
 from django.urls import URLPattern
 
+from oculum.language.plan import ConditionPlan
 from oculum.text import harmless
 from server.access.text import spreadsheet_safe
 from server.runner.instance import ROOT
@@ -140,7 +141,7 @@ def test_sessions_need_the_csrf_token(world: World) -> None:
 def test_tokens_carry_no_more_than_their_role_and_are_kept_hashed(world: World) -> None:
     client = signed_in(world, "engineer")
     made = send(client, "POST", "tokens", {"name": "script", "role": "viewer"}).json()
-    head = {"HTTP_AUTHORIZATION": f"Bearer {made['key']}"}
+    head: dict[str, Any] = {"HTTP_AUTHORIZATION": f"Bearer {made['key']}"}
     assert Client().get(V1 + "devices", **head).status_code == 200
     assert Client().post(V1 + "sites", "{}", content_type="application/json", **head).status_code == 403
     assert Client().get(V1 + "devices", HTTP_AUTHORIZATION="Bearer oct_0000000000_" + "a" * 32).status_code == 401
@@ -244,6 +245,7 @@ def test_trial_of_a_condition_equals_what_the_engine_did(world: World, engine: A
     world.arrive(*stream(5, 200))
     work_off(engine)
     plan, _ = check("condition", CONDITION, world.type)
+    assert isinstance(plan, ConditionPlan)
     found = condition_trial(plan, world.type, START - timedelta(days=1), START + timedelta(days=1))
     live = world.ask(
         "select d.name, a.raised_at, a.cleared_at from alarms_alarm a join fleet_device d on d.id = a.device_id"
@@ -383,7 +385,7 @@ def test_series_are_bounded_and_keep_extremes(world: World, engine: Any) -> None
     world.arrive(*[(0, i, payload(i % 7)) for i in range(3000)])
     work_off(engine)
     span = {"from": (START - timedelta(seconds=1)).isoformat(), "to": (START + timedelta(hours=1)).isoformat()}
-    (field,) = client.get(V1 + "devices/pod-0/series", {**span, "field": "level", "points": 200}).json()["fields"]
+    (field,) = client.get(V1 + "devices/pod-0/series", {**span, "field": "level", "points": "200"}).json()["fields"]
     assert field["count"] == 3000 and len(field["t"]) <= 101 and (min(field["low"]), max(field["high"])) == (0, 6)
     assert client.get(V1 + "devices/pod-0/series", {"field": "nothing"}).status_code == 404
     assert client.get(V1 + "devices", {"from": "yesterday"}).status_code == 400

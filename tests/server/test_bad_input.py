@@ -110,7 +110,7 @@ def paths() -> list[tuple[str, Any]]:
                 ("<str:name>", "pod-0"),
             ):
                 route = route.replace(part, word)
-            found.append((route.removeprefix("api/v1/"), pattern.callback.view_class))  # type: ignore[union-attr]
+            found.append((route.removeprefix("api/v1/"), pattern.callback.view_class))  # type: ignore[union-attr,attr-defined]
     return found
 
 

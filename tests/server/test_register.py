@@ -120,7 +120,7 @@ def test_people_tokens_and_leaving(world: World) -> None:
     own = {"old": PASSWORD, "new": "a password of one's own"}
     assert send(client, "POST", "me/password", own).json()["must_change_password"] is False
     token = send(client, "POST", "tokens", {"name": "script", "role": "viewer"}).json()
-    bearer = {"HTTP_AUTHORIZATION": f"Bearer {token['key']}"}
+    bearer: dict[str, Any] = {"HTTP_AUTHORIZATION": f"Bearer {token['key']}"}
     assert Client().get(V1 + "me", **bearer).json()["username"] == "odd"
     assert "key" not in asked(client, "tokens")["results"][0] or not asked(client, "tokens")["results"][0]["key"]
     assert send(client, "DELETE", f"tokens/{token['id']}").status_code == 204

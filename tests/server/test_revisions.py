@@ -16,7 +16,7 @@ from tests.server.world import DECODER, START, World, payload, work_off
 
 
 def change(client: Client, path: str, body: dict[str, Any], tag: str | None = None) -> Any:
-    head = {"HTTP_IF_MATCH": tag} if tag is not None else {}
+    head: dict[str, Any] = {"HTTP_IF_MATCH": tag} if tag is not None else {}
     return client.patch(V1 + path, body, content_type="application/json", **head)
 
 

@@ -33,7 +33,7 @@ row_of = st.tuples(
     st.lists(cell, min_size=5, max_size=5),
     st.floats(allow_nan=False, allow_infinity=False),
     st.tuples(st.floats(-90, 90), st.floats(-180, 180)),
-    st.text(alphabet=st.characters(blacklist_categories=("Cs",)), max_size=20),
+    st.text(alphabet=st.characters(exclude_categories=["Cs"]), max_size=20),
     st.integers(0, 2**64 - 1),
     st.booleans(),
 )

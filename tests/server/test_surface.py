@@ -136,7 +136,7 @@ def strategies() -> dict[str, Any]:
     schema = schemathesis.openapi.from_dict(document())
     found = {}
     for result in schema.get_all_operations():
-        operation = result.ok()
+        operation = result.ok()  # type: ignore[union-attr]
         name = operation.definition.raw["operationId"]
         if name in IN_DJANGO and name not in ENDING:
             found[name] = operation
@@ -162,7 +162,8 @@ def ask(client: Client, case: Any, odd: str | None, place: int) -> Any:
     pairs = [(str(k), v if isinstance(v, str) else json.dumps(v)) for k, v in query.items()]
     text = "&".join(f"{quote(k, errors='surrogatepass')}={quote(v, errors='surrogatepass')}" for k, v in pairs)
     raw = json.dumps(body, default=str).encode()
-    headers = {"HTTP_IF_MATCH": str(odd)[:50].encode("latin-1", "ignore").decode("latin-1")} if place % 7 == 0 else {}
+    tag = str(odd)[:50].encode("latin-1", "ignore").decode("latin-1")
+    headers: dict[str, Any] = {"HTTP_IF_MATCH": tag} if place % 7 == 0 else {}
     return client.generic(
         case.operation.method.upper(), f"{path}?{text}", raw, content_type="application/json", **headers
     )
