@@ -9,6 +9,7 @@ import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
 
 const BANDS = [86400, 7 * 86400, 30 * 86400];
 const HEIGHT = 40;
+const LABEL = 46; // px that a label of the axis takes
 type Bucket = Schemas["Bucket"];
 
 function draw(
@@ -114,6 +115,8 @@ export function LookbackBand() {
 
   const [from, to] = drag ? [drag.from, drag.to] : lookback.bounds(now).map((d) => d.getTime());
   const share = (t: number) => Math.min(Math.max((t - start) / (end - start), 0), 1) * 100;
+  /** Whether a label would be cut at the right edge. */
+  const cramped = (t: number) => (1 - share(t) / 100) * wide < LABEL;
   const timeAt = (event: PointerEvent) => {
     const rect = (box.current as HTMLDivElement).getBoundingClientRect();
     return start + Math.min(Math.max((event.clientX - rect.left) / rect.width, 0), 1) * (end - start);
@@ -286,8 +289,8 @@ export function LookbackBand() {
           {marked.map((t) => (
             <span
               key={t}
-              className={`absolute border-edge leading-4 whitespace-nowrap ${share(t) > 94 ? "border-r pr-1" : "border-l pl-1"}`}
-              style={share(t) > 94 ? { right: `${100 - share(t)}%` } : { left: `${share(t)}%` }}
+              className={`absolute border-edge leading-4 whitespace-nowrap ${cramped(t) ? "border-r pr-1" : "border-l pl-1"}`}
+              style={cramped(t) ? { right: `${100 - share(t)}%` } : { left: `${share(t)}%` }}
             >
               {tickWord(t, now)}
             </span>

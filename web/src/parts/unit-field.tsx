@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useId, useState } from "react";
+import { useId, useState, type CSSProperties } from "react";
 import type { Schemas } from "../api/client";
 import { ofLanguage } from "../api/queries";
 import { printed } from "./units";
@@ -7,6 +7,7 @@ import { printed } from "./units";
 type Unit = Schemas["UnitOut"];
 const MOST = 9;
 const ROOM = 280; // px that the list may take
+const WIDTH = 370;
 
 /** Units that fit what was written: by code, printed form, or words; those that begin with it first. */
 export function fitting(units: Unit[], text: string): Unit[] {
@@ -24,6 +25,15 @@ export function fitting(units: Unit[], text: string): Unit[] {
     .sort((a, b) => a.rank - b.rank)
     .map((row) => row.unit);
 }
+
+/** Where the list of a field stands: fixed, so that no scrolling box cuts it; near an edge of the window away from it. */
+const beside = (field: DOMRect): CSSProperties => ({
+  position: "fixed",
+  ...(field.bottom + ROOM > window.innerHeight
+    ? { bottom: window.innerHeight - field.top + 1 }
+    : { top: field.bottom + 1 }),
+  ...(field.left + WIDTH > window.innerWidth ? { right: window.innerWidth - field.right } : { left: field.left }),
+});
 
 /** A unit, found by words or printed form and kept as its UCUM code. */
 export function UnitField({
@@ -44,7 +54,7 @@ export function UnitField({
   const id = useId();
   const language = useQuery(ofLanguage());
   const [open, setOpen] = useState(false);
-  const [up, setUp] = useState(false); // near the lower edge of the window the list opens upwards
+  const [place, setPlace] = useState<CSSProperties>({});
   const [at, setAt] = useState<string | null>(null);
   const found = open ? fitting(language.data?.units ?? [], value).slice(0, MOST) : [];
   const index = found.findIndex((u) => u.code === at);
@@ -70,7 +80,7 @@ export function UnitField({
         disabled={disabled}
         value={value}
         onFocus={(e) => {
-          setUp(e.currentTarget.getBoundingClientRect().bottom + ROOM > window.innerHeight);
+          setPlace(beside(e.currentTarget.getBoundingClientRect()));
           setOpen(true);
         }}
         onBlur={() => setOpen(false)}
@@ -97,7 +107,8 @@ export function UnitField({
         role="listbox"
         aria-label="units that fit"
         hidden={found.length === 0}
-        className={`absolute ${up ? "bottom-full mb-px" : "top-full mt-px"} left-0 z-30 w-max max-w-[360px] min-w-full border border-edge bg-paper py-1`}
+        style={place}
+        className="z-40 w-max max-w-[360px] border border-edge bg-paper py-1"
       >
         {found.map((u, i) => (
           <li

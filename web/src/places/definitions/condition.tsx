@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, Navigate, useParams } from "react-router";
 import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
@@ -16,7 +16,7 @@ import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Overtaken } from "./overtaken";
 import { Figure, TrialRun, useTrial } from "./trial";
-import { unitOf } from "../../parts/units";
+import { titled, unitOf } from "../../parts/units";
 
 export default function ConditionScreen() {
   const id = Number(useParams().id);
@@ -68,6 +68,8 @@ export default function ConditionScreen() {
     placeholderData: keepPreviousData,
     retry: false,
   });
+  const kind = draft.definition.data?.kind ?? "condition";
+  if (kind !== "condition") return <Navigate to={kept(`/${kind}s/${id}`)} replace />;
   if (!draft.ready)
     return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the condition" />;
   const [start, end] = lookback.bounds(now);
@@ -158,7 +160,7 @@ export default function ConditionScreen() {
           </div>
           {line && limit ? (
             <Chart
-              label={limit.field}
+              label={titled(limit.field)}
               unit={unitOf(line.unit)}
               line={line}
               from={start.getTime() / 1000}

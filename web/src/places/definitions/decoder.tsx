@@ -1,6 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, Navigate, useParams } from "react-router";
 import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Empty, Trouble, Waiting } from "../../parts/basics";
@@ -106,6 +106,8 @@ export default function DecoderScreen() {
       if (b >= 0 && !found.has(b)) found.set(b, [{ tint: 17, line: 0, field: "check" }]);
     return found;
   }, [marks, tintOf, sample.hex, decoded.data]);
+  const kind = draft.definition.data?.kind ?? "decoder";
+  if (kind !== "decoder") return <Navigate to={kept(`/${kind}s/${id}`)} replace />;
   if (!draft.ready)
     return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the decoder" />;
   // What is on show belongs to the text and the message that are on show.
@@ -173,7 +175,7 @@ export default function DecoderScreen() {
                   <Key>Ctrl Space</Key> for what can stand there.
                 </p>
               )}
-              <div className="desk-scroll max-h-32 shrink-0">
+              <div className="desk-scroll max-h-24 shrink-0">
                 <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
               </div>
               {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}

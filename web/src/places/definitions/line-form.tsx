@@ -33,7 +33,10 @@ export function LineForm({
   const form = mine ?? found.data?.form;
   const fresh = mine !== null || (!found.isPlaceholderData && form?.line === line);
   return (
-    <section aria-label="Line as a form" className="mt-2 min-h-[92px] border border-line bg-raised px-3 py-2">
+    <section
+      aria-label="Line as a form"
+      className="desk-form mt-2 min-h-[76px] border border-line bg-raised px-3 py-1.5"
+    >
       {form ? (
         <>
           <h2 className="mb-1">

@@ -100,46 +100,45 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
   ];
   const number = r.number;
   return (
-    <section aria-label="Rollout" className="mb-4 border border-line bg-raised px-4 py-3">
-      <div className="flex flex-wrap items-start gap-x-8 gap-y-2">
-        <div>
+    <section aria-label="Rollout" className="mb-2 border border-line bg-raised px-4 py-1.5">
+      <div className="flex flex-wrap items-center gap-x-8 gap-y-1">
+        <div className="min-w-0 text-[12.5px] text-second">
           <h2>
-            Rollout <span>· {words.length ? words.join(", ") : "all but those held"}</span>
-          </h2>
-          <p className="text-[12.5px] text-second">
-            since <At at={r.began_at} />
-            {r.who && `, by ${r.who}`}
-            {r.held > 0 && ` · ${counted(r.held, "device")} held`}
-          </p>
-        </div>
-        {[r.chosen, r.others].map((side, i) => (
-          <p key={i} className={i === 0 ? "border-l-3 border-ink pl-3" : "border-l-3 border-line pl-3"}>
-            <b>version {side.version ?? "none"}</b> on <b>{counted(side.devices, "device")}</b>
-            <br />
-            <span className="text-[12.5px] text-second">
-              {counted(side.messages, "message")} since,{" "}
-              {side.refused === 0 ? "none refused" : `${side.refused.toLocaleString("en")} refused`}
+            Rollout{" "}
+            <span>
+              · {words.length ? words.join(", ") : "all but those held"}, since <At at={r.began_at} />
+              {r.who && `, by ${r.who}`}
+              {r.held > 0 && ` · ${counted(r.held, "device")} held`}
             </span>
-            {side.refused > 0 && i === 0 && (
-              <>
-                {" "}
-                <Link className="link text-[12.5px]" to={kept(`/decoders/${id}`, { outcome: "refused" })}>
-                  see them
-                </Link>
-              </>
-            )}
-          </p>
-        ))}
+          </h2>
+          {[r.chosen, r.others].map((side, i) => (
+            <p key={i} className={`border-l-3 pl-2 ${i === 0 ? "border-ink" : "border-line"}`}>
+              <span className="text-ink">
+                <b>version {side.version ?? "none"}</b> on <b>{counted(side.devices, "device")}</b>
+              </span>
+              : {counted(side.messages, "message")} since,{" "}
+              {side.refused === 0 ? "none refused" : `${side.refused.toLocaleString("en")} refused`}
+              {side.refused > 0 && i === 0 && (
+                <>
+                  {" "}
+                  <Link className="link" to={kept(`/decoders/${id}`, { outcome: "refused" })}>
+                    see them
+                  </Link>
+                </>
+              )}
+            </p>
+          ))}
+        </div>
         {engineer && (
           <div className="ml-auto flex flex-wrap gap-2">
-            <button type="button" className="button" disabled={busy} onClick={() => compare(r.text ?? "")}>
+            <button type="button" className="button small" disabled={busy} onClick={() => compare(r.text ?? "")}>
               Compare on stored messages
             </button>
             <Widen id={id} rollout={r} />
-            <button type="button" className="button" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+            <button type="button" className="button small" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
               Withdraw <Key>Alt Z</Key>
             </button>
-            <button type="button" className="button strong" disabled={all.isPending} onClick={() => all.mutate(number)}>
+            <button type="button" className="button small strong" disabled={all.isPending} onClick={() => all.mutate(number)}>
               Give version {number} to all
             </button>
           </div>
@@ -180,7 +179,7 @@ function Widen({ id, rollout }: { id: number; rollout: Schemas["RolloutOut"] }) 
           });
       }}
     >
-      <Dialog.Trigger className="button">Widen or narrow …</Dialog.Trigger>
+      <Dialog.Trigger className="button small">Widen or narrow …</Dialog.Trigger>
       <FormBox title={`Who has version ${rollout.number}`} submit={() => change.mutate()}>
         <Chooser id={id} chosen={chosen} change={setChosen} />
         <p className="text-[12.5px] text-second">A wider share keeps the devices of the smaller one.</p>

@@ -137,7 +137,7 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
   return (
     <div className="mb-1.5">
       <div className="flex items-center gap-x-2">
-        <h2>What arrived</h2>
+        <h2 className="shrink-0 whitespace-nowrap">What arrived</h2>
         {sample.pasted === null && (
           <span className="min-w-0 truncate text-[12.5px] text-second">
             {sample.rows.length
