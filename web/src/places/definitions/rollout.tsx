@@ -135,10 +135,20 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
               Compare on stored messages
             </button>
             <Widen id={id} rollout={r} />
-            <button type="button" className="button small" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+            <button
+              type="button"
+              className="button small"
+              disabled={withdraw.isPending}
+              onClick={() => withdraw.mutate()}
+            >
               Withdraw <Key>Alt Z</Key>
             </button>
-            <button type="button" className="button small strong" disabled={all.isPending} onClick={() => all.mutate(number)}>
+            <button
+              type="button"
+              className="button small strong"
+              disabled={all.isPending}
+              onClick={() => all.mutate(number)}
+            >
               Give version {number} to all
             </button>
           </div>
