@@ -11,7 +11,7 @@ from server.alarms import api as alarms
 from server.definitions import api as definitions
 from server.definitions import running, trying
 from server.fleet import api as fleet
-from server.fleet import constants, succession
+from server.fleet import constants, photos, succession
 from server.history import api as history
 from server.history import why
 from server.intake import api as intake
@@ -42,6 +42,7 @@ V1 = [
     ("devices/<str:name>/key", fleet.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),
     ("devices/<str:name>/constants/<id:ident>", constants.ConstantView),
+    ("devices/<str:name>/photo", photos.PhotoView),
     ("devices/<str:name>/successor", succession.SuccessorView),
     ("devices/<str:name>/series", history.SeriesView),
     ("arrivals", intake.ArrivalsView),

@@ -34,7 +34,7 @@ from server.definitions.uses import taken_away, uses_of
 from server.engine.registry import matches
 from server.history.states import DeviceState, device_states, json_of, rhythm, value_at
 
-from .models import Device, DeviceType, Setpoint, Site
+from .models import Device, DeviceType, Photo, Setpoint, Site
 from .registering import give_key, registry_changed, remove_setpoint, set_setpoint, wait_for_broker
 from .serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut, SetpointIn, SiteOut, TypeOut
 
@@ -529,6 +529,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
         "behind": device.behind.count(),
         "zone": device.site.zone if device.site else "UTC",
         "own_cadence_s": device.cadence_s,
+        "photo_at": Photo.objects.filter(device=device).values_list("at", flat=True).first(),
         "decoder": decoder.pk if decoder else None,
         "decoder_version": version,
         "decoder_because": because,
@@ -602,7 +603,8 @@ def key_out(username: str, key: str, claimed: str | None = None) -> dict[str, An
         "topic": topic,
         "mosquitto_pub": f"printf 'hello' | mosquitto_pub -h 127.0.0.1 -p {instance.broker_port}"
         f" -u {shlex.quote(username)} -P {key} -q 1 -t {shlex.quote(topic)} -s",
-        "curl": f"printf 'hello' | curl -H 'Authorization: Bearer {key}' --data-binary @- '{instance.address}in/{query}'",
+        "curl": f"printf 'hello' | curl -H 'Authorization: Bearer {key}' --data-binary @-"
+        f" '{instance.address}in/{query}'",
         "broker_ready": wait_for_broker(),
     }
 

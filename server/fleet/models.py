@@ -69,6 +69,15 @@ class Device(Revised):
     adopted_from = models.CharField(max_length=200, blank=True)
 
 
+class Photo(models.Model):
+    """What a device looks like: a picture of at most a million bytes. `kind` is its media type."""
+
+    device = models.OneToOneField(Device, on_delete=models.CASCADE, related_name="photo")
+    kind = models.CharField(max_length=20)
+    data = models.BinaryField()
+    at = models.DateTimeField(auto_now=True)
+
+
 class Credential(models.Model):
     """A key by which a device, or an onboarding channel, speaks. Kept as hashes only.
 

@@ -263,6 +263,7 @@ class DeviceOut(DeviceRowOut):
     adopted_from = serializers.CharField()
     has_key = serializers.BooleanField()
     behind = serializers.IntegerField()
+    photo_at = serializers.DateTimeField(allow_null=True, help_text="when its photo was set; null: it has none")
     decoder = serializers.IntegerField(allow_null=True)
     decoder_version = serializers.IntegerField(allow_null=True, help_text="the version that this device runs")
     decoder_because = serializers.ChoiceField(["in force", "chosen", "held"], allow_null=True)

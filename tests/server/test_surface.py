@@ -27,8 +27,8 @@ TABLE = {
         "alarm alarm_summary alarms arrival arrivals change_me change_password check chosen constants curves decode"
         " decoding_again"
         " definition definitions_cases_list definitions_list definitions_versions_list device devices effect failing"
-        " form format from_table guess journal language lookback me overview preview_decoding_again refusals rollout"
-        " run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list trial"
+        " form format from_table guess journal language lookback me overview photo preview_decoding_again"
+        " refusals rollout run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list trial"
         " trial_with_progress type types_list unknown_senders_list why_alarm why_reading"
     ),
     "operator": "acknowledge give_back note set_setpoint",
@@ -36,8 +36,8 @@ TABLE = {
         "add_case add_device add_onboarding adopt cancel_decoding_again change_case change_device change_rollout"
         " change_site change_type decode_again definitions_create delete_device delete_site delete_type give_key"
         " hold_device let_go_device"
-        " onboarding pause_decoding_again publish put_in_force record_list remove_case remove_constant retire"
-        " save_draft set_constant sites_create succeed types_create withdraw_rollout"
+        " onboarding pause_decoding_again publish put_in_force record_list remove_case remove_constant"
+        " remove_photo retire save_draft set_constant set_photo sites_create succeed types_create withdraw_rollout"
     ),
     "admin": "people_create people_list people_partial_update people_retrieve",
 }

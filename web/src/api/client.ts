@@ -62,6 +62,18 @@ function refusal(body: unknown, status: number): Refusal {
   return new Refusal(typeof code === "string" ? code : "failed", words, status, more);
 }
 
+/** Puts a file at an address as it is, or takes away what stands there (null). */
+export async function put(path: string, file: Blob | null): Promise<void> {
+  const response = await fetch(path, {
+    method: file ? "PUT" : "DELETE",
+    headers: { "X-CSRFToken": csrf, ...(file ? { "Content-Type": file.type || "image/jpeg" } : {}) },
+    body: file,
+  }).catch(() => {
+    throw new Refusal("unreachable", "The server does not answer; try it once more.", 0);
+  });
+  if (!response.ok) throw refusal(await response.json().catch(() => null), response.status);
+}
+
 /** The objects of an answer that comes line by line; ends with the signal. */
 export async function* lines<T>(path: string, body: unknown, signal: AbortSignal): AsyncGenerator<T> {
   const response = await fetch(path, {

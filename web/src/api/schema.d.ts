@@ -564,6 +564,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{name}/photo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a device looks like, where it is. */
+        get: operations["photo"];
+        /** @description Takes a JPEG, PNG or WebP file of at most a million bytes; one that was there before goes. */
+        put: operations["set_photo"];
+        post?: never;
+        /** @description What a device looks like, where it is. */
+        delete: operations["remove_photo"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{name}/series": {
         parameters: {
             query?: never;
@@ -1010,7 +1029,11 @@ export interface paths {
         /** @description The job that is under way or comes next, else the last one. */
         get: operations["decoding_again"];
         put?: never;
-        /** @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a span of arrival. */
+        /**
+         * @description Runs messages of a type once more through the decoder in force, in the background:
+         *
+         *     the refused ones, or all of a span of arrival.
+         */
         post: operations["decode_again"];
         /** @description Cancels what is under way, and what waits behind it. */
         delete: operations["cancel_decoding_again"];
@@ -1541,6 +1564,11 @@ export interface components {
             adopted_from: string;
             has_key: boolean;
             behind: number;
+            /**
+             * Format: date-time
+             * @description when its photo was set; null: it has none
+             */
+            photo_at: string | null;
             decoder: number | null;
             /** @description the version that this device runs */
             decoder_version: number | null;
@@ -4048,6 +4076,105 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["KeyOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    photo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "image/*": string;
+                };
+            };
+            /** @description it has none */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_photo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "image/*": string;
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_photo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {

@@ -12,6 +12,7 @@ import { exact, lasting } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
+import { Photo } from "./photo";
 import { Setpoints } from "./setpoints";
 import { DRAWN, ValueRow } from "./value-row";
 import { titled, unitOf } from "../../parts/units";
@@ -241,6 +242,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
           </section>
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
           <Constants name={d.name} engineer={engineer} />
+          <Photo device={d} />
         </div>
         <div className="min-w-0">
           <Trouble error={series.error} retry={() => void series.refetch()} />

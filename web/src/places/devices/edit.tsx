@@ -9,6 +9,7 @@ import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { DeviceForm, type DeviceDraft } from "./form";
 import { holdKey, putAway, useHeldKey } from "./held-keys";
+import { PhotoForm } from "./photo";
 import { KeyShown } from "./key-box";
 
 /** Changing a device: what it is called, where it is, through what it talks, whether it is in service. */
@@ -79,6 +80,7 @@ export default function EditDevice() {
       )}
       {engineer && (
         <>
+          <PhotoForm device={d} done={() => void device.refetch()} />
           {d.phase !== "retired" && <Successor device={d} fresh={fresh} />}
           <section className="mt-6 max-w-3xl">
             <h2 className="mb-1">
