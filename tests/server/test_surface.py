@@ -28,8 +28,8 @@ TABLE = {
         " decoding_again"
         " definition definitions_cases_list definitions_list definitions_versions_list device devices effect failing"
         " form format from_table guess journal language lookback me overview photo preview_decoding_again"
-        " refusals rollout run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list trial"
-        " trial_with_progress type types_list unknown_senders_list why_alarm why_reading"
+        " refusals rollout run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list"
+        " trial trial_with_progress type types_list unknown_senders_list why_alarm why_reading"
     ),
     "operator": "acknowledge give_back note set_setpoint",
     "engineer": (
