@@ -1,6 +1,5 @@
-"""What the OpenAPI document says besides what the views do:
-
-the shape of errors, ETags, and paths that are not Django's.
+"""What the OpenAPI document says besides what the views do: the shape of errors, ETags, and paths that are not
+Django's.
 """
 
 from __future__ import annotations

@@ -14,9 +14,8 @@ _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
 def moment(us: int) -> str:
-    """A time as ISO 8601 in UTC, with decimals of a second where there are some;
-
-    years beyond the calendar as microseconds.
+    """A time as ISO 8601 in UTC, with decimals of a second where there are some; years beyond the calendar as
+    microseconds.
     """
     try:
         found = _EPOCH + timedelta(microseconds=us)

@@ -129,9 +129,9 @@ def forbidden(request: HttpRequest, exception: Exception | None = None) -> HttpR
 
 
 class Readable:
-    """Turns away requests whose address holds what no text can:
+    """Turns away requests whose address holds what no text can: NUL, half characters.
 
-    NUL, half characters. Errors of Django become problems.
+    Errors of Django become problems.
     """
 
     def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:

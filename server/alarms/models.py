@@ -43,9 +43,8 @@ class Alarm(models.Model):
 
 
 class JournalEntry(models.Model):
-    """What happened to an alarm:
-
-    raised, cleared, acknowledged, given back, noted. `learned_at` is when it became known.
+    """What happened to an alarm: raised, cleared, acknowledged, given back, noted. `learned_at` is when it became
+    known.
     """
 
     alarm = models.ForeignKey(Alarm, on_delete=models.CASCADE, related_name="entries")

@@ -343,9 +343,8 @@ class RetireView(APIView):
 
 
 class DecodeAgainView(APIView):
-    """Runs messages of a type once more through the decoder in force, in the background:
-
-    the refused ones, or all of a span of arrival.
+    """Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a
+    span of arrival.
     """
 
     @extend_schema(responses=AgainOut, operation_id="decoding_again", tags=["definitions"])

@@ -66,9 +66,8 @@ class Version(models.Model):
 
 
 class Rollout(models.Model):
-    """A version of a decoder that chosen devices have before the others:
-
-    those with the labels, at the site, of the share.
+    """A version of a decoder that chosen devices have before the others: those with the labels, at the site, of the
+    share.
     """
 
     definition = models.OneToOneField(Definition, on_delete=models.CASCADE, related_name="rollout")

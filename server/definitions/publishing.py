@@ -188,9 +188,9 @@ def put_in_force(definition: Definition, number: int, person: Person | None) -> 
 
 
 def give_first(definition: Definition, version: Version, selection: Selection, person: Person | None) -> Rollout:
-    """A version for chosen devices before the others have it;
+    """A version for chosen devices before the others have it; also widens or narrows which ones.
 
-    also widens or narrows which ones. Raises NothingInForce.
+    Raises NothingInForce.
     """
     with transaction.atomic():
         if definition.kind != "decoder" or definition.live_id is None:

@@ -1,6 +1,5 @@
-"""Which device runs which version of a decoder, as the records say;
-
-the engine's registry says the same of its place in the stream.
+"""Which device runs which version of a decoder, as the records say; the engine's registry says the same of its place in
+the stream.
 """
 
 from __future__ import annotations

@@ -207,9 +207,8 @@ def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, bef
 
 
 def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[int, str], int]:
-    """Newest values that these messages gave are none until they are decoded once more:
-
-    their keys, with when they were measured.
+    """Newest values that these messages gave are none until they are decoded once more: their keys, with when they were
+    measured.
     """
     senders, messages = set(device.tolist()), set(ids.tolist())
     concerned = senders | {d.id for d in engine.registry.devices.values() if d.gateway_id in senders}
@@ -225,9 +224,8 @@ def _forget(engine: Engine, ids: np.ndarray, device: np.ndarray) -> dict[tuple[i
 def _latest(
     engine: Engine, arrived: Arrived, effects: Effects, forgotten: dict[tuple[int, str], int], failed: np.ndarray
 ) -> set[int]:
-    """The newest values after a portion;
-
-    where its messages give none any more, those of what else is stored. Returns the devices concerned.
+    """The newest values after a portion; where its messages give none any more, those of what else is stored. Returns
+    the devices concerned.
     """
     c, ids, received = engine.connection, arrived.ids, arrived.received
     touched = {owner for owner, _ in forgotten}

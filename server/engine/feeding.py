@@ -1,6 +1,5 @@
-"""Messages as the decoder takes them:
-
-with their topic and headers, the constants of their device, the message before.
+"""Messages as the decoder takes them: with their topic and headers, the constants of their device, the message
+before.
 """
 
 from __future__ import annotations

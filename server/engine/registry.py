@@ -172,9 +172,8 @@ class Registry:
             self.first[body["type"]] = (body["version"], Selection.of(body))
 
     def version_of(self, device_id: int) -> int | None:
-        """The version that a device's messages are decoded by:
-
-        the one it is held on, one it is chosen for, the one in force.
+        """The version that a device's messages are decoded by: the one it is held on, one it is chosen for, the one in
+        force.
         """
         if device_id not in self.running:
             device = self.devices.get(device_id)

@@ -100,9 +100,8 @@ class _Together:
 
 
 def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray, owner: np.ndarray) -> _Together | None:
-    """Elements of one message, device and time that speak of different fields, as the records of a pack do;
-
-    None where there are none.
+    """Elements of one message, device and time that speak of different fields, as the records of a pack do; None where
+    there are none.
     """
     if len(order) < 2:
         return None
@@ -138,6 +137,10 @@ def _encoded(
         index = np.flatnonzero(which == k)
         mask = there[index[0]]
         kept = np.flatnonzero(mask)
+        # A tuple of the format: the count of columns, then for each its length in bytes (-1: null) and its value, all
+        # big endian. `nums` is an array value: dimensions, whether it has nulls, the type of its elements, then of
+        # its one dimension the size and the lower bound, then the elements, each with its length before it. Rows with
+        # the same nulls have the same length, so that one array of records makes all of them at once.
         layout_of: list[tuple[str, Any]] = [
             ("n", ">i2"),
             ("l1", ">i4"),

@@ -170,9 +170,9 @@ def write_refused(connection: psycopg.Connection, refused: Iterable[Refused]) ->
 
 
 def partly(decoded: Decoded, ids: np.ndarray, received: np.ndarray, device: np.ndarray, version: int) -> list[Refused]:
-    """Good messages of which a part was refused:
+    """Good messages of which a part was refused: on record with the first of them.
 
-    on record with the first of them. ids, received, device: int64 (n,).
+    ids, received, device: int64 (n,).
     """
     found: dict[int, Refused] = {}
     for part in decoded.parts:

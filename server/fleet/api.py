@@ -410,9 +410,8 @@ class DevicesView(APIView):
 
 
 def closeness(device: Device, asked: str) -> tuple[int, str]:
-    """How well a device fits words:
-
-    what begins with them first, then what has them, then where they only stand near.
+    """How well a device fits words: what begins with them first, then what has them, then where they only stand
+    near.
     """
     title, name = device.title.lower(), device.name.lower()
     rank = 0 if title.startswith(asked) or name.startswith(asked) else 1 if asked in title or asked in name else 2

@@ -101,9 +101,8 @@ class Listener:
     def receive(
         self, topic: str, payload: bytes, qos: int, properties: dict[str, Any]
     ) -> asyncio.Future[Outcome] | None:
-        """Puts a delivery into the inbox, at its place in the order of deliveries;
-
-        None where there is nothing to put.
+        """Puts a delivery into the inbox, at its place in the order of deliveries; None where there is nothing to
+        put.
         """
         if topic == REFUSED:
             self.refused(bytes(payload))
@@ -193,9 +192,8 @@ class Listener:
         await asyncio.Event().wait()
 
     async def watch(self) -> None:
-        """Says that the process lives;
-
-        ends it when the broker has been away for long; tells the broker how far it is.
+        """Says that the process lives; ends it when the broker has been away for long; tells the broker how far it
+        is.
         """
         while True:
             self.pulse.beat()

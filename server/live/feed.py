@@ -195,9 +195,8 @@ class Feed:
 
     @staticmethod
     async def watch(client: Client, session: str | None) -> int:
-        """Ends when the session has:
-
-        after a sign-out, a change of the person, and in any case looked at each minute.
+        """Ends when the session has: after a sign-out, a change of the person, and in any case looked at each
+        minute.
         """
         while True:
             with contextlib.suppress(TimeoutError):

@@ -24,9 +24,8 @@ def boot() -> str:
 
 
 def started(pid: int) -> str | None:
-    """When a process started, in ticks since the boot;
-
-    None if there is none, or it has ended and waits to be reaped.
+    """When a process started, in ticks since the boot; None if there is none, or it has ended and waits to be
+    reaped.
     """
     try:
         fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()

@@ -1,6 +1,5 @@
-"""What is stored, in the shape in which decoders give it:
-
-for trials of conditions, and to hold decoding again against.
+"""What is stored, in the shape in which decoders give it: for trials of conditions, and to hold decoding again
+against.
 """
 
 from __future__ import annotations

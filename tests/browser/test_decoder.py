@@ -1,6 +1,5 @@
-"""The decoder screen on the demo:
-
-bytes read in every way, cases that hold a version back, a trial, and the way back.
+"""The decoder screen on the demo: bytes read in every way, cases that hold a version back, a trial, and the way
+back.
 """
 
 from __future__ import annotations

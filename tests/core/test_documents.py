@@ -1,6 +1,5 @@
-"""JSON, CBOR and SenML from strangers:
-
-every broken payload is refused with its reason, and shown as far as it can be.
+"""JSON, CBOR and SenML from strangers: every broken payload is refused with its reason, and shown as far as it can
+be.
 """
 
 from __future__ import annotations

@@ -73,9 +73,8 @@ def test_more_names_are_added_and_what_stands_stays() -> None:
 
 
 def test_a_pack_of_several_devices_is_divided() -> None:
-    """What stands before the quantity names the device of each record;
-
-    nothing is mixed, and a text made before learns it.
+    """What stands before the quantity names the device of each record; nothing is mixed, and a text made before learns
+    it.
     """
     pack = json.dumps(
         [

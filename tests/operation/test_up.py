@@ -1,6 +1,5 @@
-"""`up`, `down` and the keeper:
-
-one of each, whatever is killed or started at once; nobody else's processes are touched.
+"""`up`, `down` and the keeper: one of each, whatever is killed or started at once; nobody else's processes are
+touched.
 """
 
 from __future__ import annotations

@@ -1,6 +1,5 @@
-"""Whatever is sent to whichever endpoint:
-
-an error with a code and a sentence, never a failure of the server, and nothing is lost.
+"""Whatever is sent to whichever endpoint: an error with a code and a sentence, never a failure of the server, and
+nothing is lost.
 """
 
 from __future__ import annotations

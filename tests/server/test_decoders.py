@@ -1,6 +1,5 @@
-"""What decoders do on the server:
-
-other devices, the message before, constants, cases, versions, decoding a span again.
+"""What decoders do on the server: other devices, the message before, constants, cases, versions, decoding a span
+again.
 """
 
 from __future__ import annotations
@@ -264,9 +263,8 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
 
 
 def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
-    """Names, units and times become fields;
-
-    what came before is not lost; more names are added; a person's draft is left alone.
+    """Names, units and times become fields; what came before is not lost; more names are added; a person's draft is
+    left alone.
     """
     from server.definitions.models import Definition
     from server.fleet.models import DeviceType
@@ -417,9 +415,8 @@ def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
 
 
 def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, engine: Any) -> None:
-    """A type whose packs spoke of the sender alone, until one speaks for others:
-
-    each has its own, strangers are refused.
+    """A type whose packs spoke of the sender alone, until one speaks for others: each has its own, strangers are
+    refused.
     """
     from server.definitions.models import Definition
     from server.fleet.models import Device

@@ -1,6 +1,5 @@
-"""The register over the API:
-
-sites, devices and their filters, people and tokens; and what is told of alarms and of the fleet.
+"""The register over the API: sites, devices and their filters, people and tokens; and what is told of alarms and of the
+fleet.
 """
 
 from __future__ import annotations

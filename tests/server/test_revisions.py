@@ -1,6 +1,5 @@
-"""The register under many hands:
-
-nothing is lost, nothing is changed that was not seen, nothing that is used goes away.
+"""The register under many hands: nothing is lost, nothing is changed that was not seen, nothing that is used goes
+away.
 """
 
 from __future__ import annotations

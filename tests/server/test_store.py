@@ -139,9 +139,8 @@ message_of = st.tuples(
 @settings(max_examples=80, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(messages=st.lists(message_of, min_size=1, max_size=8))
 def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: list) -> None:
-    """(time, number, text, whether a batch ends here):
-
-    what another message says of another field does not take a value away.
+    """(time, number, text, whether a batch ends here): what another message says of another field does not take a value
+    away.
     """
     with psycopg.connect(instance.database_url(), autocommit=True) as connection:
         connection.execute("truncate reading_row, replaced_reading")

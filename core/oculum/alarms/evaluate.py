@@ -167,6 +167,8 @@ def evaluate_condition(
             changed = np.ones(len(index), bool)
             changed[1:] = (r[1:] != r[:-1]) | (c[1:] != c[:-1])
             kept = index[changed]
+            # Only where the rule's result changes does the state machine take a step; but the clock goes on over the
+            # readings between, and a delay may end there: for each step, how far the clock had come before it.
             reach = np.maximum.reduceat(bound[: int(kept[-1]) + 1], np.concatenate([[start], kept[:-1] + 1]))
             for k, i in enumerate(kept.tolist()):
                 _fire(plan, device, state, int(reach[k]), out)

@@ -37,9 +37,8 @@ class Line:
 
 @dataclass(frozen=True)
 class Placed:
-    """Lines of a block with their places:
-
-    where the cursor, the last line and what has been read then end, in bytes from the start.
+    """Lines of a block with their places: where the cursor, the last line and what has been read then end, in bytes
+    from the start.
     """
 
     lines: np.ndarray
@@ -313,9 +312,8 @@ def _placed(window: Window, block: Block, most: int, limit: int) -> Placed | Non
 
 
 def passes(level: Level, step: RejectStep) -> bool:
-    """Whether a rule that holds a number against a constant lets every row through;
-
-    False where that is to be found out the ordinary way.
+    """Whether a rule that holds a number against a constant lets every row through; False where that is to be found out
+    the ordinary way.
     """
     rule = step.rule
     if (

@@ -81,9 +81,8 @@ def _step(crc: Crc, state: np.ndarray, byte: np.ndarray) -> np.ndarray:
 
 @lru_cache(maxsize=64)
 def _positions(crc: Crc, length: int) -> tuple[np.ndarray, int]:
-    """For ranges of `length` bytes:
-
-    what each byte value at each position adds, (length * 256,), and the CRC of zeros.
+    """For ranges of `length` bytes: what each byte value at each position adds, (length * 256,), and the CRC of
+    zeros.
     """
     size = np.uint8 if crc.width == 8 else np.uint16 if crc.width == 16 else np.uint32
     tables = np.zeros((length, 256), np.uint32)

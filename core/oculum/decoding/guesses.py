@@ -1,6 +1,5 @@
-"""Every plausible way of reading some bytes, over many messages at once:
-
-so that the right one is known by its curve.
+"""Every plausible way of reading some bytes, over many messages at once: so that the right one is known by its
+curve.
 """
 
 from __future__ import annotations

@@ -409,9 +409,8 @@ def compiled(loop: Callable[..., int]) -> Callable[..., int]:
 
 
 def ready() -> None:
-    """Compiles all loops, so that no batch waits for it:
-
-    seconds the first time, milliseconds from what is kept on disk.
+    """Compiles all loops, so that no batch waits for it: seconds the first time, milliseconds from what is kept on
+    disk.
     """
     for loop in (numbers, records, elements):
         compiled(loop)

@@ -551,9 +551,8 @@ def whole(value: Any, raw: Raw) -> Any:
 
 
 def digits_of(raw: np.ndarray, pattern: str) -> dict[str, np.ndarray]:
-    """The parts of a time out of packed digits, by letter;
-
-    a half byte that is no digit puts its part beyond any calendar.
+    """The parts of a time out of packed digits, by letter; a half byte that is no digit puts its part beyond any
+    calendar.
     """
     found: dict[str, np.ndarray] = {}
     wide = raw.astype(np.uint64)

@@ -88,9 +88,8 @@ def tags_read(steps: Iterable[Step]) -> tuple[int, ...]:
 
 
 def split(level: Level, step: RecordsStep, rows: np.ndarray, tags: tuple[int, ...], all_of_them: bool) -> None:
-    """Finds the records of these rows;
-
-    the window has them from then on. tags: those looked up; all_of_them: whether a list is.
+    """Finds the records of these rows; the window has them from then on. tags: those looked up; all_of_them: whether a
+    list is.
     """
     window = level.window
     start, end = window.start[rows], window.end[rows]

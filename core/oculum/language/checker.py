@@ -35,11 +35,11 @@ class Halt(OculumError):
 
 def type_of(spec: FieldSpec) -> Type:
     """The type that a field has in expressions."""
-    if spec.kind in ("number", "integer"):
+    if spec.kind == "number" or spec.kind == "integer":
         return Type("number", parse_unit(spec.unit or "1"))
     if spec.kind == "flag":
         return TRUTH
-    return Type({"code": "code", "text": "text", "position": "position", "time": "time"}[spec.kind], codes=spec.codes)
+    return Type(spec.kind, codes=spec.codes)
 
 
 @dataclass

@@ -26,6 +26,7 @@ from .plan import (
     DeviceStep,
     Ex,
     Extent,
+    FieldKind,
     FieldSpec,
     FrameStep,
     Framing,
@@ -41,10 +42,12 @@ from .plan import (
     RejectStep,
     RepeatStep,
     SkipStep,
+    SourceKind,
     SpanStep,
     StampStep,
     Step,
     Type,
+    ValueKind,
     ValueStep,
     WhenStep,
 )
@@ -301,7 +304,7 @@ class _Decoders(Reads):
         found = value.type
         if found.kind == "unknown":
             raise Halt
-        kind = {"truth": "flag"}.get(found.kind, found.kind)
+        kind: FieldKind = "flag" if found.kind == "truth" else found.kind
         unit = found.unit
         if kind == "number" and unit is not None:
             try:
@@ -454,7 +457,8 @@ class _Decoders(Reads):
         check = self.check
         extent, at = self.region(node.region, frame)
         encoding = node.encoding
-        source = {"json": "json", "cbor": "cbor", "text": "text"}.get(encoding or "bytes", "bytes")
+        sources: dict[str | None, SourceKind] = {"json": "json", "cbor": "cbor", "text": "text"}
+        source = sources.get(encoding, "bytes")
         if at is not None and encoding is None:
             check.halt("say how it is written, as in `open at data as base64`", node.region.span)
         if extent is not None and encoding in ("base64", "hex") and frame.scope.source in STORED:
@@ -557,7 +561,8 @@ class _Decoders(Reads):
         elif wants == "truth":
             value = node.value.word == "true"
         self.constants.append(ConstantSpec(node.name, node.kind, unit, value))
-        kind = {"number": "number", "integer": "number", "text": "text", "flag": "truth"}[node.kind]
+        kinds: dict[str, ValueKind] = {"number": "number", "integer": "number", "text": "text", "flag": "truth"}
+        kind = kinds[node.kind]
         frame.scope.names[node.name] = Type(kind, parse_unit(unit) if unit else None)
 
     def table(self, node: tree.Table, frame: Frame) -> None:

@@ -246,9 +246,8 @@ def parse(text: str) -> tuple[tree.Definition, list[Problem], set[str]]:
 
 
 def _emptied(lines: list[str], before: list[str], index: int) -> int | None:
-    """The line that begins a block of which nothing is left, because its lines are set aside:
-
-    the one at `index`, or the next above.
+    """The line that begins a block of which nothing is left, because its lines are set aside: the one at `index`, or
+    the next above.
     """
     written = [i for i in range(index + 1) if lines[i].strip() and not lines[i].lstrip().startswith("#")]
     return next((i for i in reversed(written[-2:]) if _left(lines, before, i) == 0), None)

@@ -3,16 +3,21 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from ..quantities import Unit
+
+ValueKind = Literal["number", "truth", "text", "code", "position", "time", "unknown"]
+FieldKind = Literal["number", "integer", "flag", "code", "text", "position", "time"]
+SourceKind = Literal["bytes", "json", "cbor", "text"]
+TextForm = Literal["text", "hex", "present"]
 
 
 @dataclass(frozen=True)
 class Type:
     """The type of an expression. `difference` tells a temperature difference from a temperature."""
 
-    kind: str  # number, truth, text, code, position, time, unknown
+    kind: ValueKind
     unit: Unit | None = None
     difference: bool = False
     literal: bool = False
@@ -36,7 +41,7 @@ class FieldSpec:
     """A field as a decoder or a device type gives it. `unit` is a UCUM code; counts have `1`."""
 
     name: str
-    kind: str  # number, integer, flag, code, text, position, time
+    kind: FieldKind
     unit: str | None = None
     codes: tuple[tuple[int, str], ...] = ()
     wide: bool = False  # an integer of more than 53 bits, kept as digits
@@ -86,9 +91,8 @@ class Raw:
 
 @dataclass(frozen=True)
 class Extent:
-    """A run of bytes. `mode`:
-
-    start, end, next, rest, record, register; `width` in bytes, or an expression, or to the end.
+    """A run of bytes. `mode`: start, end, next, rest, record, register; `width` in bytes, or an expression, or to the
+    end.
     """
 
     mode: str
@@ -129,9 +133,8 @@ class Sentinel:
 
 @dataclass(frozen=True)
 class UnitChoice:
-    """Scale and conversion that the value of the field `name` chooses:
-
-    option to its scale and its conversion, (value * a + b) / c.
+    """Scale and conversion that the value of the field `name` chooses: option to its scale and its conversion, (value *
+    a + b) / c.
     """
 
     name: str
@@ -155,9 +158,8 @@ NO_CLEANING = Cleaning()
 
 @dataclass(frozen=True)
 class Zoned:
-    """How a written time is read:
-
-    its pattern, its zone (a name, or the field or constant that holds it), its second pass.
+    """How a written time is read: its pattern, its zone (a name, or the field or constant that holds it), its second
+    pass.
     """
 
     pattern: str
@@ -191,7 +193,7 @@ class SpanStep:
     line: int
     name: str
     extent: Extent
-    form: str  # text, hex, present
+    form: TextForm
     padded: bool
     size: int | None
     spec: FieldSpec
@@ -350,7 +352,7 @@ class OpenStep:
     extent: Extent | None
     at: At | None
     encoding: str | None
-    source: str  # bytes, json, cbor, text
+    source: SourceKind
     required: str | None
     once: bool
     body: tuple[Step, ...]

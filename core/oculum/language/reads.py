@@ -28,6 +28,7 @@ from .plan import (
     Sentinel,
     SpanStep,
     Step,
+    TextForm,
     UnitChoice,
     ValueStep,
     Zoned,
@@ -452,7 +453,8 @@ class Reads:
         spec = FieldSpec(node.name, "flag" if present else "text")
         cleaning, spec = self.cleaning(node, spec, None, frame, ())
         sized = next((q.count for q in node.qualifiers if isinstance(q, tree.Sized)), None)
-        form = "present" if present else kind.word if isinstance(kind, tree.Plain) else ""
+        hexadecimal = isinstance(kind, tree.Plain) and kind.word == "hex"
+        form: TextForm = "present" if present else "hex" if hexadecimal else "text"
         self.emit(node.name, node.name_span, spec, frame, has(node, "hidden"))
         frame.last = None
         return SpanStep(
@@ -563,7 +565,7 @@ class Reads:
                 linears = (linear_of(check, kind.scales, kind.span),)
                 form = "hex integer" if kind.form == "hex" else kind.word
                 written = written or kind.form is not None
-                spec = FieldSpec(node.name, kind.word, unit.code)
+                spec = FieldSpec(node.name, "number" if kind.word == "number" else "integer", unit.code)
             case tree.Stored(storage=tree.Storage(name="u64" | "i64", order=None, words=None), scales=()) if unit in (
                 None,
                 PLAIN,

@@ -139,9 +139,8 @@ class Scale:
 
 @dataclass(frozen=True)
 class Storage:
-    """How a number is stored:
-
-    `name` is u16, bcd6, varint and the like; order and words may differ from the header's.
+    """How a number is stored: `name` is u16, bcd6, varint and the like; order and words may differ from the
+    header's.
     """
 
     name: str
@@ -195,9 +194,8 @@ class Calendar(Node):
 
 @dataclass(frozen=True)
 class Plain(Node):
-    """A kind of a document value:
-
-    number, integer, text, hex, iso, tagged; `form` says how a number is written in text.
+    """A kind of a document value: number, integer, text, hex, iso, tagged; `form` says how a number is written in
+    text.
     """
 
     word: str
