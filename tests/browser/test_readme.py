@@ -51,6 +51,6 @@ def test_the_tour_as_it_is_written(context: BrowserContext, running: Running) ->
         else:
             follow(page, what, words)
     assert done > 50 and complaints == []
-    journal = page.get_by_role("list", name="Journal").get_by_role("listitem").filter(has_text="well-1")
+    journal = page.get_by_role("table", name="Journal").get_by_role("row").filter(has_text="well-1")
     expect(journal.filter(has_text="raised")).to_have_count(1)
     expect(journal.filter(has_text="cleared")).to_have_count(1)

@@ -162,7 +162,7 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     send(mqtt, bytes([0x02, 0x58, 200]))
     expect(alarm).to_have_count(0, timeout=4000)
     page.get_by_role("button", name="Journal").click()
-    journal = page.get_by_role("list", name="Journal").get_by_role("listitem").filter(has_text="Bore 1")
+    journal = page.get_by_role("table", name="Journal").get_by_role("row").filter(has_text="Bore 1")
     expect(journal).to_have_count(3)
     expect(journal.nth(0)).to_contain_text("cleared")
     expect(journal.nth(1)).to_contain_text("acknowledged")

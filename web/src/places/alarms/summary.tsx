@@ -4,7 +4,13 @@ import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark } from "../../parts/marks";
+import { Cell } from "../../parts/table";
 import { counted } from "../../parts/words";
+
+const COLUMNS = [
+  "row-line grid grid-cols-[28px_minmax(0,1fr)_minmax(0,1fr)] items-center gap-2",
+  "md:grid-cols-[28px_minmax(0,1.2fr)_150px_minmax(0,1.3fr)_170px]",
+].join(" ");
 
 /** What the lookback held, by condition: which cries often, and on which device. */
 export function Summary() {
@@ -23,34 +29,33 @@ export function Summary() {
       </h2>
       <Trouble error={summary.error} />
       {summary.data && rows.length === 0 && <p className="py-1 text-second">Nothing was raised.</p>}
-      <ul className="rows">
+      <div className="rows" role="table" aria-label="Raised by condition">
         {rows.map((r) => (
-          <li
-            key={r.definition}
-            className="row-line grid grid-cols-[28px_minmax(0,1fr)_minmax(0,1fr)] items-center gap-2 md:grid-cols-[28px_minmax(0,1.2fr)_150px_minmax(0,1.3fr)_170px]"
-          >
-            <span className="pl-2">
+          <div role="row" key={r.definition} className={COLUMNS}>
+            <Cell look="pl-2">
               <PriorityMark priority={r.priority} size={12} />
-            </span>
-            <Link className="truncate font-semibold hover:underline" to={kept(`/conditions/${r.definition}`)}>
-              {r.condition}
-            </Link>
-            <span>
+            </Cell>
+            <Cell look="truncate">
+              <Link className="font-semibold hover:underline" to={kept(`/conditions/${r.definition}`)}>
+                {r.condition}
+              </Link>
+            </Cell>
+            <Cell>
               <b>{r.raised}</b> on {counted(r.devices, "device")}
-            </span>
-            <span className="hidden truncate text-second md:block">
-              {r.most_count > 1 && r.most_count >= 10
+            </Cell>
+            <Cell look="hidden truncate text-second md:block">
+              {r.most_count >= 10
                 ? `${r.most_device} alone ${r.most_count} times: widen its deadband?`
                 : r.most_count > 1
                   ? `${r.most_device} most often, ${r.most_count} times`
                   : ""}
-            </span>
-            <span className="hidden text-right text-second md:block">
+            </Cell>
+            <Cell look="hidden text-right text-second md:block">
               last <At at={r.last_at} />
-            </span>
-          </li>
+            </Cell>
+          </div>
         ))}
-      </ul>
+      </div>
     </section>
   );
 }
