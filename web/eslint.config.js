@@ -9,6 +9,7 @@ export default tseslint.config(
   {
     plugins: { "react-hooks": hooks },
     rules: {
+      "max-len": ["error", { code: 120 }],
       "react-hooks/rules-of-hooks": "error",
       "react-hooks/exhaustive-deps": "error",
       "@typescript-eslint/no-unused-vars": ["error", { argsIgnorePattern: "^_" }],

@@ -1,4 +1,5 @@
 import { useRef, useState } from "react";
+import { look } from "./look";
 
 export type Tint = { tint: number; line: number; field: string };
 
@@ -72,8 +73,12 @@ export function HexRow({
                 role="gridcell"
                 data-byte={index}
                 tabIndex={index === Math.min(stop, shown.length - 1) ? 0 : -1}
-                aria-label={`byte ${index}: ${byte}${marks.length ? `, ${marks.map((m) => m.field).join(", ")}` : tints ? ", read by nothing" : ""}`}
-                className={`relative h-7 w-[30px] uppercase ${on ? "bg-selected font-bold" : "bg-raised"} ${picked && index >= picked[0] && index <= picked[1] ? "outline-2 outline-ink" : ""} ${tints && !marks.length ? "outline-1 -outline-offset-2 outline-dashed outline-edge" : ""}`}
+                aria-label={`byte ${index}: ${byte}${readBy(marks, Boolean(tints))}`}
+                className={look(
+                  `relative h-7 w-[30px] uppercase ${on ? "bg-selected font-bold" : "bg-raised"}`,
+                  `${picked && index >= picked[0] && index <= picked[1] ? "outline-2 outline-ink" : ""}`,
+                  `${tints && !marks.length ? "outline-1 -outline-offset-2 outline-dashed outline-edge" : ""}`,
+                )}
                 onMouseEnter={() => onHover?.(index)}
                 onFocus={() => {
                   setStop(index);
@@ -95,6 +100,12 @@ export function HexRow({
       {bytes.length > shown.length && <p className="text-second">… and {bytes.length - shown.length} bytes more</p>}
     </div>
   );
+}
+
+/** What reads a byte, in words; nothing where that is not known. */
+function readBy(marks: Tint[], known: boolean): string {
+  if (marks.length) return `, ${marks.map((m) => m.field).join(", ")}`;
+  return known ? ", read by nothing" : "";
 }
 
 /** A muted hue with a pattern of its own, so that ties survive colour blindness. */

@@ -180,7 +180,10 @@ export function Chart({
               readout.current.textContent =
                 t === undefined || v === null || v === undefined
                   ? ""
-                  : `${onAxis(new Date(t * 1000), (now.current.to - now.current.from) * 1000)} · ${Number(v.toPrecision(6))} ${unit}`;
+                  : [
+                      onAxis(new Date(t * 1000), (now.current.to - now.current.from) * 1000),
+                      `${Number(v.toPrecision(6))} ${unit}`,
+                    ].join(" · ");
               readout.current.title = t === undefined ? "" : exact(new Date(t * 1000));
             },
           ],
@@ -222,9 +225,9 @@ export function Chart({
   }, [line, from, to, limitValues, alarms.length, height, label, unit, stepped, axis]);
 
   const values = line.v.filter((v): v is number => v !== null);
-  const about = values.length
-    ? `${values.length} values from ${Math.min(...values.slice(-4000)).toPrecision(4)} to ${Math.max(...values.slice(-4000)).toPrecision(4)} ${unit}`
-    : "no values";
+  const some = values.slice(-4000);
+  const range = [Math.min(...some), Math.max(...some)].map((v) => v.toPrecision(4)).join(" to ");
+  const about = values.length ? `${values.length} values from ${range} ${unit}` : "no values";
   const move = (sign: number) => {
     const u = plot.current;
     if (!u || !data.t.length) return;

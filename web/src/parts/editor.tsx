@@ -16,7 +16,6 @@ import {
 import { tags } from "@lezer/highlight";
 import { useEffect, useRef } from "react";
 import type { Schemas } from "../api/client";
-import { tintStyle } from "./bytes";
 
 export type Problem = Schemas["ProblemOut"];
 export type Words = {
@@ -29,9 +28,16 @@ export type Words = {
 };
 
 const KEYWORDS = new Set(
-  "decoder condition for bytes registers coils json cbor senml text big little endian counted from byte bit bits to next same rest stream register registers coil record records tag size at column columns pattern group header topic position time since flag code number integer hex iso digits within missing raw when unless otherwise choose into by hidden required once padded decimal comma derive reject as too short unknown layout checksum malformed stamp stamped device origin constant table length least skip repeat end lines frames times up each earlier later until apart open decode with command default low word first wrapping and or not in is if then else true false setpoint on label raise clear deadband held say priority critical high medium low".split(
-    " ",
-  ),
+  [
+    "decoder condition for bytes registers coils json cbor senml text big little endian counted from byte bit",
+    "bits to next same rest stream register registers coil record records tag size at column columns pattern",
+    "group header topic position time since flag code number integer hex iso digits within missing raw when",
+    "unless otherwise choose into by hidden required once padded decimal comma derive reject as too short",
+    "unknown layout checksum malformed stamp stamped device origin constant table length least skip repeat",
+    "end lines frames times up each earlier later until apart open decode with command default low word first",
+    "wrapping and or not in is if then else true false setpoint on label raise clear deadband held say",
+    "priority critical high medium low",
+  ].flatMap((line) => line.split(" ")),
 );
 
 const language = StreamLanguage.define<null>({
@@ -96,6 +102,9 @@ const theme = EditorView.theme({
   ".cm-untaken.cm-lit, .cm-untaken.cm-lit span, .cm-untaken.cm-activeLine span": { color: "var(--second) !important" },
 });
 
+/** The hue of a tint without its pattern, which an edge cannot have. */
+const plainTint = (tint: number) => `var(--tint-${(tint % 6) + 1})`;
+
 const setMarks = StateEffect.define<{ lit: number | null; tints: Map<number, number>; untaken: Set<number> }>();
 const marks = StateField.define<DecorationSet>({
   create: () => Decoration.none,
@@ -109,10 +118,7 @@ const marks = StateField.define<DecorationSet>({
         const lit = effect.value.lit === n;
         const untaken = effect.value.untaken.has(n);
         if (tint === undefined && !lit && !untaken) continue;
-        const style =
-          tint === undefined
-            ? ""
-            : `box-shadow: inset 4px 0 0 ${String(tintStyle(tint).background).includes("gradient") ? `var(--tint-${(tint % 6) + 1})` : tintStyle(tint).background}`;
+        const style = tint === undefined ? "" : `box-shadow: inset 4px 0 0 ${plainTint(tint)}`;
         all.push(
           Decoration.line({
             attributes: { style },

@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import { useSearchParams } from "react-router";
+import { look } from "./look";
 
 /** Writes a filter into the URL; another filter ends what `end` names, such as the page or the chosen row. */
 export function useFilter(end: string) {
@@ -36,7 +37,10 @@ export function Toggles({
           key={key}
           type="button"
           aria-pressed={value === key}
-          className={`-ml-px flex min-h-8 items-center gap-1.5 border border-line px-3 first:ml-0 ${value === key ? "bg-selected font-bold" : "hover:bg-raised"}`}
+          className={look(
+            "-ml-px flex min-h-8 items-center gap-1.5 border border-line px-3 first:ml-0",
+            `${value === key ? "bg-selected font-bold" : "hover:bg-raised"}`,
+          )}
           onClick={() => onChange(key)}
         >
           {word}

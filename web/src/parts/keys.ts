@@ -19,7 +19,8 @@ export function useKeys(keys: Record<string, (event: KeyboardEvent) => void>, on
   useEffect(() => {
     if (!on) return;
     const act = (event: KeyboardEvent) => {
-      const name = `${event.ctrlKey || event.metaKey ? "Ctrl+" : ""}${event.altKey ? "Alt+" : ""}${event.key.length === 1 ? event.key.toLowerCase() : event.key}`;
+      const held = `${event.ctrlKey || event.metaKey ? "Ctrl+" : ""}${event.altKey ? "Alt+" : ""}`;
+      const name = held + (event.key.length === 1 ? event.key.toLowerCase() : event.key);
       const found = kept.current[name];
       if (!found || event.defaultPrevented) return;
       const plain = !name.includes("Ctrl+") && !name.includes("Alt+");

@@ -6,6 +6,7 @@ import { useKeys, useNow } from "./keys";
 import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
 import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
+import { look } from "./look";
 
 const BANDS = [86400, 7 * 86400, 30 * 86400];
 const HEIGHT = 40;
@@ -63,7 +64,7 @@ function draw(
   }
 }
 
-/** The fleet's health over time, and the control of time: drag a span, drag its end into the past, press Now to come back. */
+/** The fleet's health over time, and the control of time: drag a span or its end, press Now to come back. */
 export function LookbackBand() {
   const lookback = useLookback();
   const now = useNow(lookback.live ? 1000 : 15_000);
@@ -274,7 +275,10 @@ export function LookbackBand() {
           </div>
           {hovered && hover !== null && !drag && (
             <div
-              className="pointer-events-none absolute bottom-full z-20 mb-2 w-max max-w-64 -translate-x-1/2 border border-edge bg-paper px-2 py-1 text-[12px]"
+              className={look(
+                "pointer-events-none absolute bottom-full z-20 mb-2 w-max max-w-64 -translate-x-1/2",
+                "border border-edge bg-paper px-2 py-1 text-[12px]",
+              )}
               style={{ left: `${Math.min(Math.max(share(hover), 8), 92)}%` }}
             >
               <b>
@@ -289,7 +293,10 @@ export function LookbackBand() {
           {marked.map((t) => (
             <span
               key={t}
-              className={`absolute border-edge leading-4 whitespace-nowrap ${cramped(t) ? "border-r pr-1" : "border-l pl-1"}`}
+              className={look(
+                "absolute border-edge leading-4 whitespace-nowrap",
+                `${cramped(t) ? "border-r pr-1" : "border-l pl-1"}`,
+              )}
               style={cramped(t) ? { right: `${100 - share(t)}%` } : { left: `${share(t)}%` }}
             >
               {tickWord(t, now)}

@@ -12,6 +12,7 @@ import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
 import { useMay } from "./me";
 import { signOut } from "./session";
+import { look } from "./look";
 
 type Act = {
   word: string;
@@ -202,7 +203,10 @@ export function Palette({
                 id={id}
                 role="option"
                 aria-selected={row["aria-selected"]}
-                className={`flex min-h-8 cursor-pointer items-center gap-2 px-4 ${row["aria-selected"] ? "is-selected" : ""}`}
+                className={look(
+                  "flex min-h-8 cursor-pointer items-center gap-2 px-4",
+                  `${row["aria-selected"] ? "is-selected" : ""}`,
+                )}
                 onClick={() => choose(act)}
                 onMouseMove={() => {
                   setHeld({ wanted, list });

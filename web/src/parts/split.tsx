@@ -2,7 +2,7 @@ import { useRef, useState, type ReactNode } from "react";
 
 const [LEAST, MOST, USUAL] = [32, 74, 58];
 
-/** Two panes beside each other; the line between them is moved by pointer or by arrow keys, and stays where it was put. */
+/** Two panes beside each other; the line between them is moved by pointer or arrow keys, and stays where it was put. */
 export function Split({ name, left, right }: { name: string; left: ReactNode; right: ReactNode }) {
   const place = `oculum.split.${name}`;
   const [share, setShare] = useState(() => Number(localStorage.getItem(place)) || USUAL);

@@ -36,8 +36,10 @@ export function zoneWord(at: Date = new Date(), name: string = zone): string {
 export const clock = (at: Date) => parts({ hour: "2-digit", minute: "2-digit", second: "2-digit" }).format(at);
 export const minutes = (at: Date) => parts({ hour: "2-digit", minute: "2-digit" }).format(at);
 export const day = (at: Date) => parts({ weekday: "short", day: "numeric" }).format(at).replace(",", "");
-export const exact = (at: Date) =>
-  `${parts({ weekday: "short", day: "numeric", month: "short", year: "numeric" }).format(at)} ${clock(at)} ${zoneWord(at)}`;
+export const exact = (at: Date) => {
+  const whole = parts({ weekday: "short", day: "numeric", month: "short", year: "numeric" }).format(at);
+  return `${whole} ${clock(at)} ${zoneWord(at)}`;
+};
 
 /** Short when today, with the day otherwise. */
 export function when(at: Date, now: Date = new Date()): string {

@@ -26,7 +26,7 @@ export function fitting(units: Unit[], text: string): Unit[] {
     .map((row) => row.unit);
 }
 
-/** Where the list of a field stands: fixed, so that no scrolling box cuts it; near an edge of the window away from it. */
+/** Where the list of a field stands: fixed, so that no scrolling box cuts it; near an edge away from that. */
 const beside = (field: DOMRect): CSSProperties => ({
   position: "fixed",
   ...(field.bottom + ROOM > window.innerHeight

@@ -23,6 +23,8 @@ export function useWhy() {
 export const whyReading = (device: string, field: string, message: string) => `reading:${device}:${field}:${message}`;
 export const whyAlarm = (id: number) => `alarm:${id}`;
 
+const CODE =
+  "mt-1 block overflow-x-auto border-l-2 border-line bg-raised px-2 py-1 font-mono text-[12px] whitespace-pre";
 const STAGES: Record<string, string> = {
   message: "arrived",
   bytes: "decoded",
@@ -77,11 +79,7 @@ export function WhySheet() {
                   </div>
                   <div className="font-semibold">{step.title}</div>
                   {step.detail && <div className="text-[13px] text-second">{step.detail}</div>}
-                  {step.text && (
-                    <code className="mt-1 block overflow-x-auto border-l-2 border-line bg-raised px-2 py-1 font-mono text-[12px] whitespace-pre">
-                      {step.text.replace(/ {3,}/g, "  ")}
-                    </code>
-                  )}
+                  {step.text && <code className={CODE}>{step.text.replace(/ {3,}/g, "  ")}</code>}
                   {step.definition && (
                     <Link
                       className="link text-[12.5px]"

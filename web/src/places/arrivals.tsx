@@ -16,6 +16,7 @@ import { wrongName } from "../parts/written";
 import { DeviceForm, type DeviceDraft } from "./devices/form";
 import { putAway, useHeldKey } from "./devices/held-keys";
 import { KeyShown } from "./devices/key-box";
+import { look } from "../parts/look";
 
 type Arrival = Schemas["ArrivalOut"];
 const OUTCOMES = ["", "decoded", "refused", "no decoder", "unknown sender"];
@@ -140,7 +141,10 @@ export default function Arrivals() {
               <li key={m.id} id={`arrival-${m.id}`}>
                 <button
                   type="button"
-                  className={`row-line grid w-full grid-cols-[88px_minmax(90px,130px)_56px_minmax(0,1fr)] items-center gap-2 px-2 text-left ${m.id === chosen ? "is-selected" : ""}`}
+                  className={look(
+                    "row-line grid w-full grid-cols-[88px_minmax(90px,130px)_56px_minmax(0,1fr)] items-center",
+                    `gap-2 px-2 text-left ${m.id === chosen ? "is-selected" : ""}`,
+                  )}
                   onClick={() => change("message", m.id)}
                 >
                   <span className="font-mono text-[12px]">

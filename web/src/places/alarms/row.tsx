@@ -8,6 +8,7 @@ import { lasting } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { counted } from "../../parts/words";
 import { Notes } from "./notes";
+import { look } from "../../parts/look";
 
 type Alarm = Schemas["AlarmOut"];
 
@@ -42,7 +43,11 @@ export function AlarmRow({
     <>
       <div
         {...row}
-        className={`grid grid-cols-[28px_minmax(0,1fr)_auto] items-center gap-x-2 py-1.5 md:grid-cols-[28px_minmax(0,1fr)_140px_270px] ${row["aria-selected"] ? "is-selected" : ""}`}
+        className={look(
+          "grid grid-cols-[28px_minmax(0,1fr)_auto] items-center gap-x-2 py-1.5",
+          "md:grid-cols-[28px_minmax(0,1fr)_140px_270px]",
+          `${row["aria-selected"] ? "is-selected" : ""}`,
+        )}
         data-alarm={a.id}
       >
         <span role="gridcell" className="pl-2">

@@ -17,6 +17,7 @@ import { DefinitionHead } from "./head";
 import { Overtaken } from "./overtaken";
 import { Figure, TrialRun, useTrial } from "./trial";
 import { titled, unitOf } from "../../parts/units";
+import { look } from "../../parts/look";
 
 export default function ConditionScreen() {
   const id = Number(useParams().id);
@@ -234,7 +235,10 @@ export default function ConditionScreen() {
               <li key={i}>
                 <button
                   type="button"
-                  className={`row-line !min-h-7 grid w-full grid-cols-[120px_130px_1fr_150px] items-center gap-2 pr-2 text-left ${s.device === name ? "is-selected" : ""}`}
+                  className={look(
+                    "row-line !min-h-7 grid w-full grid-cols-[120px_130px_1fr_150px] items-center gap-2 pr-2",
+                    `text-left ${s.device === name ? "is-selected" : ""}`,
+                  )}
                   onClick={() => setAsked(s.device)}
                 >
                   <span className="pl-2.5 font-semibold">{s.device}</span>

@@ -26,6 +26,10 @@ function changes(fields: { field: string; state: string }[]): string {
   return `field${fields.length > 1 ? "s are" : " is"} ${each.join("; ")}`;
 }
 
+/** How many more or fewer than the version in force. */
+const than = (more: number) =>
+  more ? `, ${Math.abs(more).toLocaleString("en")} ${more > 0 ? "more" : "fewer"} than in force` : "";
+
 type Trying = { draft: ReturnType<typeof useDraft>; trial: ReturnType<typeof useProgress> };
 
 /** The draft over stored messages: one line, and what came of it. */
@@ -37,10 +41,12 @@ export function TrialBar({ draft, trial }: Trying) {
     return { messages: 100_000, start: start.toISOString(), end: end.toISOString() };
   };
   const first = draft.errors[0];
+  const waits = first ? (draft.begun ? `Waits for line ${first.line}` : "Waits") : null;
   const found = trial.run.data;
   const changed = found?.fields.filter((f) => f.differ) ?? [];
   const fresh = found?.fields.filter((f) => f.state !== "same") ?? [];
   const before = found?.decoded_before ?? null;
+  const whose = trial.run.variables?.chosen ? " of the chosen devices" : "";
   const more = found && before !== null ? found.decoded - before : 0;
   return (
     <section className="trial-bar" aria-label="Trial">
@@ -61,7 +67,7 @@ export function TrialBar({ draft, trial }: Trying) {
           disabled={Boolean(first) || trial.run.isPending}
           onClick={() => trial.run.mutate({ text: draft.text, ...(count ? { messages: count } : span()) })}
         >
-          {first ? (draft.begun ? `Waits for line ${first.line}` : "Waits") : trial.run.isPending ? "Running …" : "Run"}
+          {waits ?? (trial.run.isPending ? "Running …" : "Run")}
         </button>
         {trial.at && (
           <>
@@ -77,17 +83,14 @@ export function TrialBar({ draft, trial }: Trying) {
       </div>
       <span role="status" className="text-[12.5px] text-second">
         {found
-          ? `${counted(found.messages, "message")}${trial.run.variables?.chosen ? " of the chosen devices" : ""} in ${found.seconds.toFixed(1)} s`
+          ? `${counted(found.messages, "message")}${whose} in ${found.seconds.toFixed(1)} s`
           : trial.at
             ? ""
             : "runs the draft over stored messages; changes nothing"}
       </span>
       {found && (
         <>
-          <Figure
-            n={found.decoded}
-            word={`decoded${more ? `, ${Math.abs(more).toLocaleString("en")} ${more > 0 ? "more" : "fewer"} than in force` : ""}`}
-          />
+          <Figure n={found.decoded} word={`decoded${than(more)}`} />
           <Figure n={found.failed} word={why(found.reasons)} strong={found.failed > 0} />
           {found.partly > 0 && <Figure n={found.partly} word="decoded in part" />}
           {before !== null && (

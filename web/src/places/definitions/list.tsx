@@ -11,11 +11,14 @@ import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Begin } from "./begin";
+import { look } from "../../parts/look";
 
 type Definition = Schemas["DefinitionOut"];
 type Row = { key: string; to: string; definition?: Definition; type?: Schemas["TypeOut"] };
-const COLUMNS =
-  "grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] gap-3 px-2.5 md:grid-cols-[minmax(0,1.4fr)_150px_minmax(0,1.6fr)_190px]";
+const COLUMNS = look(
+  "grid grid-cols-[minmax(0,1.2fr)_minmax(0,1fr)] gap-3 px-2.5",
+  "md:grid-cols-[minmax(0,1.4fr)_150px_minmax(0,1.6fr)_190px]",
+);
 
 /** Decoders, or conditions: what is in force, how it fares; and types whose messages wait for a decoder. */
 export default function Definitions({ kind }: { kind: "decoder" | "condition" }) {

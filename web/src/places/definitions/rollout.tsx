@@ -14,6 +14,7 @@ import { Pages } from "../../parts/pages";
 import { counted } from "../../parts/words";
 import { useSettled } from "./draft";
 import { ask, type Chosen, parsed, useRollout, written } from "./selection";
+import { look } from "../../parts/look";
 
 /** Which devices have a version first: by label, site and share, with how many that are. */
 export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {
@@ -291,7 +292,10 @@ export function Running({ id, versions }: { id: number; versions: number }) {
               </span>
               {engineer && (
                 <select
-                  className="input ml-auto !h-7 !min-h-7 !w-auto border-transparent py-0 hover:border-edge focus:border-edge"
+                  className={look(
+                    "input ml-auto !h-7 !min-h-7 !w-auto border-transparent py-0 hover:border-edge",
+                    "focus:border-edge",
+                  )}
                   aria-label={`Hold ${r.title}`}
                   value={r.because === "held" ? String(r.version) : ""}
                   disabled={hold.isPending}

@@ -8,6 +8,7 @@ import { Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useSettled } from "./draft";
+import { look } from "../../parts/look";
 
 type SampleState = ReturnType<typeof useSample>;
 
@@ -169,7 +170,10 @@ export function Sample({ sample, type }: { sample: SampleState; type: string }) 
                       <button
                         type="button"
                         aria-current={i === sample.position}
-                        className={`row-line grid w-full grid-cols-[112px_minmax(0,1fr)_auto] items-center gap-2 px-2 text-left text-[13px] ${i === sample.position ? "is-selected" : ""}`}
+                        className={look(
+                          "row-line grid w-full grid-cols-[112px_minmax(0,1fr)_auto] items-center gap-2 px-2",
+                          `text-left text-[13px] ${i === sample.position ? "is-selected" : ""}`,
+                        )}
                         onClick={() => {
                           sample.pick(r.id);
                           setOpen(false);

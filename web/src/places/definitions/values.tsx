@@ -5,6 +5,7 @@ import { tintStyle } from "../../parts/bytes";
 import { Curve } from "../../parts/curve";
 import { lasting, minutes } from "../../parts/time";
 import { unitOf } from "../../parts/units";
+import { look } from "../../parts/look";
 
 export function Verdict({
   decoded,
@@ -78,7 +79,11 @@ export function Values({
   const devices = new Set(decoded.values.map((v) => v.device));
   const row = (field: string, on: boolean) =>
     ({
-      className: `row-line !min-h-7 grid w-full grid-cols-[8px_minmax(0,1.15fr)_minmax(0,1fr)_minmax(0,58px)_72px] items-center gap-2 text-left ${on ? "is-selected" : ""}`,
+      className: look(
+        "row-line !min-h-7 grid w-full",
+        "grid-cols-[8px_minmax(0,1.15fr)_minmax(0,1fr)_minmax(0,58px)_72px] items-center gap-2",
+        `text-left ${on ? "is-selected" : ""}`,
+      ),
       onMouseEnter: () => enter(field),
       onFocus: () => enter(field),
     }) as const;

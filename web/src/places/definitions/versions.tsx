@@ -7,6 +7,7 @@ import { At } from "../../parts/basics";
 import { DialogTitle, Sheet } from "../../parts/dialog";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { look } from "../../parts/look";
 
 /** What one text has otherwise than another, line by line. */
 export function Changes({ from, to }: { from: string; to: string }) {
@@ -28,7 +29,10 @@ export function Changes({ from, to }: { from: string; to: string }) {
         return rows.map((row, k) => (
           <span
             key={`${i} ${k}`}
-            className={`block ${part.added ? "bg-selected font-semibold" : part.removed ? "line-through opacity-70" : "text-second"}`}
+            className={look(
+              "block",
+              `${part.added ? "bg-selected font-semibold" : part.removed ? "line-through opacity-70" : "text-second"}`,
+            )}
           >
             {part.added ? "+ " : part.removed ? "- " : "  "}
             {row}

@@ -2,6 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
 import { holdKey, putAway, useHeldKey } from "./held-keys";
+import { look } from "../../parts/look";
 
 /** A key just made, shown this once, with the two commands filled in. */
 export function KeyShown({ made, dismiss }: { made: Schemas["KeyOut"]; dismiss?: () => void }) {
@@ -25,7 +26,10 @@ export function KeyShown({ made, dismiss }: { made: Schemas["KeyOut"]; dismiss?:
             </button>
           </div>
           <code
-            className="block overflow-x-auto bg-paper px-2 py-1 font-mono text-[12px] break-all whitespace-pre-wrap select-all"
+            className={look(
+              "block overflow-x-auto bg-paper px-2 py-1 font-mono text-[12px] break-all",
+              "whitespace-pre-wrap select-all",
+            )}
             data-command={word}
           >
             {text}

@@ -12,11 +12,14 @@ import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
+import { look } from "../../parts/look";
 
 type Row = Schemas["DeviceRowOut"];
 const PAGE = 100;
-const COLUMNS =
-  "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3 md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]";
+const COLUMNS = look(
+  "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3",
+  "md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]",
+);
 const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
 
 export function Devices() {

@@ -5,6 +5,7 @@ import { PriorityMark } from "../../parts/marks";
 import { exact, lasting } from "../../parts/time";
 import { titled, unitOf } from "../../parts/units";
 import { useWhy, whyReading } from "../../parts/why";
+import { look } from "../../parts/look";
 
 type Value = Schemas["ValueOut"];
 export const DRAWN = ["number", "integer", "flag", "code"];
@@ -35,7 +36,10 @@ export function ValueRow({
   const can = DRAWN.includes(v.kind);
   return (
     <li
-      className={`row-line grid grid-cols-[minmax(0,1fr)_auto_60px_70px_24px] items-center gap-1.5 ${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`}
+      className={look(
+        "row-line grid grid-cols-[minmax(0,1fr)_auto_60px_70px_24px] items-center gap-1.5",
+        `${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`,
+      )}
     >
       <button
         type="button"
