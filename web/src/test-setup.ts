@@ -1,4 +1,7 @@
 import "@testing-library/jest-dom/vitest";
+import { configure } from "@testing-library/react";
+
+configure({ asyncUtilTimeout: 8000 }); // a busy machine is no failure
 
 // Whatever is written to the console is something that nobody has looked at: the test that causes it fails.
 const said: string[] = [];

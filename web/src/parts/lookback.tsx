@@ -64,6 +64,10 @@ function draw(
   }
 }
 
+/** What an hour of the band held, in words. */
+const held = (b: Bucket) =>
+  `${b.reporting} report, ${b.overdue} overdue, ${b.silent} silent, ${b.undecodable} undecodable; ${b.alarm} in alarm`;
+
 /** The fleet's health over time, and the control of time: drag a span or its end, press Now to come back. */
 export function LookbackBand() {
   const lookback = useLookback();
@@ -284,8 +288,7 @@ export function LookbackBand() {
               <b>
                 {day(new Date(hovered.at))} {minutes(new Date(hovered.at))}
               </b>
-              : {hovered.reporting} report, {hovered.overdue} overdue, {hovered.silent} silent, {hovered.undecodable}{" "}
-              undecodable; {hovered.alarm} in alarm
+              : {held(hovered)}
             </div>
           )}
         </div>

@@ -7,7 +7,7 @@ type Segment = { text: string; line: number | null; field: string };
 const LINES = ["solid", "dotted", "double", "dashed"] as const;
 const edge = (tint: number) => `3px ${LINES[Math.floor(tint / 6) % 4] ?? "solid"} var(--tint-${(tint % 6) + 1})`;
 
-/** A text payload cut where lines of the decoder begin and end to take of it; of two that take the same, the narrower. */
+/** A text payload cut where lines of the decoder begin and end to take of it; of two takers the narrower. */
 export function segments(hex: string, marks: Schemas["MarkOut"][]): Segment[][] {
   const bytes = Uint8Array.from(hex.match(/../g) ?? [], (pair) => parseInt(pair, 16));
   const owner: (Schemas["MarkOut"] | null)[] = new Array<Schemas["MarkOut"] | null>(bytes.length).fill(null);
