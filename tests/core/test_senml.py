@@ -10,7 +10,7 @@ from typing import Any
 
 import cbor2
 import pytest
-from hypothesis import given, settings
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
 from oculum.answers import answer
@@ -38,6 +38,8 @@ values = st.one_of(
     st.booleans(),
     st.sampled_from(["urn:dev:ow:10e2:", "gauge-3/", ""]),
 )
+@example(dict.fromkeys(("name", "unit", "received", "stamp", "index", "length"), ("v", 1.5, "m")), False, "")
+@example(dict.fromkeys(("name", "when", "decoder", "missing", "n", "byte"), ("vs", "x", None)), True, "")
 def test_every_quantity_of_a_pack_becomes_a_field(found: Any, binary: bool, base: Any) -> None:
     pack = [{"n": name, key: value, **({"u": unit} if unit else {})} for name, (key, value, unit) in found.items()]
     pack[0] = {"bn": base, **pack[0]}

@@ -54,6 +54,7 @@ export function Tree({
   return (
     <ul
       ref={list}
+      tabIndex={0}
       className="relative max-h-72 overflow-auto bg-raised p-2 font-mono text-[12.5px]"
       aria-label="Payload"
     >

@@ -186,7 +186,9 @@ export default function DecoderScreen() {
               <Sample sample={sample} type={type} />
               {sample.hex !== null && (
                 <>
-                  <div className="desk-scroll max-h-[38%] shrink-0">
+                  <div
+                    className={`max-h-[38%] shrink-0 ${decoded.data?.document || sample.text !== null ? "flex flex-col" : "desk-scroll"}`}
+                  >
                     {decoded.data?.document ? (
                       <Tree
                         document={decoded.data.document}
