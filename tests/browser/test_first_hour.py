@@ -118,7 +118,7 @@ def test_the_desk_shows_text_form_message_and_values_together(chromium: Browser,
         page.get_by_label("Decoder text").get_by_text("turbidity", exact=True).click()
         expect(page.get_by_label("Line as a form").get_by_label("field", exact=True)).to_have_value("turbidity")
         for part in (
-            page.get_by_label("Decoder text").locator("xpath=ancestor::*[contains(@class,'cm-editor')]"),
+            page.locator(".cm-editor"),
             page.get_by_label("Line as a form"),
             page.get_by_role("grid", name="Payload bytes"),
             page.get_by_role("list", name="Values").get_by_role("listitem").first,

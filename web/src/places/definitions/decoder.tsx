@@ -115,6 +115,7 @@ export default function DecoderScreen() {
   const lit = new Set<number>();
   const current = marks.filter((m) => m.line === line);
   for (const m of current) for (const p of m.places) for (let b = p.first; b <= p.last; b += 1) lit.add(b);
+  const scrolls = Boolean(decoded.data?.document) || sample.text !== null; // the payload by itself, not its place
   const places = current.flatMap((m) => m.places);
   const under = pointed === null ? undefined : places.find((p) => pointed >= p.first && pointed <= p.last);
   const bits =
@@ -186,9 +187,7 @@ export default function DecoderScreen() {
               <Sample sample={sample} type={type} />
               {sample.hex !== null && (
                 <>
-                  <div
-                    className={`max-h-[38%] shrink-0 ${decoded.data?.document || sample.text !== null ? "flex flex-col" : "desk-scroll"}`}
-                  >
+                  <div className={`max-h-[38%] shrink-0 ${scrolls ? "flex flex-col" : "desk-scroll"}`}>
                     {decoded.data?.document ? (
                       <Tree
                         document={decoded.data.document}
