@@ -30,7 +30,7 @@ export function zoneWord(at: Date = new Date(), name: string = zone): string {
       ? parts({ timeZoneName: "shortOffset" })
       : new Intl.DateTimeFormat("en-GB", { timeZone: name || ownZone(), timeZoneName: "shortOffset" });
   const found = format.formatToParts(at).find((p) => p.type === "timeZoneName");
-  return (found?.value ?? zone).replace(/^GMT(\+0)?/, "UTC").replace("-", "\u2212");
+  return (found?.value ?? zone).replace(/^GMT(\+0$)?/, "UTC").replace("-", "\u2212");
 }
 
 export const clock = (at: Date) => parts({ hour: "2-digit", minute: "2-digit", second: "2-digit" }).format(at);
