@@ -1,0 +1,150 @@
+"""Curves, rhythm and the band of health: what they sum up is what a slow count over the same messages gives."""
+
+from __future__ import annotations
+
+import math
+import random
+from collections import Counter
+from datetime import datetime, timedelta
+from typing import Any
+
+import psycopg
+import pytest
+
+from server.fleet.models import Device
+from server.history.api import health, series
+from server.history.states import rhythm
+from tests.server.world import DECODER, START, World, payload, work_off
+
+HOUR = timedelta(hours=1)
+
+
+def level_of(raw: bytes) -> float:
+    return int.from_bytes(raw[:2], "big") / 10
+
+
+def stream(seed: int, count: int, hours: float) -> list[tuple[int, float, bytes]]:
+    """Messages of three pods at random moments, in bursts and with gaps; every tenth cannot be decoded."""
+    rng = random.Random(seed)
+    found, at = [], {pod: rng.uniform(0, 600) for pod in range(3)}
+    for _ in range(count):
+        pod = rng.randrange(3)
+        at[pod] += rng.choice([1, 5, 30, 60, 60, 60, 900, 7000])
+        if at[pod] < hours * 3600:
+            found.append((pod, at[pod], b"\x00" if rng.random() < 0.1 else payload(rng.uniform(0, 60))))
+    return sorted(found, key=lambda m: m[1])
+
+
+@pytest.mark.parametrize("seed", [3, 4])
+@pytest.mark.parametrize("points", [50, 160])
+def test_a_thinned_curve_keeps_mean_and_extremes_of_every_part(
+    world: World, engine: Any, seed: int, points: int
+) -> None:
+    world.decoder(DECODER)
+    messages = stream(seed, 1500, 40)
+    world.arrive(*messages)
+    work_off(engine)
+    start, end = START - HOUR, START + 40 * HOUR
+    (line,), cut = series(Device.objects.get(name="pod-1"), ["level"], start, end, points)
+    assert not cut
+    told = [(START.timestamp() + at, level_of(raw)) for pod, at, raw in messages if pod == 1 and len(raw) > 1]
+    assert line["count"] == len(told)
+    step = (end - start).total_seconds() / (points // 2)
+    parts: dict[int, list[tuple[float, float]]] = {}
+    for t, v in told:
+        parts.setdefault(math.floor((t - start.timestamp()) / step), []).append((t, v))
+    wanted = [parts[k] for k in sorted(parts)] if len(told) > points else [[one] for one in told]
+    assert len(line["t"]) == len(wanted) <= points
+    assert line["t"] == pytest.approx([sum(t for t, _ in p) / len(p) for p in wanted], abs=1e-3)
+    assert line["v"] == pytest.approx([sum(v for _, v in p) / len(p) for p in wanted])
+    if len(told) > points:
+        assert line["low"] == [min(v for _, v in p) for p in wanted]
+        assert line["high"] == [max(v for _, v in p) for p in wanted]
+
+
+@pytest.mark.parametrize("hours", [1, 24, 40])
+def test_rhythm_counts_every_message_once_in_its_place(world: World, engine: Any, hours: int) -> None:
+    world.decoder(DECODER)
+    messages = stream(5, 900, 40)
+    world.arrive(*messages)
+    work_off(engine)
+    start, end, most = START + 0.5 * HOUR, START + (0.5 + hours) * HOUR, 48
+    ids = [pod.pk for pod in world.pods[:3]]
+    found = rhythm(ids, start, end, most)
+    width = hours * 3600 / most
+    for pod in range(3):
+        heard, bad = [0] * most, [0] * most
+        for sender, at, raw in messages:
+            behind = at - 1800
+            if sender == pod and 0 < behind <= hours * 3600:
+                k = min(int(behind // width), most - 1)
+                heard[k] += 1
+                bad[k] += len(raw) == 1
+        assert found[ids[pod]] == (heard, bad)
+
+
+def test_the_rhythm_of_many_days_counts_whole_hours(world: World, engine: Any) -> None:
+    world.decoder(DECODER)
+    messages = stream(6, 900, 60)
+    world.arrive(*messages)
+    work_off(engine)
+    start, end = START, START + 96 * HOUR
+    found = rhythm([world.pods[0].pk], start, end, 48)
+    by_bucket = Counter(int(at // 7200) for pod, at, _ in messages if pod == 0)
+    assert found[world.pods[0].pk][0] == [by_bucket[k] for k in range(48)]
+
+
+def slowly(world: World, messages: list[tuple[int, float, bytes]], hours: int, end: datetime) -> list[dict[str, int]]:
+    """States of an hour, device by device: silent, undecodable, overdue, else reporting; none before it was there."""
+    found = []
+    before: dict[str, str] = {}
+    for hour in range(hours):
+        counts: Counter[str] = Counter()
+        length = min(max((end - START).total_seconds() - hour * 3600, 0), 3600)
+        states = {}
+        for number, pod in enumerate(world.pods):
+            own = [raw for sender, at, raw in messages if sender == number and at // 3600 == hour]
+            bad = sum(len(raw) == 1 for raw in own)
+            expected = length / 60  # the cadence of a pod is a minute
+            if not own and expected > 0.5:
+                state = "silent"
+            elif own and bad * 2 >= len(own):
+                state = "undecodable"
+            elif len(own) * 2 < expected - 1:
+                state = "overdue"
+            else:
+                state = "reporting"
+            if hour == hours - 1 and hours > 1 and length < 1800:  # too early to judge: as it was, if nothing came
+                state = before[pod.name] if not own and before[pod.name] != "reporting" else "reporting"
+            states[pod.name] = state
+            counts[state] += 1
+        before = states
+        found.append({name: counts[name] for name in ("silent", "undecodable", "overdue")})
+    return found
+
+
+@pytest.mark.parametrize("minutes", [20, 45, 60])
+def test_the_band_says_of_every_hour_what_a_slow_count_says(world: World, engine: Any, minutes: int) -> None:
+    world.decoder(DECODER)
+    with psycopg.connect(world.url) as connection:
+        connection.execute("update fleet_device set registered_at = %s", (START - 10 * HOUR,))
+    hours, end = 12, START + 11 * HOUR + timedelta(minutes=minutes)
+    rng = random.Random(minutes)
+    messages = []
+    for pod in range(4):
+        for hour in range(12):
+            kept = rng.choice([0, 0.2, 0.45, 0.6, 1])
+            wrong = rng.choice([0, 0, 0.4, 0.6])
+            for k in range(60):
+                at = hour * 3600 + k * 60 + 1
+                if rng.random() < kept and at <= (end - START).total_seconds():
+                    messages.append((pod, float(at), b"\x00" if rng.random() < wrong else payload(3)))
+    world.arrive(*sorted(messages, key=lambda m: m[1]))
+    work_off(engine)
+    found = health(START, hours, 1, end)
+    wanted = slowly(world, messages, hours, end)
+    told = [{name: b[name] for name in ("silent", "undecodable", "overdue")} for b in found["buckets"]]
+    assert told == wanted
+    assert [b["messages"] for b in found["buckets"]] == [
+        sum(at // 3600 == hour for _, at, _ in messages) for hour in range(hours)
+    ]
