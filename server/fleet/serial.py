@@ -15,6 +15,7 @@ from server.intake.accounts import reserved
 from .models import KINDS, PHASES, Device, DeviceType, Site
 
 MOST_LIMIT = 1e15
+PAGES = {"add", "types", "sites"}  # stand where a device's page would
 STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
 
 
@@ -148,6 +149,8 @@ def own_name(value: str) -> str:
     """A name that is free for devices and their like. Raises ValidationError."""
     if reserved(value):
         raise serializers.ValidationError("names that begin with `oculum` are Oculum's own; choose another one")
+    if value in PAGES:
+        raise serializers.ValidationError(f"`{value}` is a page beside the devices; choose another name")
     return value
 
 

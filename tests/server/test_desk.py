@@ -105,7 +105,7 @@ def test_a_gateways_successor_speaks_for_those_behind_it(world: World) -> None:
     client = signed_in(world, "engineer")
     assert send(client, "POST", "devices/gate-1/successor", {"name": "gate-2", "title": "New gate"}).status_code == 201
     assert Device.objects.get(name="pod-3").gateway == Device.objects.get(name="gate-2")
-    for wrong in ({"name": "gate-2"}, {"name": "oculum-intake"}, {"name": "Gate 3"}, {}):
+    for wrong in ({"name": "gate-2"}, {"name": "oculum-intake"}, {"name": "sites"}, {"name": "Gate 3"}, {}):
         refused = send(client, "POST", "devices/pod-1/successor", wrong)
         assert refused.status_code == 400, refused.content
     assert Device.objects.get(name="pod-1").phase == "in service"
