@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from .arrays import Bytes, Ints, Shorts, Truths, Values
 from .language.plan import FieldSpec
 from .text import harmless
 
@@ -25,13 +26,13 @@ class Payloads:
     before: int64 (n,), the row of the message before of the same device, or -1.
     """
 
-    data: np.ndarray
-    starts: np.ndarray
-    ends: np.ndarray
-    received_us: np.ndarray
+    data: Bytes
+    starts: Ints
+    ends: Ints
+    received_us: Ints
     headers: Sequence[Mapping[str, str]] | None = None
     constants: Sequence[Mapping[str, Any]] | None = None
-    before: np.ndarray | None = None
+    before: Ints | None = None
 
     def __len__(self) -> int:
         return len(self.starts)
@@ -43,7 +44,7 @@ class Payloads:
         received_us: Iterable[int] | np.ndarray,
         headers: Sequence[Mapping[str, str]] | None = None,
         constants: Sequence[Mapping[str, Any]] | None = None,
-        before: np.ndarray | None = None,
+        before: Ints | None = None,
     ) -> Payloads:
         """One flat buffer of the payloads, in their order."""
         lengths = np.fromiter((len(p) for p in payloads), np.int64, len(payloads))
@@ -54,7 +55,7 @@ class Payloads:
         )
         return cls(data, ends - lengths, ends, received, headers, constants, before)
 
-    def taken(self, rows: np.ndarray) -> Payloads:
+    def taken(self, rows: Ints) -> Payloads:
         """Some of the messages, in their order. rows: int64 (k,), rising; whose message before is left out has none."""
         chosen = rows.tolist()
         before = None
@@ -84,10 +85,10 @@ class Column:
     of more than 53 bits; float64 (n, 2) for positions; object (n,) for texts. state: int16 (n,).
     """
 
-    values: np.ndarray
-    state: np.ndarray
+    values: Values
+    state: Shorts
 
-    def taken(self, rows: np.ndarray) -> Column:
+    def taken(self, rows: Ints) -> Column:
         return Column(self.values[rows], self.state[rows])
 
 
@@ -115,11 +116,11 @@ class Group:
     """
 
     fields: tuple[FieldSpec, ...]
-    rows: np.ndarray
-    at: np.ndarray
+    rows: Ints
+    at: Ints
     columns: dict[str, Column]
-    device: np.ndarray | None = None
-    owner: np.ndarray | None = None  # int64 (m,): the device that each reading belongs to, where it is not the sender
+    device: Ints | None = None
+    owner: Ints | None = None  # int64 (m,): the device that each reading belongs to, where it is not the sender
 
 
 @dataclass(frozen=True)
@@ -138,14 +139,14 @@ class Decoded:
 
     groups: list[Group]
     failures: list[Failure]
-    failure: np.ndarray
-    byte: np.ndarray
+    failure: Shorts
+    byte: Shorts
     reasons: list[str]
-    unread: np.ndarray  # bytes after the last one read, 0 where none
+    unread: Ints  # bytes after the last one read, 0 where none
     parts: list[Part] = field(default_factory=list)
 
     @property
-    def good(self) -> np.ndarray:
+    def good(self) -> Truths:
         return self.failure < 0
 
 

@@ -13,6 +13,7 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
+from ..arrays import Shorts, Values
 from ..batches import FIRST_REASON, Column, Failure, Part, Payloads, Trace
 from ..language.plan import FieldSpec
 
@@ -367,7 +368,8 @@ def merged(levels: list[Level]) -> Level:
         result.given.update(level.given)
     for name in dict.fromkeys(name for level in levels for name in level.columns):
         sample = next(level.columns[name] for level in levels if name in level.columns)
-        values, states = [], []
+        values: list[Values] = []
+        states: list[Shorts] = []
         for level in levels:
             column = level.columns.get(name)
             if column is None:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 
+from ..arrays import Ints, Truths
 from ..batches import PRESENT, Column, Group
 from ..language.plan import FieldSpec
 
@@ -29,8 +30,8 @@ class Track:
 
     spec: FieldSpec
     column: Column
-    fresh: np.ndarray
-    source: np.ndarray
+    fresh: Truths
+    source: Ints
 
 
 @dataclass
@@ -40,13 +41,13 @@ class Events:
     device, message (row in the batch), arrival, at: int64 (m,). first: bool (m,), the message's first event.
     """
 
-    device: np.ndarray
-    message: np.ndarray
-    arrival: np.ndarray
-    at: np.ndarray
-    first: np.ndarray
-    segment: np.ndarray  # start index of the device's events, for every event
-    ids: np.ndarray  # (n,) identities of the batch's messages
+    device: Ints
+    message: Ints
+    arrival: Ints
+    at: Ints
+    first: Truths
+    segment: Ints  # start index of the device's events, for every event
+    ids: Ints  # (n,) identities of the batch's messages
     tracks: dict[str, Track] = field(default_factory=dict)
 
     def __len__(self) -> int:
@@ -78,10 +79,10 @@ def eras(received: np.ndarray, clock: int) -> list[tuple[int, int, np.ndarray]]:
 
 def build_events(
     groups: Sequence[Group],
-    device: np.ndarray,
-    arrival: np.ndarray,
+    device: Ints,
+    arrival: Ints,
     newest: Mapping[tuple[int, str], Newest],
-    ids: np.ndarray,
+    ids: Ints,
 ) -> Events:
     """The events of a batch's groups.
 
