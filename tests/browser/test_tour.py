@@ -114,7 +114,7 @@ def test_tour_from_a_new_type_to_a_cleared_alarm(page: Page, running: Running) -
     # The device is live: a new reading is on its page within a second or so.
     page.goto(address + "/devices/bore-1")
     expect(page.get_by_role("button", name="Level", exact=True)).to_be_visible()
-    row = page.get_by_role("listitem").filter(has=page.get_by_role("button", name="Level", exact=True))
+    row = page.get_by_role("row").filter(has=page.get_by_role("button", name="Level", exact=True))
     expect(row).to_contain_text("4.01")
     send(mqtt, bytes([0x01, 0xF4, 200]))
     expect(row).to_contain_text("5", timeout=2500)

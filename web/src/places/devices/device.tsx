@@ -226,7 +226,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                 against what has arrived.
               </Empty>
             )}
-            <ul className="rows">
+            <div className="rows" role="table" aria-label="Values">
               {d.values.map((v) => (
                 <ValueRow
                   key={v.field}
@@ -238,7 +238,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                   alarm={open.find((a) => alarms.data?.results.some((r) => r.id === a.id && r.field === v.field))}
                 />
               ))}
-            </ul>
+            </div>
           </section>
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
           <Constants name={d.name} engineer={engineer} />

@@ -3,6 +3,7 @@ import { shown } from "../../parts/basics";
 import { useNow } from "../../parts/keys";
 import { PriorityMark } from "../../parts/marks";
 import { exact, lasting } from "../../parts/time";
+import { Cell } from "../../parts/table";
 import { titled, unitOf } from "../../parts/units";
 import { useWhy, whyReading } from "../../parts/why";
 import { look } from "../../parts/look";
@@ -35,43 +36,50 @@ export function ValueRow({
   const why = useWhy();
   const can = DRAWN.includes(v.kind);
   return (
-    <li
+    <div
+      role="row"
       className={look(
         "row-line grid grid-cols-[minmax(0,1fr)_auto_60px_70px_24px] items-center gap-1.5",
-        `${drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : ""}`,
+        drawn ? "shadow-[inset_3px_0_0_var(--ink)]" : "",
       )}
     >
-      <button
-        type="button"
-        disabled={!can}
-        aria-pressed={drawn}
-        className={`min-h-8 truncate pl-2.5 text-left ${can ? "hover:underline" : ""}`}
-        onClick={() => toggle(v.field)}
-        title={can ? `${v.field}: draw or remove` : v.field}
-      >
-        {titled(v.field, v.title)}
-      </button>
-      <span className="flex items-center gap-1.5 text-right">
-        {alarm && <PriorityMark priority={alarm.priority} taken={alarm.acknowledged} size={12} />}
-        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>
-      </span>
-      <span className="unit truncate">{unitOf(v.unit)}</span>
-      <span className="text-right text-[12px] text-second" title={v.at ? exact(new Date(v.at)) : undefined}>
-        {v.at && <Age at={v.at} asOf={asOf} />}
-      </span>
-      {v.message ? (
+      <Cell look="min-w-0">
         <button
           type="button"
-          className="min-h-6 min-w-6 text-second hover:text-ink"
-          aria-label={`Why ${titled(v.field, v.title)}?`}
-          title="Why?"
-          onClick={() => why(whyReading(device, v.field, v.message as string))}
+          disabled={!can}
+          aria-pressed={drawn}
+          className={`min-h-8 w-full truncate pl-2.5 text-left ${can ? "hover:underline" : ""}`}
+          onClick={() => toggle(v.field)}
+          title={can ? `${v.field}: draw or remove` : v.field}
         >
-          ?
+          {titled(v.field, v.title)}
         </button>
-      ) : (
-        <span />
-      )}
-    </li>
+      </Cell>
+      <Cell look="flex items-center gap-1.5 text-right">
+        {alarm && <PriorityMark priority={alarm.priority} taken={alarm.acknowledged} size={12} />}
+        <b className={v.value === null ? "font-normal text-second" : ""}>{shown(v.value, v)}</b>
+      </Cell>
+      <Cell look="unit truncate">{unitOf(v.unit)}</Cell>
+      <Cell look="text-right text-[12px] text-second">
+        {v.at && (
+          <span title={exact(new Date(v.at))}>
+            <Age at={v.at} asOf={asOf} />
+          </span>
+        )}
+      </Cell>
+      <Cell>
+        {v.message && (
+          <button
+            type="button"
+            className="min-h-6 min-w-6 text-second hover:text-ink"
+            aria-label={`Why ${titled(v.field, v.title)}?`}
+            title="Why?"
+            onClick={() => why(whyReading(device, v.field, v.message as string))}
+          >
+            ?
+          </button>
+        )}
+      </Cell>
+    </div>
   );
 }
