@@ -11,7 +11,7 @@ from server.alarms import api as alarms
 from server.definitions import api as definitions
 from server.definitions import running, trying
 from server.fleet import api as fleet
-from server.fleet import constants, photos, succession
+from server.fleet import constants, devices, photos, succession
 from server.history import api as history
 from server.history import why
 from server.intake import api as intake
@@ -37,9 +37,9 @@ V1 = [
     ("types/<str:key>/setpoints/<str:name>", fleet.TypeSetpointView),
     ("types/<str:key>/decode-again", definitions.DecodeAgainView),
     ("types/<str:key>/decode-again/preview", trying.AgainPreviewView),
-    ("devices", fleet.DevicesView),
-    ("devices/<str:name>", fleet.DeviceView),
-    ("devices/<str:name>/key", fleet.DeviceKeyView),
+    ("devices", devices.DevicesView),
+    ("devices/<str:name>", devices.DeviceView),
+    ("devices/<str:name>/key", devices.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),
     ("devices/<str:name>/constants/<id:ident>", constants.ConstantView),
     ("devices/<str:name>/photo", photos.PhotoView),

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter
 from rest_framework.request import Request
 
 from .errors import Refused
@@ -42,3 +43,10 @@ def span(request: Request, default: timedelta = timedelta(days=1)) -> tuple[date
     if not start < end or end - start > timedelta(days=400):
         raise Refused("invalid", "`from` must lie before `to`, by at most 400 days")
     return start, end, past
+
+
+# How the span is named in the document of the API.
+LOOKBACK = [
+    OpenApiParameter("from", str, description="start of the lookback"),
+    OpenApiParameter("to", str, description="its end, if that is not now"),
+]

@@ -21,7 +21,7 @@ from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import whole
 from server.access.moments import moment, span
-from server.fleet.api import bounded
+from server.access.paging import bounded
 
 from .models import PRIORITIES, Alarm, JournalEntry
 

@@ -16,9 +16,8 @@ from oculum.text import harmless
 from server.access.authentication import person_of
 from server.access.errors import Refused
 from server.access.fields import Words
-from server.access.moments import span
+from server.access.moments import LOOKBACK, span
 from server.access.paging import Pages
-from server.fleet.api import SPAN
 from server.fleet.models import Device
 
 from .api import decoder_of
@@ -251,7 +250,7 @@ class FailingOut(serializers.Serializer):
 class FailingView(APIView):
     """What a decoder refuses in a span of arrival, by reason, with the last message of each."""
 
-    @extend_schema(parameters=SPAN, responses=FailingOut, operation_id="failing", tags=["definitions"])
+    @extend_schema(parameters=LOOKBACK, responses=FailingOut, operation_id="failing", tags=["definitions"])
     def get(self, request: Request, ident: int) -> Response:
         definition = decoder_of(ident, NO_VERSIONS)
         start, end, _ = span(request)

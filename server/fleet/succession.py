@@ -15,7 +15,7 @@ from server.access.models import Person, record
 from server.access.moments import span
 from server.access.revisions import changing, lock_trees
 
-from .api import device_out
+from .devices import device_out
 from .models import Device, Setpoint
 from .registering import registry_changed, set_setpoint
 from .serial import DeviceOut, own_name

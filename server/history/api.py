@@ -18,11 +18,10 @@ from rest_framework.views import APIView
 
 from server.access.errors import Refused
 from server.access.fields import whole
-from server.access.moments import moment, span
+from server.access.moments import LOOKBACK, moment, span
 from server.alarms.models import PRIORITIES, Alarm
 from server.definitions.models import Definition
 from server.definitions.plans import trouble
-from server.fleet.api import SPAN
 from server.fleet.models import Device
 
 from .states import device_states, json_of
@@ -165,7 +164,7 @@ class SeriesView(APIView):
     """Values of a device's fields over the lookback."""
 
     @extend_schema(
-        parameters=[*SPAN, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)],
+        parameters=[*LOOKBACK, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)],
         responses=SeriesOut,
         operation_id="series",
         tags=["devices"],
@@ -189,7 +188,7 @@ class SeriesView(APIView):
 class LookbackView(APIView):
     """The fleet's health by hour (or several): how many devices were in which state, how many in alarm."""
 
-    @extend_schema(parameters=SPAN, responses=LookbackOut, operation_id="lookback", tags=["fleet"])
+    @extend_schema(parameters=LOOKBACK, responses=LookbackOut, operation_id="lookback", tags=["fleet"])
     def get(self, request: Request) -> Response:
         start, end, _ = span(request, timedelta(days=7))
         hours_a_bucket = -(-int((end - start).total_seconds()) // (3600 * MOST_BUCKETS)) or 1

@@ -22,8 +22,8 @@ from server.definitions.plans import condition_plan, decoder_plan
 from server.engine.beside import beside
 from server.engine.rows import row_values
 from server.engine.store import moment as moment_of
-from server.fleet.api import chain
 from server.fleet.models import Device
+from server.fleet.trees import chain
 from server.intake.api import ArrivalOut, arrivals
 from server.trials.past import explain
 

@@ -19,9 +19,10 @@ from server.access.errors import Refused
 from server.access.fields import whole
 from server.access.models import record
 from server.access.moments import moment
+from server.access.paging import bounded
 from server.access.revisions import lock_trees
 from server.engine.beside import beside
-from server.fleet.api import bounded, key_out
+from server.fleet.devices import key_out
 from server.fleet.models import NAME, Credential, Device
 from server.fleet.registering import give_key, registry_changed
 from server.fleet.serial import DeviceIn, KeyOut, own_name

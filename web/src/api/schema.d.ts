@@ -1030,9 +1030,8 @@ export interface paths {
         get: operations["decoding_again"];
         put?: never;
         /**
-         * @description Runs messages of a type once more through the decoder in force, in the background:
-         *
-         *     the refused ones, or all of a span of arrival.
+         * @description Runs messages of a type once more through the decoder in force, in the background: the refused ones, or all of a
+         *     span of arrival.
          */
         post: operations["decode_again"];
         /** @description Cancels what is under way, and what waits behind it. */

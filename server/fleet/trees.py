@@ -1,0 +1,25 @@
+"""What lies in what, and speaks through what: chains up to the top that end wherever somebody has made a ring."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from server.access.errors import Refused
+
+from .models import Site
+
+MOST_DEEP = 16
+
+
+def chain(thing: Any, up: str) -> list[Any]:
+    """A thing and what it lies in, up to the top. Ends also where somebody has made a ring."""
+    found: list[Any] = []
+    while thing is not None and len(found) <= MOST_DEEP and all(thing.pk != other.pk for other in found):
+        found.append(thing)
+        thing = getattr(thing, up)
+    return found
+
+
+def check_depth(parent: Site | None) -> None:
+    if len(chain(parent, "parent")) >= MOST_DEEP:
+        raise Refused("invalid", f"sites lie in each other at most {MOST_DEEP} deep")
