@@ -152,3 +152,24 @@ def test_records_give_what_a_decoder_by_hand_gives(
         together.good[: len(payloads)],
         [not isinstance(by_hand(p, fields, header, once, listed), str) for p in payloads],
     )
+
+
+def test_what_a_block_left_unread_is_not_looked_at(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A record of another size ends a block early; behind it there is whatever the memory held before."""
+    fields = {1: ("u8", True, False), 2: ("u16", False, False), 7: ("u8", False, False)}
+    plan, problems = check_decoder(text_of(fields, ("u8", "u8"), False, False))
+    assert plan is not None, problems
+    whole = bytes([1, 1, 255, 2, 2, 0, 8, 7, 1, 4])
+    payloads = [whole] * 150 + [bytes([1, 1, 8, 2, 1, 3, 7, 1, 4])]
+    empty = np.empty
+
+    def dirty(*shape: Any, **more: Any) -> Any:
+        found = empty(*shape, **more)
+        found.fill(77)
+        return found
+
+    monkeypatch.setattr(np, "empty", dirty)
+    decoded = decode(plan, Payloads.of(payloads, [0] * len(payloads)))
+    assert decoded.good[:150].all()
+    told = {r["field"]: r.get("value", r.get("missing")) for r in answer(decoded, 0)["readings"]}
+    assert told["f2"] == 2 and told["f7"] == 1 and told["f1"] in (None, "gone")

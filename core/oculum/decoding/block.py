@@ -251,7 +251,7 @@ def read(level: Level, block: Block) -> int:
             batch.reason(text) if hit else 0
             for text, hit in zip(block.texts, used[loops.NO_CODE :].tolist(), strict=True)
         ]
-        states = np.array([0, 1, *own], np.int16).take(states)
+        states = np.array([0, 1, *own], np.int16).take(states[:done])  # behind them nothing was written
     all_there = ones(count)
     for k, (line, some) in enumerate(zip(members[:done], odd.tolist(), strict=False)):
         level.columns[line.name] = Column(values[k], states[k] if some else all_there)
