@@ -87,6 +87,13 @@ def test_factors_and_units_of_data_sheets() -> None:
     assert table_rows("a\tb\n1\t2\n") == [["a", "b"], ["1", "2"]]
 
 
+def test_a_row_named_as_a_word_of_decoders_becomes_a_field_of_another_name() -> None:
+    found = from_table("byte;type;name\n0;uint8;index\n1;uint8;received\n2;uint8;stamp\n3;uint8;level\n", "d")
+    plan, problems = check_decoder(found.text)
+    assert plan is not None, problems
+    assert found.lines == 4 and "level" in found.text
+
+
 def test_the_right_way_of_reading_is_among_the_guesses() -> None:
     levels = np.linspace(3, 4, 20)
     floats = [struct.pack(">fI", v, 1_772_442_600 + 60 * i) for i, v in enumerate(levels)]

@@ -67,10 +67,6 @@ def is_senml(payload: bytes) -> bool:
     return wrong is None and bool(found)
 
 
-# Names that have a meaning of their own in a decoder of packs: a quantity called so becomes a field of another name.
-OF_THE_LANGUAGE = frozenset({"name", "unit", "received", "stamp", "index"})
-
-
 @dataclass(frozen=True)
 class Made:
     """A decoder for SenML as it stands: its tree, the quantities that it reads or notes, whether it divides packs."""
@@ -147,12 +143,13 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
         return None
     body: list[tree.Statement] = list(before.node.body) if before is not None else []
     known = before.read | before.noted if before is not None else frozenset()
-    taken = {line.name for line in body if isinstance(line, tree.Read)} | OF_THE_LANGUAGE
+    own = {line.name for line in body if isinstance(line, tree.Read)}
+    taken = own | tree.PACK_NAMES
     noted = sorted(before.noted) if before is not None else []
     if mark and not (before is not None and before.divided):
         call = tree.Call(place(1), "before_last", (tree.Name(place(1), "name"), tree.String(place(1), mark)))
         body.insert(0, tree.Device(place(1), call))
-    room = MOST + len(OF_THE_LANGUAGE) - len(taken)
+    room = MOST - len(own)
     for word, one in seen.items():
         if word in known or len(word) > LONGEST_WORD or one.strange or room <= 0:
             continue

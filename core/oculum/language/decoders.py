@@ -703,7 +703,7 @@ def check_decoder(
     scope = Scope({}, None, node.source, node.name, Counting(node.order == "little", node.counted or 0))
     frame = Frame(scope, {}, used={})
     if node.source == "senml":
-        scope.names.update(name=Type("text"), unit=Type("text"))
+        scope.names.update(dict.fromkeys(tree.PACK_NAMES, Type("text")))
     steps = work.body(node.body, frame)
     work.keep(frame)
     if not work.fields and not work.handed and not checker.failed:

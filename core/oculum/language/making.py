@@ -57,7 +57,7 @@ def _plain(text: str) -> str:
 def means_something(word: str) -> bool:
     """Whether a word cannot name a field, because it means something in the language."""
     line = _first(f"at x  {word}  number")
-    return line is None or line.name != word
+    return line is None or line.name != word or word in tree.OWN_NAMES
 
 
 def _first(text: str) -> tree.Read | None:

@@ -108,7 +108,7 @@ class Reads:
     # names -----------------------------------------------------------------
     def name_free(self, node: tree.Read | tree.Derive, frame: Frame) -> None:
         name = node.name
-        if name in ("received", "stamp", "index"):
+        if name in tree.OWN_NAMES:
             self.check.halt(f"`{name}` has a meaning of its own in decoders: choose another name", node.name_span)
         if name in frame.scope.names and name not in frame.maybe:
             where = f"line {self.spans[name].line}" if name in self.spans else "a line above"

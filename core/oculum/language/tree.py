@@ -137,6 +137,11 @@ class Scale:
     number: str
 
 
+# Names with a meaning of their own: in every decoder, and in one for packs, where they are those of a record.
+OWN_NAMES = frozenset({"received", "stamp", "index"})
+PACK_NAMES = frozenset({"name", "unit"})
+
+
 @dataclass(frozen=True)
 class Storage:
     """How a number is stored: `name` is u16, bcd6, varint and the like; order and words may differ from the
