@@ -368,6 +368,11 @@ def _printed_term(term: str) -> str:
     return start + table["words"].get(end, end) + "".join(table["raised"][c] for c in power)
 
 
+def measured(number: str, code: str | None) -> str:
+    """A written number with its unit as people print it; alone where it has none, or counts."""
+    return f"{number} {printed(code or '')}".rstrip()
+
+
 @lru_cache(maxsize=4096)
 def printed(code: str) -> str:
     """A unit as people print it: `°C`, `µg/L`, `m³/h`, `dBm`, `NTU`; nothing for the 1 of counts."""

@@ -124,7 +124,7 @@ def me_of(request: Request) -> dict[str, Any]:
     person: Person = person_of(request)
     return {
         "username": person.username,
-        "name": person.first_name or person.username,
+        "name": person.called,
         "role": person.role,
         "zone": person.zone,
         "csrf": get_token(request._request),

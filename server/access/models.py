@@ -21,6 +21,11 @@ class Person(AbstractUser):
     class Meta(AbstractUser.Meta):
         constraints = [models.UniqueConstraint(Lower("username"), name="one_person_a_name")]
 
+    @property
+    def called(self) -> str:
+        """What others read of a person."""
+        return self.first_name or self.username
+
     def may(self, role: str) -> bool:
         return self.is_active and ROLES.index(self.role) >= ROLES.index(role)
 

@@ -67,7 +67,7 @@ class AlarmOut(serializers.ModelSerializer):
         return alarm.device.site.title if alarm.device.site else None
 
     def get_acknowledged_by(self, alarm: Alarm) -> str | None:
-        return (alarm.acknowledged_by.first_name or alarm.acknowledged_by.username) if alarm.acknowledged_by else None
+        return alarm.acknowledged_by.called if alarm.acknowledged_by else None
 
     def get_undo_until(self, alarm: Alarm) -> datetime | None:
         if alarm.acknowledged_at is None or alarm.acknowledged_by_id != self.context["person"].pk:
@@ -117,7 +117,7 @@ class EntryOut(serializers.ModelSerializer):
         ]
 
     def get_who(self, entry: JournalEntry) -> str | None:
-        return (entry.person.first_name or entry.person.username) if entry.person else None
+        return entry.person.called if entry.person else None
 
     def get_version(self, entry: JournalEntry) -> int | None:
         return entry.version.number if entry.version else None
@@ -292,7 +292,7 @@ class AcknowledgeView(APIView):
             now = timezone.now()
             if alarm.acknowledged_at is not None:
                 if alarm.acknowledged_by != person_of(request):
-                    who = str(alarm.acknowledged_by) if alarm.acknowledged_by else "somebody who is gone"
+                    who = alarm.acknowledged_by.called if alarm.acknowledged_by else "somebody who is gone"
                     raise Refused("not yours", f"{who} took this alarm, and only they can give it back", 409)
                 if now > alarm.acknowledged_at + UNDO:
                     raise Refused("too late", "an alarm can be given back for ten minutes; write a note instead", 409)

@@ -156,7 +156,7 @@ def check_base(definition: Definition, base: Base | None) -> None:
 
 
 def who(person: Person | None) -> str:
-    return (person.first_name or person.username) if person is not None else "Oculum"
+    return person.called if person is not None else "Oculum"
 
 
 def drafted_meanwhile(definition: Definition) -> str:

@@ -122,7 +122,7 @@ def rollout_out(definition: Definition) -> dict[str, Any]:
         "site_title": rollout.site.title if rollout.site else None,
         "share": rollout.share,
         "began_at": rollout.began_at,
-        "who": (rollout.person.first_name or rollout.person.username) if rollout.person else None,
+        "who": rollout.person.called if rollout.person else None,
         "text": rollout.version.text,
         "chosen": chosen | {"version": rollout.version.number},
         "others": others | {"version": definition.live.number if definition.live else None},

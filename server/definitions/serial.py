@@ -177,7 +177,7 @@ class VersionOut(serializers.ModelSerializer):
     def get_who(self, version: Version) -> str:
         if version.person is None:
             return "Oculum"  # the demo, or a decoder made from what devices say of themselves
-        return version.person.first_name or version.person.username
+        return version.person.called
 
 
 class DefinitionOut(serializers.ModelSerializer):
@@ -227,8 +227,7 @@ class DefinitionOut(serializers.ModelSerializer):
         return attrs
 
     def get_draft_who(self, definition: Definition) -> str | None:
-        by = definition.draft_by
-        return (by.first_name or by.username) if by is not None else None
+        return definition.draft_by.called if definition.draft_by is not None else None
 
     def get_trouble(self, definition: Definition) -> str | None:
         return trouble(definition)

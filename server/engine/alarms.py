@@ -9,7 +9,7 @@ import psycopg
 
 from oculum.alarms.evaluate import Transition
 from oculum.language.plan import ConditionPlan
-from oculum.quantities import printed
+from oculum.quantities import measured
 
 from .registry import Registry
 from .store import moment
@@ -92,7 +92,7 @@ def clear_retired(connection: psycopg.Connection, definition_id: int, at: int) -
 def _number(value: Any, unit: str | None) -> str:
     if value is None:
         return "no value"
-    return f"{value:.6g}" + (f" {printed(unit)}" if unit and unit != "1" else "")
+    return measured(f"{value:.6g}", unit)
 
 
 def said(plan: ConditionPlan, registry: Registry, transition: Transition) -> str:

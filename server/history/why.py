@@ -12,7 +12,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from oculum.quantities import printed
+from oculum.quantities import measured
 from server.access.errors import Refused
 from server.access.fields import whole
 from server.alarms.api import AlarmOut, EntryOut, answered, everything
@@ -63,8 +63,7 @@ def shown(value: Any, spec: dict[str, Any]) -> str:
     if kind == "time":
         return moment_of(int(value)).isoformat()
     if kind in ("number", "integer"):
-        unit = spec.get("unit")
-        return f"{float(value):.10g}" + (f" {printed(unit)}" if unit and unit != "1" else "")
+        return measured(f"{float(value):.10g}", spec.get("unit"))
     return str(value)[:200]
 
 
@@ -250,10 +249,9 @@ class WhyAlarmView(APIView):
         version: Version = alarm.version
         plan = condition_plan(version.text, alarm.device.type.key, version.fields, version.setpoints)
         limit = next((i for i in plan.limits if i.field == alarm.field), None) if plan else None
-        unit = f" {printed(alarm.unit)}" if alarm.unit else ""
         if limit is not None and alarm.limit is not None:
             source = whose_setpoint(alarm, limit.setpoint) if limit.setpoint else "a number in the condition's text"
-            steps.append(step("limit", f"The limit was {alarm.limit:g}{unit}", source))
+            steps.append(step("limit", f"The limit was {measured(format(alarm.limit, 'g'), alarm.unit)}", source))
         rule = next((line.strip() for line in version.text.split("\n") if line.strip().startswith("raise when")), "")
         held = f"; held for {lasting(plan.raise_held_us)}" if plan and plan.raise_held_us else ""
         steps.append(
@@ -274,9 +272,9 @@ class WhyAlarmView(APIView):
         for entry in entries:
             late = (entry.learned_at - entry.at).total_seconds()
             learned = f"learned {late:.0f} s later" if late >= 1 else ""
-            who = (entry.person.first_name or entry.person.username) if entry.person else ""
+            who = entry.person.called if entry.person else ""
             stage = "person" if entry.person else "alarm"
-            value = f"at {entry.value:g}{unit}" if entry.value is not None else ""
+            value = f"at {measured(format(entry.value, 'g'), alarm.unit)}" if entry.value is not None else ""
             steps.append(
                 step(
                     stage,
