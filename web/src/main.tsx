@@ -5,6 +5,7 @@ import { createRoot } from "react-dom/client";
 import { BrowserRouter } from "react-router";
 import { Refusal } from "./api/client";
 import { App } from "./app";
+import { showGround } from "./parts/ground";
 import "./styles.css";
 
 // Styles that dialogs add while they are open carry the page's nonce.
@@ -21,9 +22,7 @@ const client = new QueryClient({
   },
 });
 
-const ground = localStorage.getItem("oculum.ground");
-const dark = ground ? ground === "dark" : matchMedia("(prefers-color-scheme: dark)").matches;
-document.documentElement.dataset.ground = dark ? "dark" : "light";
+showGround();
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>

@@ -53,12 +53,15 @@ export function search(text: string, sections: Section[] = SECTIONS): Section[] 
     .map((row) => row.section);
 }
 
+/** A word as a pattern finds it: whole, none of its characters a mark of patterns. */
+const wholeWord = (word: string) => `\\b${word.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}\\b`;
+
 /** Where a word of the language is explained: the sections that have it as code, the most thorough first. */
 export function explained(word: string, sections: Section[] = SECTIONS): Section[] {
   if (!word) return [];
-  const escaped = word.replace(/[.*+?^${}()|[\]\\]/g, "\\$&");
-  const asCode = new RegExp(`\`[^\`\\n]*\\b${escaped}\\b[^\`\\n]*\``, "g");
-  const anywhere = new RegExp(`\\b${escaped}\\b`, "g");
+  const whole = wholeWord(word);
+  const asCode = new RegExp(`\`[^\`\\n]*${whole}[^\`\\n]*\``, "g");
+  const anywhere = new RegExp(whole, "g");
   return sections
     .filter((section) => section.doc === "language")
     .map((section) => ({
@@ -72,7 +75,7 @@ export function explained(word: string, sections: Section[] = SECTIONS): Section
 
 /** The part of a section that speaks of a word: its paragraphs and rows of tables, with the heads of these. */
 export function about(word: string, section: Section): string {
-  const has = new RegExp(`\\b${word.replace(/[.*+?^${}()|[\]\\]/g, "\\$&")}\\b`);
+  const has = new RegExp(wholeWord(word));
   const blocks: string[] = [];
   for (const block of section.text.split(/\n{2,}(?![^`]*```(?:[^`]*```[^`]*```)*[^`]*$)/)) {
     if (!has.test(block)) continue;

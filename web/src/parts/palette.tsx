@@ -6,7 +6,7 @@ import { ofSites, ofTypes } from "../api/queries";
 import { Trouble } from "./basics";
 import { useChosen } from "./chosen";
 import { Box } from "./dialog";
-import { setGround } from "./ground";
+import { groundNow, setGround } from "./ground";
 import { titleOfDoc } from "../help/titles";
 import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
@@ -81,7 +81,7 @@ export function Palette({
       setHeld(null);
     }
   }, [open]);
-  const other = document.documentElement.dataset.ground === "dark" ? "light" : "dark";
+  const other = groundNow() === "dark" ? "light" : "dark";
   const places: Act[] = [
     { word: "Devices", note: "place", path: "/devices" },
     { word: "Arrivals", note: "place", path: "/arrivals" },

@@ -1,6 +1,6 @@
 import { useEffect, useRef } from "react";
 import { Link, useLocation, useParams, useSearchParams } from "react-router";
-import { DOCS, search, SECTIONS, sectionsOf, slugOf } from "../help/sections";
+import { DOCS, search, SECTIONS } from "../help/sections";
 import HelpText from "../help/text";
 import { Empty, Heading } from "../parts/basics";
 import { useFilter } from "../parts/filters";
@@ -19,14 +19,14 @@ export default function Help() {
   const asked = params.get("q") ?? "";
   const found = DOCS.find(([key]) => key === doc);
   const content = useRef<HTMLDivElement>(null);
-  const sections = found ? sectionsOf(doc, found[2]) : [];
+  const sections = SECTIONS.filter((s) => s.doc === doc);
   useEffect(() => {
     if (!hash) return;
     const heading = content.current?.querySelector<HTMLElement>(`[id="${CSS.escape(hash.slice(1))}"]`);
     heading?.scrollIntoView({ block: "start" });
     heading?.focus({ preventScroll: true });
   }, [hash, doc]);
-  const hits = search(asked, SECTIONS).slice(0, MOST);
+  const hits = search(asked).slice(0, MOST);
   return (
     <>
       <Heading title="Help" about={found ? found[1] : undefined}>
@@ -91,7 +91,7 @@ export default function Help() {
           ) : found ? (
             sections.map((s) => (
               <section key={s.slug}>
-                <Title level={s.level} id={slugOf(s.title)}>
+                <Title level={s.level} id={s.slug}>
                   {s.title}
                 </Title>
                 <HelpText text={s.text} />
