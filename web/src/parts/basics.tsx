@@ -113,19 +113,28 @@ export function NameField({
       {...rest}
       value={value}
       onChange={(e) => change(e.target.value)}
-      problem={
-        wrong && (
-          <>
-            {wrong.problem}{" "}
-            {wrong.proposed && (
-              <button type="button" className="link" onClick={() => change(wrong.proposed)}>
-                use {wrong.proposed}
-              </button>
-            )}
-          </>
-        )
-      }
+      problem={wrong && <NameProblem wrong={wrong} take={change} />}
     />
+  );
+}
+
+/** The rule that a name breaks, and the button that takes one that would do. */
+export function NameProblem({
+  wrong,
+  take,
+}: {
+  wrong: { problem: string; proposed: string };
+  take: (name: string) => void;
+}) {
+  return (
+    <>
+      {wrong.problem}{" "}
+      {wrong.proposed && (
+        <button type="button" className="link" onClick={() => take(wrong.proposed)}>
+          use {wrong.proposed}
+        </button>
+      )}
+    </>
   );
 }
 

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { ofLanguage } from "../../api/queries";
 import { api, got, Refusal, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
+import { useAskBeforeLeaving } from "../../parts/unsaved";
 
 export type Definition = Schemas["DefinitionOut"];
 
@@ -148,13 +149,7 @@ export function useDraft(id: number) {
       setText(theirs.text);
     }),
   };
-  const loses = trouble !== null;
-  useEffect(() => {
-    if (!loses) return;
-    const ask = (event: BeforeUnloadEvent) => event.preventDefault();
-    window.addEventListener("beforeunload", ask);
-    return () => window.removeEventListener("beforeunload", ask);
-  }, [loses]);
+  useAskBeforeLeaving(trouble !== null);
   const format = useMutation({
     mutationFn: () => got(api.POST("/api/v1/format", { body: { text: text ?? "" } })),
     onSuccess: (found) => setText(found.text),

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
-import { exactly, Trouble, Wrong } from "../../parts/basics";
+import { exactly, NameProblem, Trouble, Wrong } from "../../parts/basics";
 import { Curve } from "../../parts/curve";
 import { exact } from "../../parts/time";
 import { UnitField } from "../../parts/unit-field";
@@ -121,20 +121,11 @@ export function Guesses({
       {(wrong || double || odd) && (
         <p className="text-[12px]">
           <Wrong>
-            {double ? (
-              `${field} is read already`
-            ) : odd ? (
-              "a scale is arithmetic on the raw number: / 100, * 0.1 - 40"
-            ) : (
-              <>
-                {wrong?.problem}{" "}
-                {wrong?.proposed && (
-                  <button type="button" className="link" onClick={() => setName(wrong.proposed)}>
-                    use {wrong.proposed}
-                  </button>
-                )}
-              </>
-            )}
+            {double
+              ? `${field} is read already`
+              : odd
+                ? "a scale is arithmetic on the raw number: / 100, * 0.1 - 40"
+                : wrong && <NameProblem wrong={wrong} take={setName} />}
           </Wrong>
         </p>
       )}

@@ -59,7 +59,6 @@ export default function EditDevice() {
         <DeviceForm
           key={d.revision}
           device={d}
-          cadence={d.own_cadence_s}
           submit="Save the changes"
           pending={save.isPending}
           onSubmit={(draft) => save.mutate(draft, { onSuccess: () => navigate(kept(`/devices/${name}`)) })}

@@ -3,7 +3,8 @@ import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
 import { Choose, NameField, TextField } from "../../parts/basics";
-import { amount, duration, labels, properName, writtenDuration, writtenLabels, wrongName } from "../../parts/written";
+import { duration, labels, properName, writtenDuration, writtenLabels, wrongName } from "../../parts/written";
+import { PositionFields, positionIn } from "./position";
 
 export type DeviceDraft = {
   name: string;
@@ -32,15 +33,12 @@ export function DeviceForm({
   onSubmit,
   name: given = "",
   device,
-  cadence,
 }: {
   submit: string;
   pending: boolean;
   onSubmit: (draft: DeviceDraft) => void;
   name?: string;
   device?: Schemas["DeviceOut"];
-  /** The own cadence of the device that is changed; null: as its type has it. */
-  cadence?: number | null;
 }) {
   const types = useQuery(ofTypes());
   const sites = useQuery(ofSites());
@@ -66,17 +64,17 @@ export function DeviceForm({
     labels: writtenLabels(device?.labels ?? {}),
     latitude: String(device?.latitude ?? ""),
     longitude: String(device?.longitude ?? ""),
-    cadence: writtenDuration(cadence),
+    cadence: writtenDuration(device?.own_cadence_s),
     phase: device?.phase ?? ("in service" as Schemas["PhaseEnum"]),
   });
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
   const read = {
     labels: labels(f.labels),
-    latitude: amount(f.latitude, -90, 90),
-    longitude: amount(f.longitude, -180, 180),
+    ...positionIn(f),
     cadence: duration(f.cadence),
   };
   const half = (read.latitude.value === null) !== (read.longitude.value === null);
+  const lacks = (written: string) => (half && written === "" ? "a position has both" : undefined);
   const unreadable = half || wrongName(f.name, "-") || Object.values(read).some((r) => r.problem);
   const type = f.type || types.data?.results[0]?.key || "";
   const chosen = types.data?.results.find((t) => t.key === type);
@@ -145,21 +143,13 @@ export function DeviceForm({
         placeholder="stage=growing row=2"
         problem={read.labels.problem}
       />
-      <TextField
-        label="latitude"
-        inputMode="decimal"
-        value={f.latitude}
-        onChange={put("latitude")}
-        note="degrees, WGS 84"
-        problem={read.latitude.problem ?? (half && f.latitude === "" ? "a position has both" : undefined)}
-      />
-      <TextField
-        label="longitude"
-        inputMode="decimal"
-        value={f.longitude}
-        onChange={put("longitude")}
-        note="degrees, WGS 84"
-        problem={read.longitude.problem ?? (half && f.longitude === "" ? "a position has both" : undefined)}
+      <PositionFields
+        written={f}
+        put={put}
+        problems={{
+          latitude: read.latitude.problem ?? lacks(f.latitude),
+          longitude: read.longitude.problem ?? lacks(f.longitude),
+        }}
       />
       <TextField
         label="reports every"
@@ -169,14 +159,7 @@ export function DeviceForm({
         note={chosen?.cadence_s ? `empty: every ${writtenDuration(chosen.cadence_s)}, as its type` : "such as 5 min"}
         problem={read.cadence.problem}
       />
-      {device && (
-        <Choose
-          label="service state"
-          value={f.phase}
-          onChange={put("phase")}
-          options={PHASES.map(([phase, words]) => [phase, words])}
-        />
-      )}
+      {device && <Choose label="service state" value={f.phase} onChange={put("phase")} options={PHASES} />}
       <div className="self-start pt-5">
         <button className="button strong" disabled={pending || !f.name || !type || Boolean(unreadable)}>
           {pending ? "Working …" : submit}

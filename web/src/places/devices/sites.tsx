@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites } from "../../api/queries";
@@ -7,8 +7,9 @@ import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { ownZone, zoneWord } from "../../parts/time";
-import { amount, wrongName } from "../../parts/written";
+import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
+import { PositionFields, positionIn } from "./position";
 
 type Site = Schemas["SiteOut"];
 
@@ -85,8 +86,7 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     longitude: String(site?.longitude ?? ""),
   });
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
-  const latitude = amount(f.latitude, -90, 90);
-  const longitude = amount(f.longitude, -180, 180);
+  const { latitude, longitude } = positionIn(f);
   const body = {
     title: f.title.trim() || f.name,
     parent: f.parent || null,
@@ -115,9 +115,10 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     mutationFn: () => got(api.DELETE("/api/v1/sites/{name}", { params: { path: { name: site!.name } } })),
     onSuccess: again,
   });
-  const zones = [
-    ...new Set([f.zone, ...all.map((s) => s.zone ?? "UTC"), ownZone(), "UTC", ...Intl.supportedValuesOf("timeZone")]),
-  ];
+  const zones = useMemo(() => {
+    const used = [f.zone, ...all.map((s) => s.zone ?? "UTC"), ownZone(), "UTC"];
+    return [...new Set([...used, ...Intl.supportedValuesOf("timeZone")])].map((z): [string, string] => [z, named(z)]);
+  }, [f.zone, all]);
   return (
     <form
       noValidate
@@ -152,28 +153,8 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
           empty="nothing: it is at the top"
           options={all.filter((s) => s.name !== site?.name).map((s) => [s.name, s.title])}
         />
-        <Choose
-          label="its clock"
-          value={f.zone}
-          onChange={put("zone")}
-          options={zones.map((zone) => [zone, named(zone)])}
-        />
-        <TextField
-          label="latitude"
-          inputMode="decimal"
-          value={f.latitude}
-          onChange={put("latitude")}
-          note="degrees, WGS 84"
-          problem={latitude.problem}
-        />
-        <TextField
-          label="longitude"
-          inputMode="decimal"
-          value={f.longitude}
-          onChange={put("longitude")}
-          note="degrees, WGS 84"
-          problem={longitude.problem}
-        />
+        <Choose label="its clock" value={f.zone} onChange={put("zone")} options={zones} />
+        <PositionFields written={f} put={put} problems={{ latitude: latitude.problem, longitude: longitude.problem }} />
         <div className="flex flex-wrap items-center gap-3 sm:col-span-2">
           {editable && (
             <button className="button strong" disabled={save.isPending || wrong || !f.name}>

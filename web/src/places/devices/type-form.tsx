@@ -2,9 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, got, Refusal, type Schemas } from "../../api/client";
-import { NameField, TextField, Trouble, Wrong } from "../../parts/basics";
+import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { UnitField } from "../../parts/unit-field";
+import { useAskBeforeLeaving } from "../../parts/unsaved";
 import { amount, duration, writtenDuration, wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 
@@ -114,12 +115,7 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
   useEffect(() => {
     if (failed) trouble.current?.scrollIntoView({ block: "center" }); // the form may be longer than the window
   }, [failed]);
-  useEffect(() => {
-    if (!changed) return;
-    const warn = (event: BeforeUnloadEvent) => event.preventDefault();
-    window.addEventListener("beforeunload", warn);
-    return () => window.removeEventListener("beforeunload", warn);
-  }, [changed]);
+  useAskBeforeLeaving(changed);
   const field = (i: number, part: Partial<FieldRow>) =>
     put({ fields: draft.fields.map((f, k) => (k === i ? { ...f, ...part } : f)) });
   const setpoint = (i: number, part: Partial<SetpointRow>) =>
@@ -375,27 +371,23 @@ function RowName({
   change: (name: string) => void;
   twice?: boolean;
 }) {
-  const wrong = wrongName(value, "_");
+  const broken = wrongName(value, "_");
+  const wrong = twice ? { problem: "This name stands twice.", proposed: broken?.proposed ?? "" } : broken;
   return (
     <div>
       <input
         className="input"
         aria-label={label}
-        aria-invalid={Boolean(wrong) || twice}
+        aria-invalid={Boolean(wrong)}
         autoComplete="off"
         spellCheck={false}
         value={value}
         onChange={(e) => change(e.target.value)}
       />
-      {(wrong || twice) && (
+      {wrong && (
         <div className="text-[12px]">
           <Wrong>
-            {twice ? "This name stands twice." : wrong?.problem}{" "}
-            {wrong?.proposed && (
-              <button type="button" className="link" onClick={() => change(wrong.proposed)}>
-                use {wrong.proposed}
-              </button>
-            )}
+            <NameProblem wrong={wrong} take={change} />
           </Wrong>
         </div>
       )}
