@@ -2,27 +2,13 @@
 
 from __future__ import annotations
 
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
 
 from .batches import FIRST_REASON, PRESENT, Column, Decoded, Failure
-from .language.plan import FieldSpec
-
-_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-
-
-def moment(us: int) -> str:
-    """A time as ISO 8601 in UTC, with decimals of a second where there are some; years beyond the calendar as
-    microseconds.
-    """
-    try:
-        found = _EPOCH + timedelta(microseconds=us)
-    except OverflowError:
-        return f"{us} us"
-    text = found.strftime("%Y-%m-%dT%H:%M:%S")
-    return f"{text}.{found.microsecond:06d}".rstrip("0").rstrip(".") + "Z" if found.microsecond else f"{text}Z"
+from .clocks import iso
+from .language.fields import FieldSpec
 
 
 def plain(spec: FieldSpec, column: Column, i: int) -> Any:
@@ -38,7 +24,7 @@ def plain(spec: FieldSpec, column: Column, i: int) -> Any:
         case "text":
             return str(value)
         case "time":
-            return moment(int(value))
+            return iso(int(value))
         case "position":
             return [short(float(v)) for v in value]
     return int(value) if spec.wide else short(float(value))
@@ -66,7 +52,7 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                     "field": spec.name,
                     "value": plain(spec, column, i),
                     "unit": spec.unit,
-                    "at": moment(int(group.at[i])),
+                    "at": iso(int(group.at[i])),
                 }
                 if group.device is not None and group.device[i] is not None:
                     answer["device"] = group.device[i]

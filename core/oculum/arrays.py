@@ -1,7 +1,10 @@
-"""Types of the arrays that go between the parts of the core, by what their elements are."""
+"""Types of the arrays that go between the parts of the core, by what their elements are; columns of objects, and the
+order of a column.
+"""
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import Any
 
 import numpy as np
@@ -12,3 +15,21 @@ Ints = NDArray[np.int64]  # numbers of rows, identities, times in microseconds
 Shorts = NDArray[np.integer[Any]]  # states, numbers of failures: whole numbers of any width
 Truths = NDArray[np.bool_]
 Values = NDArray[Any]  # as the kind of a field has them: float64, uint64, objects
+
+
+def objects(values: Iterable[Any]) -> np.ndarray:
+    """object (n,): values as they are, also where numpy would make numbers or a table of them."""
+    return np.array([*values, None], object)[:-1]
+
+
+def in_order(keys: np.ndarray) -> np.ndarray:
+    """int64 (n,): places of whole numbers (int64 (n,)) in rising order; equal ones stay as they stand.
+
+    Few different ones, as slots and devices are, are sorted in a time that grows with their count alone.
+    """
+    if len(keys) < 2 or not (keys[1:] < keys[:-1]).any():
+        return np.arange(len(keys))
+    low, high = int(keys.min()), int(keys.max())
+    if high - low < 1 << 16:
+        return np.argsort((keys - low).astype(np.uint16), kind="stable")
+    return np.argsort(keys, kind="stable")

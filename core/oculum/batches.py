@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from .arrays import Bytes, Ints, Shorts, Truths, Values
-from .language.plan import FieldSpec
+from .language.fields import FieldSpec
 from .text import harmless
 
 LONGEST_SENTENCE = 300
@@ -121,6 +121,17 @@ class Group:
     columns: dict[str, Column]
     device: Ints | None = None
     owner: Ints | None = None  # int64 (m,): the device that each reading belongs to, where it is not the sender
+
+    def chosen(self, keep: Ints) -> Group:
+        """Some of the readings. keep: int64 (k,), places in the rows."""
+        return Group(
+            self.fields,
+            self.rows[keep],
+            self.at[keep],
+            {name: column.taken(keep) for name, column in self.columns.items()},
+            self.device[keep] if self.device is not None else None,
+            self.owner[keep] if self.owner is not None else None,
+        )
 
 
 @dataclass(frozen=True)

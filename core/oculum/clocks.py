@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime, timedelta, timezone, tzinfo
 from functools import lru_cache
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -14,6 +14,8 @@ SECOND = 1_000_000
 DAY = 86_400 * SECOND
 _LETTERS = {"Y": "year", "M": "month", "D": "day", "h": "hour", "m": "minute", "s": "second"}
 _WIDTHS = {"Y": (2, 4), "M": (2,), "D": (2,), "h": (2,), "m": (2,), "s": (2,)}
+_MARKS, _DIGITS = [4, 7, 10, 13, 16, 19], [0, 1, 2, 3, 5, 6, 8, 9, 11, 12, 14, 15, 17, 18]  # of a time in ISO 8601
+_MARKED = np.frombuffer(b"--T::Z", np.uint8)
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
@@ -74,7 +76,7 @@ def calendar_us(year: Any, month: Any, day: Any, hour: Any, minute: Any, second:
 @lru_cache(maxsize=256)
 def _changes(zone: str, year: int) -> tuple[int, tuple[tuple[int, int, int], ...]]:
     """The offset of a zone at the start of a year, and its changes during it: (moment, offset before, offset after)."""
-    place = ZoneInfo(zone)
+    place = zone_of(zone)
 
     def offset(us: int) -> int:
         moment = (_EPOCH + timedelta(microseconds=us)).astimezone(place)
@@ -102,9 +104,19 @@ def _changes(zone: str, year: int) -> tuple[int, tuple[tuple[int, int, int], ...
     return start, tuple(found)
 
 
+@lru_cache(maxsize=256)
+def zone_of(zone: str) -> tzinfo:
+    """A time zone by its name, or by its offset such as `+01:00`. Raises ValueError, OSError or KeyError."""
+    fixed = re.fullmatch(r"([+-])([01][0-9]):?([0-5][0-9])", zone)
+    if fixed is None:
+        return ZoneInfo(zone)
+    offset = timedelta(hours=int(fixed[2]), minutes=int(fixed[3]))
+    return timezone(-offset if fixed[1] == "-" else offset)
+
+
 def known_zone(zone: str) -> bool:
     try:
-        ZoneInfo(zone)
+        zone_of(zone)
     except (ValueError, OSError, KeyError):
         return False
     return True
@@ -131,7 +143,7 @@ def local_to_utc(local: np.ndarray, zone: str, again: np.ndarray) -> np.ndarray:
 
 def utc_to_local(us: int, zone: str) -> tuple[datetime, bool]:
     """Local time in a zone, and whether that local time comes for the second time."""
-    local = (_EPOCH + timedelta(microseconds=us)).astimezone(ZoneInfo(zone))
+    local = (_EPOCH + timedelta(microseconds=us)).astimezone(zone_of(zone))
     return local, bool(local.fold)
 
 
@@ -160,7 +172,7 @@ def written_us(
         year = parts["Y"]
         if parts.get("short") is not None:
             now = received.astype("datetime64[us]").astype("datetime64[Y]").astype(np.int64) + 1970
-            year = now + np.mod(year - now + 50, 100) - 50
+            year = np.where(year > 99, year, now + np.mod(year - now + 50, 100) - 50)
         local, fine = calendar_us(year, parts["M"], parts["D"], *time)
         good &= fine
     else:
@@ -195,6 +207,38 @@ def parse_written(text: str, pattern: str) -> dict[str, int] | None:
 
 _EXTENDED = re.compile(r"(\d{4})-(\d\d)-(\d\d)T(\d\d):(\d\d):(\d\d)(?:[.,](\d{1,9}))?(Z|[+-]\d\d:\d\d)")
 _BASIC = re.compile(r"(\d{4})(\d\d)(\d\d)T(\d\d)(\d\d)(\d\d)(?:[.,](\d{1,9}))?(Z|[+-]\d\d(?:\d\d)?)")
+
+
+def iso(us: int) -> str:
+    """A time as ISO 8601 in UTC, with decimals of a second where there are some; years beyond the calendar as
+    microseconds.
+    """
+    try:
+        found = _EPOCH + timedelta(microseconds=us)
+    except OverflowError:
+        return f"{us} us"
+    text = found.strftime("%Y-%m-%dT%H:%M:%S")
+    return f"{text}.{found.microsecond:06d}".rstrip("0").rstrip(".") + "Z" if found.microsecond else f"{text}Z"
+
+
+def isos_us(texts: list[str]) -> np.ndarray | None:
+    """int64 (n,): microseconds of ISO 8601 times that are all written as `2000-01-01T00:00:00Z`; None where one is
+    not.
+    """
+    if set(map(len, texts)) != {20}:
+        return None
+    whole = "".join(texts)
+    if not whole.isascii():
+        return None
+    letters = np.frombuffer(whole.encode(), np.uint8).reshape(-1, 20)
+    if not (letters[:, _MARKS] == _MARKED).all():
+        return None
+    digits = letters[:, _DIGITS].astype(np.int64) - 48
+    if ((digits < 0) | (digits > 9)).any():
+        return None
+    year = digits[:, :4] @ np.array([1000, 100, 10, 1])
+    us, good = calendar_us(year, *(digits[:, k] * 10 + digits[:, k + 1] for k in (4, 6, 8, 10, 12)))
+    return us if good.all() and (year > 0).all() else None
 
 
 def iso_us(text: str) -> int:

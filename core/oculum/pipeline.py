@@ -11,61 +11,34 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from oculum.errors import OculumError
-
-from .alarms.evaluate import DeviceState, Transition, evaluate_condition
+from .alarms.bank import Transition
+from .alarms.room import Room
 from .batches import FIRST_REASON, Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
 from .history.events import Events, Newest, build_events, newest_after
-from .language.plan import ConditionPlan, DecoderPlan
+from .history.fleet import Fleet
+from .language.decoders.plan import DecoderPlan
 
 FUTURE_US = 5 * 60 * 1_000_000
 
 
-@dataclass(frozen=True)
-class WatchedCondition:
-    """A condition in force: its plan, which devices it watches, its limits, and its states."""
-
-    key: int
-    plan: ConditionPlan
-    selected: Callable[[int], bool]
-    setpoint: Callable[[int, str], float | None]
-    states: dict[int, DeviceState]
-
-
-class ConditionFailed(OculumError):
-    """A condition that could not be evaluated. key: which one."""
-
-    def __init__(self, key: int, error: Exception) -> None:
-        super().__init__(f"{type(error).__name__}: {error}")
-        self.key = key
-
-
-def advance(
-    condition: WatchedCondition, events: Events, newest: Mapping[tuple[int, str], Newest], until: int
-) -> list[tuple[int, Transition]]:
-    """The transitions of one condition over a batch, with its key. Raises ConditionFailed.
-
-    See `evaluate_condition`; where it fails, the condition's states are not to be used any more.
-    """
-    try:
-        found = evaluate_condition(
-            condition.plan, events, newest, condition.setpoint, condition.selected, condition.states, until
-        )
-    except Exception as error:
-        raise ConditionFailed(condition.key, error) from error
-    return [(condition.key, transition) for transition in found]
-
-
 @dataclass
 class Effects:
-    """What a batch does: columns of each lot, the newest values after it with the row that brought them, alarm
-    transitions by condition.
-    """
+    """What a batch does: columns of each lot, readings in their order, what happened to alarms."""
 
     decoded: list[Decoded] = field(default_factory=list)
-    newest: dict[tuple[int, str], tuple[Newest, int]] = field(default_factory=dict)
-    transitions: list[tuple[int, Transition]] = field(default_factory=list)
+    events: list[Events] = field(default_factory=list)
+    transitions: list[Transition] = field(default_factory=list)
+
+    @property
+    def newest(self) -> dict[tuple[int, str], tuple[Newest, int]]:
+        """What is newest after the batch, where that has changed: value, and the message's row."""
+        return {key: value for events in self.events for key, value in newest_after(events).items()}
+
+    def settle(self, newest: Fleet) -> None:
+        """Takes the newest values on."""
+        for events in self.events:
+            newest.take(events)
 
 
 Owners = Callable[[int, str], int | None]  # sender, name of a device: its number, where the sender may speak for it
@@ -77,17 +50,8 @@ def without_context(decoded: Decoded, context: int) -> Decoded:
         return decoded
     groups = []
     for group in decoded.groups:
-        keep = np.flatnonzero(group.rows >= context)
-        columns = {name: column.taken(keep) for name, column in group.columns.items()}
-        groups.append(
-            replace(
-                group,
-                rows=group.rows[keep] - context,
-                at=group.at[keep],
-                columns=columns,
-                device=group.device[keep] if group.device is not None else None,
-            )
-        )
+        kept = group.chosen(np.flatnonzero(group.rows >= context))
+        groups.append(replace(kept, rows=kept.rows - context))
     parts = [replace(part, row=part.row - context) for part in decoded.parts if part.row >= context]
     return Decoded(
         groups,
@@ -139,11 +103,7 @@ def owned(decoded: Decoded, sender: np.ndarray, owners: Owners) -> None:
                         ),
                     )
                 )
-        kept = np.flatnonzero(keep)
-        columns = {n: c.taken(kept) for n, c in group.columns.items()}
-        decoded.groups[place] = Group(
-            group.fields, group.rows[kept], group.at[kept], columns, group.device[kept], own[kept]
-        )
+        decoded.groups[place] = replace(group, owner=own).chosen(np.flatnonzero(keep))
 
 
 def guarded(plan: DecoderPlan, payloads: Payloads, trace: Trace | None, context: int) -> Decoded:
@@ -224,17 +184,7 @@ def decode_batch(
                 bad[rows] = True
     if bad.any():
         for group in decoded.groups:
-            keep = np.flatnonzero(~bad[group.rows])
-            columns: dict[str, Column] = {name: column.taken(keep) for name, column in group.columns.items()}
-            groups.append(
-                replace(
-                    group,
-                    rows=group.rows[keep],
-                    at=group.at[keep],
-                    columns=columns,
-                    device=group.device[keep] if group.device is not None else None,
-                )
-            )
+            groups.append(group.chosen(np.flatnonzero(~bad[group.rows])))
         decoded.groups = groups
     return decoded
 
@@ -257,18 +207,18 @@ def process(
     device: np.ndarray,
     arrival: np.ndarray,
     ids: np.ndarray,
-    newest: Mapping[tuple[int, str], Newest],
+    newest: Fleet,
     type_of: Callable[[int], int],
-    conditions: Callable[[int], list[WatchedCondition]],
+    room: Room | None,
     until: int,
     oldest_us: int,
     owners: Owners | None = None,
 ) -> Effects:
     """A batch through decoders and conditions.
 
-    device, arrival, ids: int64 (n,), the messages in order of arrival. type_of: a device's type; conditions:
-    those of a type. All that was read of one type counts together, whichever decoder read it, so that the
-    order of arrival holds. until: see `evaluate_condition`; oldest_us, owners: see `decode_batch` and `owned`.
+    device, arrival, ids: int64 (n,), the messages in order of arrival. type_of: a device's type. room: the conditions,
+    None where none is looked at. All that was read of one type counts together, whichever decoder read it, so that
+    the order of arrival holds. until: see `Room.advance`; oldest_us, owners: see `decode_batch` and `owned`.
     """
     effects = Effects()
     by_type: dict[int, list[Group]] = {}
@@ -280,25 +230,45 @@ def process(
         for group in decoded.groups:
             for type_, part in _of_types(group, lot.index, device, type_of):
                 by_type.setdefault(type_, []).append(part)
-    for type_, groups in by_type.items():
-        events = build_events(groups, device, arrival, newest, ids)
-        effects.newest |= newest_after(events)
-        for condition in conditions(type_):
-            effects.transitions += advance(condition, events, newest, until)
+    return evaluated(effects, by_type, device, arrival, ids, newest, room, until)
+
+
+def evaluated(
+    effects: Effects,
+    by_type: Mapping[int, Sequence[Group]],
+    device: np.ndarray,
+    arrival: np.ndarray,
+    ids: np.ndarray,
+    newest: Fleet,
+    room: Room | None,
+    until: int,
+) -> Effects:
+    """Readings by device type, put in order and held against the conditions of a room."""
+    events = {type_: build_events(groups, device, arrival, newest, ids) for type_, groups in by_type.items()}
+    effects.events += events.values()
+    if room is not None:
+        row, heard = _told(by_type, device)
+        effects.transitions = room.advance(events, heard, arrival[row], newest, until)
     return effects
 
 
-def between(group: Group, first: int, last: int) -> Group:
-    """What a group has of the batch's rows from `first` to before `last`, as a batch of their own."""
-    keep = np.flatnonzero((group.rows >= first) & (group.rows < last))
-    return replace(
-        group,
-        rows=group.rows[keep] - first,
-        at=group.at[keep],
-        columns={name: column.taken(keep) for name, column in group.columns.items()},
-        device=group.device[keep] if group.device is not None else None,
-        owner=group.owner[keep] if group.owner is not None else None,
-    )
+def _told(by_type: Mapping[int, Sequence[Group]], device: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """A message tells of its sender, and of every device that it has readings of: rows, rising, and devices."""
+    rows, heard = [np.arange(len(device))], [device]
+    for group in (group for groups in by_type.values() for group in groups):
+        owner = group.owner
+        if owner is None:
+            continue
+        other = np.flatnonzero(owner != device[group.rows])
+        rows.append(group.rows[other])
+        heard.append(owner[other])
+    row, told = np.concatenate(rows), np.concatenate(heard)
+    if len(row) == len(device):
+        return row, told
+    order = np.lexsort((told, row))
+    row, told = row[order], told[order]
+    fresh = np.append(True, (row[1:] != row[:-1]) | (told[1:] != told[:-1]))
+    return row[fresh], told[fresh]
 
 
 def _of_types(
@@ -309,22 +279,7 @@ def _of_types(
     owner = group.owner if group.owner is not None else device[rows]
     owners, which = np.unique(owner, return_inverse=True)
     types = np.array([type_of(int(o)) for o in owners], np.int64)
+    placed = replace(group, rows=rows, device=None, owner=owner)
     if len(set(types.tolist())) == 1:
-        return [(int(types[0]), Group(group.fields, rows, group.at, group.columns, None, owner))]
-    found = []
-    for type_ in np.unique(types).tolist():
-        keep = np.flatnonzero(types[which] == type_)
-        found.append(
-            (
-                int(type_),
-                Group(
-                    group.fields,
-                    rows[keep],
-                    group.at[keep],
-                    {n: c.taken(keep) for n, c in group.columns.items()},
-                    None,
-                    owner[keep],
-                ),
-            )
-        )
-    return found
+        return [(int(types[0]), placed)]
+    return [(type_, placed.chosen(np.flatnonzero(types[which] == type_))) for type_ in np.unique(types).tolist()]

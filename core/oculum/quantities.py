@@ -11,6 +11,7 @@ import json
 import math
 import re
 import tomllib
+import unicodedata
 from dataclasses import dataclass
 from fractions import Fraction
 from functools import cache, lru_cache
@@ -89,6 +90,9 @@ _ATOMS: dict[str, tuple[dict[str, int], str | None, bool]] = {
     "l": ({"length": 3}, "liter", True),
     "t": ({"mass": 1}, "metric_ton", True),
     "Hz": ({"time": -1}, "hertz", True),
+    "Bq": ({"time": -1}, "becquerel", True),
+    "Gy": ({"length": 2, "time": -2}, "gray", True),
+    "Sv": ({"length": 2, "time": -2}, "sievert", True),
     "N": (_FORCE, "newton", True),
     "gf": (_FORCE, "gram_force", True),
     "Pa": (_PRESSURE, "pascal", True),
@@ -114,7 +118,9 @@ _ATOMS: dict[str, tuple[dict[str, int], str | None, bool]] = {
     "[in_i]": (_LENGTH, "inch", False),
     "[mi_i]": (_LENGTH, "mile", False),
     "%": ({}, "percent", False),
+    "[ppth]": ({}, "permille", False),
     "[ppm]": ({}, "ppm", False),
+    "[ppb]": ({}, "ppb", False),
     "[pH]": ({"acidity": 1}, None, False),
     "B": ({"level": 1}, None, True),
     "bit": ({"data": 1}, "bit", True),
@@ -371,6 +377,36 @@ def _printed_term(term: str) -> str:
 def measured(number: str, code: str | None) -> str:
     """A written number with its unit as people print it; alone where it has none, or counts."""
     return f"{number} {printed(code or '')}".rstrip()
+
+
+@cache
+def _usual() -> dict[str, str]:
+    """How units are often written, and their codes: what people print, and what data sheets say."""
+    found: dict[str, str] = json.loads(Path(__file__).with_name("usual_units.json").read_text("utf-8"))
+    table = {text: code for code, text in _printing()["words"].items() if len(text) > 1 or text == "°"} | found
+    return {text.lower(): code for text, code in table.items()} | table
+
+
+def usual(written: str) -> str | None:
+    """The code of a unit that is written in another way: `Cel` for `°C`, `ug/m3` for `µg/m³`; None if none is known."""
+    text = unicodedata.normalize("NFKC", written.strip().replace("º", "°"))
+    text = text.translate({0x3BC: "u", 0x3A9: "Ohm", 0xB7: ".", 0x22C5: ".", 0x2212: "-", 0x2044: "/"})
+    table = _usual()
+    terms = [
+        table.get(term) or (term if is_unit(term) else table.get(term.lower(), term))
+        for term in re.split(r"([./])", re.sub(r"^1/", "/", text))
+    ]
+    code = table.get(text) or "".join(terms)
+    return code if code != written and is_unit(code) else None
+
+
+def is_unit(code: str) -> bool:
+    """Whether `code` is a unit that is known."""
+    try:
+        parse_unit(code)
+    except UnitError:
+        return False
+    return True
 
 
 @lru_cache(maxsize=4096)

@@ -11,8 +11,10 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..batches import Column
-from ..language.analysis import asks_cursor
-from ..language.plan import FieldSpec, ReadStep, RejectStep, Step
+from ..language.decoders.analysis import asks_cursor
+from ..language.decoders.plan import ReadStep, RejectStep, Step
+from ..language.expressions import Compared, Constant, Named
+from ..language.fields import FieldSpec
 from . import loops
 from .level import NO_TEXT, NOT_FINITE, Level, Window, kept, ones
 
@@ -93,8 +95,9 @@ def _line(step: Step) -> Line | None:
     ):
         return None
     if (
-        any(s.when is not None for s in cleaning.sentinels)
+        any(s.when is not None or s.fate != "missing" for s in cleaning.sentinels)
         or dict(spec.codes).get(-1) is not None
+        or step.moved
         or spec.kind not in ("number", "integer", "flag", "code")
     ):
         return None
@@ -255,6 +258,8 @@ def read(level: Level, block: Block) -> int:
     all_there = ones(count)
     for k, (line, some) in enumerate(zip(members[:done], odd.tolist(), strict=False)):
         level.columns[line.name] = Column(values[k], states[k] if some else all_there)
+        if line.codes:
+            level.codes[line.name] = dict(line.spec.codes)
         if not line.hidden:
             level.given.setdefault(line.name, line.spec)
     for slot, k in enumerate(block.raws):
@@ -317,15 +322,15 @@ def passes(level: Level, step: RejectStep) -> bool:
     """
     rule = step.rule
     if (
-        rule is None
-        or rule.op not in ("=", "!=")
-        or rule.args[0].op != "name"
-        or rule.args[1].op != "constant"
-        or not isinstance(rule.args[1].value, int | float)
+        not isinstance(rule, Compared)
+        or rule.sign not in ("=", "!=")
+        or not isinstance(rule.left, Named)
+        or not isinstance(rule.right, Constant)
+        or not isinstance(rule.right.value, int | float)
     ):
         return False
-    column = level.columns.get(rule.args[0].value)
+    column = level.columns.get(rule.left.name)
     if column is None or column.state is not ones(level.count) or column.values.dtype != np.float64:
         return False
-    equal = int(np.count_nonzero(column.values == rule.args[1].value))
-    return equal == (level.count if (rule.op == "=") == step.unless else 0)
+    equal = int(np.count_nonzero(column.values == rule.right.value))
+    return equal == (level.count if (rule.sign == "=") == step.unless else 0)

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+import gc
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
+from ..arrays import objects
 from ..batches import PRESENT, Column, Decoded, Group, Part, Payloads, Trace
 from ..language import limits
-from ..language.plan import ConstantSpec, DecoderPlan, FieldSpec
-from . import sources
+from ..language.decoders.plan import ConstantSpec, DecoderPlan
+from ..language.fields import FieldSpec
+from . import shapes, sources
 from .engine import Engine
-from .level import NOWHERE, Batch, Level, Window, blank, everyone
+from .level import FIRST_US, LAST_US, NO_DATE, NOWHERE, Batch, Level, Window, blank, everyone
 from .view import names_of
 
 
@@ -20,6 +24,16 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
 
     `trace` collects the place of every value of one message.
     """
+    if plan.source not in ("json", "cbor", "senml") or len(payloads) < sources.AT_ONCE or not gc.isenabled():
+        return _decode(plan, payloads, trace)
+    gc.disable()  # documents hold no circles, and to look for some among so many takes longer than to read them
+    try:
+        return _decode(plan, payloads, trace)
+    finally:
+        gc.enable()
+
+
+def _decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None) -> Decoded:
     count = len(payloads)
     batch = Batch(payloads, trace, np.full(count, -1, np.int32), np.full(count, -1, np.int32), tail=plan.tail)
     window = Window("bytes", payloads.data, payloads.starts, payloads.ends)
@@ -37,8 +51,8 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
             ):
                 window.table = (first, length, length)
     elif plan.source == "senml":
-        level, rows = _senml(batch, level)
-    else:
+        level, rows = _senml(batch, level, plan)
+    elif plan.source == "text" or not shapes.take(level, plan.source, plan.steps):
         rows = sources.parse_window(batch, level, window, plan.source, rows, 1)
         if plan.source != "text":
             _containers(level, rows)
@@ -56,7 +70,9 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
             unread += max(window.table[2] - window.read - plan.tail, 0)
         else:
             unread = np.maximum(window.unread() - plan.tail, 0)
-    return _finish(engine, top, unread)
+    found = _finish(engine, top, unread)
+    top.let_go()
+    return found
 
 
 def _constants(level: Level, constants: tuple[ConstantSpec, ...]) -> None:
@@ -76,20 +92,24 @@ def _constants(level: Level, constants: tuple[ConstantSpec, ...]) -> None:
 
 def _containers(level: Level, rows: np.ndarray) -> None:
     docs = level.window.docs or []
+    if set(map(type, docs)) <= {dict, list}:
+        return
     for row in rows.tolist():
         if not isinstance(docs[row], dict | list):
             found = sources.WORDS.get(type(docs[row]), "something else")
             level.fail(np.array([row]), "malformed", f"found {found}, expected an object or a list", 1, 0)
 
 
-def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
+def _senml(batch: Batch, level: Level, plan: DecoderPlan) -> tuple[Level, np.ndarray]:
     """One element a record of the pack, with its name, unit and time."""
     payloads = batch.payloads
     buffer = payloads.data.tobytes()
     up: list[int] = []
     records: list[tuple[str, str | None, int, sources.Measured]] = []
     for row, (a, b) in enumerate(zip(payloads.starts.tolist(), payloads.ends.tolist(), strict=True)):
-        found, wrong = sources.read_senml(buffer[a:b], int(payloads.received_us[row]))
+        found, wrong = sources.read_senml(buffer[a:b], int(payloads.received_us[row]), plan.labels)
+        if wrong is None and plan.records and not found:
+            wrong = ("malformed", "the pack has no record", 0)
         if wrong is None and len(found) > limits.ELEMENTS:
             wrong = ("malformed", f"the pack has more than {limits.ELEMENTS} records", 0)
         if wrong is not None:
@@ -99,7 +119,7 @@ def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
         records.extend(found)
     none = np.zeros(len(records), np.int64)
     window = Window("document", payloads.data, none, none, "malformed")
-    window.own = False
+    window.own, window.named = False, True
     window.docs = [
         {sources.quantity(name): measured, name.rpartition("/")[2]: measured, name: measured}
         for name, _, _, measured in records
@@ -107,8 +127,8 @@ def _senml(batch: Batch, level: Level) -> tuple[Level, np.ndarray]:
     child = Level(batch, len(records), window, level, np.array(up, np.int64))
     child.at = np.array([r[2] for r in records], np.int64)
     child.index = np.arange(1, len(records) + 1)
-    names = np.array([r[0] for r in records] + [None], object)[:-1]
-    units = np.array([r[1] for r in records] + [None], object)[:-1]
+    names = objects(r[0] for r in records)
+    units = objects(r[1] for r in records)
     child.columns["name"] = Column(names, np.ones(child.count, np.int16))
     child.columns["unit"] = Column(units, np.array([u is not None for u in units], np.int16))
     level.children[0] = [child]
@@ -171,8 +191,10 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
     for spec in level.given.values():
         if "{" in spec.name:
             _family(engine, level, spec, rows, messages, devices, groups)
+        elif spec.name in level.sent:
+            _as_sent(level, spec, rows, devices, groups)
         elif spec.name in level.moments:
-            _group(level, {spec.name: spec}, rows, messages, level.moments[spec.name][rows], devices, groups)
+            _group(level, {spec.name: spec}, rows, messages, level.moments_of(spec.name)[rows], devices, groups)
         else:
             plain[spec.name] = spec
     if plain:
@@ -184,6 +206,22 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
     for inner in level.all_inner():
         assert inner.up is not None
         _collect(engine, inner, inner.alive & alive[inner.up] if batch.deaths else inner.alive, groups)
+
+
+def _as_sent(level: Level, spec: FieldSpec, rows: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
+    """A field whose readings keep the unit in which they came: one group for each."""
+    choice, arms = level.sent[spec.name]
+    column, at = level.columns[spec.name], level.moments_of(spec.name)
+    for arm in np.unique(arms[rows]).tolist():
+        own = rows[arms[rows] == arm]
+        found = column.taken(own)
+        kept = spec
+        if arm >= 0:
+            a, b, c = choice.arms[arm][2]
+            kept = replace(spec, unit=choice.sent[arm])
+            found = Column((found.values * c - b) / a, found.state)
+        own_devices = devices[own] if devices is not None else None
+        groups.append(Group((kept,), level.message(own), at[own], {spec.name: found}, own_devices))
 
 
 def _group(
@@ -200,19 +238,25 @@ def _group(
     for name, spec in specs.items():
         column = level.columns.get(name)
         columns[name] = blank(spec, len(rows)) if column is None else column if full else column.taken(rows)
-        if spec.kind == "position":
-            columns[name] = _on_earth(level.batch, columns[name])
+        columns[name] = _sensible(level.batch, spec, columns[name])
     groups.append(Group(tuple(specs.values()), messages, at, columns, devices[rows] if devices is not None else None))
 
 
-def _on_earth(batch: Batch, column: Column) -> Column:
-    """A position that is none, for those who get the reading; rules of the decoder have seen it as it was sent."""
-    far = (np.abs(column.values[:, 0]) > 90) | (np.abs(column.values[:, 1]) > 180)
+def _sensible(batch: Batch, spec: FieldSpec, column: Column) -> Column:
+    """A position or a time that is none, for those who get the reading; rules have seen it as it was sent."""
+    if spec.kind not in ("position", "time"):
+        return column
+    values = column.values
+    if spec.kind == "position":
+        far, reason = (np.abs(values[:, 0]) > 90) | (np.abs(values[:, 1]) > 180), NOWHERE
+    else:
+        far, reason = (values < FIRST_US) | (values > LAST_US), NO_DATE
     far &= column.state == PRESENT
     if not far.any():
         return column
-    state = np.where(far, batch.reason(NOWHERE), column.state).astype(np.int16)
-    return Column(np.where(far[:, None], 0.0, column.values), state)
+    state = np.where(far, batch.reason(reason), column.state).astype(np.int16)
+    blank: Any = far[:, None] if values.ndim > 1 else far
+    return Column(np.where(blank, 0, values), state)
 
 
 def _family(
@@ -232,19 +276,19 @@ def _family(
     if not len(rows):
         return
     names = names_of(level, spec.name, rows)
-    at = level.moments.get(spec.name, level.at)
+    at = level.moments_of(spec.name)
     distinct, which = np.unique(np.array(names), return_inverse=True)
     if len(distinct) > limits.FIELDS:
         distinct = distinct[: limits.FIELDS]
     for number, name in enumerate(distinct.tolist()):
         own = rows[which == number]
-        named = FieldSpec(name, spec.kind, spec.unit, spec.codes, spec.wide)
+        named = replace(spec, name=name)
         groups.append(
             Group(
                 (named,),
                 level.message(own),
                 at[own],
-                {name: _on_earth(level.batch, column.taken(own)) if spec.kind == "position" else column.taken(own)},
+                {name: _sensible(level.batch, spec, column.taken(own))},
                 devices[own] if devices is not None else None,
             )
         )

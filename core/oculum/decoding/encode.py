@@ -11,11 +11,9 @@ import orjson
 from oculum.errors import OculumError
 
 from ..batches import ABSENT, FIRST_REASON, PRESENT, Column
-from ..language.evaluate import Val, evaluate
-from ..language.plan import (
+from ..language.decoders.plan import (
     DecoderPlan,
     DeriveStep,
-    Ex,
     LengthStep,
     Linear,
     ReadStep,
@@ -26,6 +24,8 @@ from ..language.plan import (
     ValueStep,
     WhenStep,
 )
+from ..language.evaluate import Val, evaluate
+from ..language.expressions import CheckSum, Compared, Ex, Stored
 from .checksums import check
 from .numbers import PAD
 
@@ -52,7 +52,7 @@ class _Values:
     def setpoint(self, name: str) -> Val:
         raise EncodeError("a decoder has no setpoints")
 
-    def payload(self, ex: Ex) -> Val:
+    def special(self, ex: Ex) -> Val:
         return Val(0, False)
 
 
@@ -81,7 +81,7 @@ class _Bytes:
         self.cursor = np.zeros(count, np.int64)
         self.end = np.zeros(count, np.int64)
         self.last = np.zeros(count, np.int64)
-        self.checks: list[Ex] = []
+        self.checks: list[tuple[CheckSum, Stored]] = []
 
     def run(self, steps: tuple[Step, ...], rows: np.ndarray) -> None:
         for step in steps:
@@ -102,13 +102,17 @@ class _Bytes:
                         Column(values, np.broadcast_to(np.asarray(found.known), (self.count,)).astype(np.int16)),
                     )
                 case RejectStep():
-                    if (
-                        step.unless
-                        and step.rule is not None
-                        and step.rule.op == "="
-                        and {a.op for a in step.rule.args} == {"check", "read"}
+                    if step.rule is not None and any(
+                        isinstance(part, CheckSum) and part.until is not None for part in step.rule.walk()
                     ):
-                        self.checks.append(step.rule)
+                        raise EncodeError(
+                            f"line {step.line} checks as far as the message says and cannot be written back"
+                        )
+                    match step.rule if step.unless else None:
+                        case Compared(sign="=", left=CheckSum() as checking, right=Stored() as place):
+                            self.checks.append((checking, place))
+                        case Compared(sign="=", left=Stored() as place, right=CheckSum() as checking):
+                            self.checks.append((checking, place))
                 case SkipStep():
                     self.cursor[rows] += int(step.count) * step.unit_bits // 8  # type: ignore[arg-type]
                     self.end[rows] = np.maximum(self.end[rows], self.cursor[rows])
@@ -186,16 +190,14 @@ class _Bytes:
 
     def payloads(self) -> list[bytes]:
         lengths = self.end + self.plan.tail
-        for rule in self.checks:
-            checking, place = (rule.args if rule.args[0].op == "check" else rule.args[::-1])[:2]
-            name, first, last, _, parameters = checking.value
-            raw = place.value
+        for checking, place in self.checks:
+            first, last, raw = checking.first, checking.last, place.raw
             stride = self.out.shape[1]
             base = np.arange(self.count) * stride
             begin = base + (first if first >= 0 else lengths + first)
             end = base + (last if last >= 0 else lengths + last) + 1
             flat = np.concatenate([self.out.ravel(), np.zeros(PAD, np.uint8)])
-            total = check(name, flat, begin, end - begin, parameters).astype(np.uint64)
+            total = check(checking.name, flat, begin, end - begin, checking.parameters).astype(np.uint64)
             at = raw.place.offset if raw.place.offset >= 0 else lengths + raw.place.offset
             for k in range(raw.place.width):
                 shift = 8 * k if raw.little else 8 * (raw.place.width - 1 - k)

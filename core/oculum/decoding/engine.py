@@ -9,14 +9,13 @@ import numpy as np
 
 from ..batches import ABSENT, FIRST_REASON, Decoded, Part, Payloads
 from ..language import limits
-from ..language.plan import (
+from ..language.decoders.plan import (
     ApartStep,
     ChooseStep,
     ColumnsStep,
     DecoderPlan,
     DeriveStep,
     DeviceStep,
-    Ex,
     HandStep,
     LengthStep,
     MissingStep,
@@ -34,6 +33,8 @@ from ..language.plan import (
     ValueStep,
     WhenStep,
 )
+from ..language.evaluate import as_floats, within_64_bits
+from ..language.expressions import Constant, Ex
 from . import block, records, repeats, sources, values
 from .level import Batch, Level, Window, empty_values, kept, ones
 from .reading import Reading
@@ -114,11 +115,7 @@ class Engine(Reading):
             case StampStep():
                 found = self.value(step.value, level, rows)
                 known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
-                moments = np.broadcast_to(found.values, (len(rows),))
-                level.at[rows] = np.where(known, moments, level.at[rows])
-                if level.stamped is None:
-                    level.stamped = np.zeros(level.count, bool)
-                level.stamped[rows] = known
+                level.stamp(rows[known], np.broadcast_to(found.values, (len(rows),))[known])
             case DeviceStep():
                 self.device(level, step, rows)
             case LengthStep():
@@ -182,8 +179,10 @@ class Engine(Reading):
             result = np.broadcast_to(np.asarray(found.values, np.int64), (count,)).copy()
         elif kind == "position":
             result = np.broadcast_to(np.asarray(found.values, float), (count, 2)).copy()
+        elif step.spec.wide:
+            result, found = within_64_bits(step.value, found, count)
         else:
-            result = np.broadcast_to(np.asarray(found.values, float), (count,)).copy()
+            result = np.broadcast_to(np.asarray(as_floats(step.value, found), float), (count,)).copy()
         state: np.ndarray
         if isinstance(found.state, np.ndarray):
             own = found.state.astype(np.int16)
@@ -191,7 +190,10 @@ class Engine(Reading):
         else:
             state = ones(count) if found.state == 1 else np.full(count, int(found.state), np.int16)
         if step.cleaning.sentinels or step.cleaning.low is not None or step.cleaning.convert is not None:
-            result, state = self.clean(level, step.cleaning, rows, result, state, [], False)
+            result, state = self.clean(level, step, rows, result, state, [], False)
+            if len(state) != count:
+                rows = rows[level.alive[rows]]
+                count = len(rows)
         state = self.batch.state_of(state, count)
         level.put(step.spec, rows, result, state)
         if not step.hidden:
@@ -239,7 +241,7 @@ class Engine(Reading):
     def length(self, level: Level, step: LengthStep, rows: np.ndarray) -> None:
         window = level.window
         if (
-            step.low.op == "constant"
+            isinstance(step.low, Constant)
             and window.table is not None
             and window.table[2] == step.low.value
             and (step.high is None or step.high is step.low)
@@ -254,7 +256,6 @@ class Engine(Reading):
             else (low, np.zeros(len(rows), bool))
         )
         lengths = (window.end - window.start)[rows]
-        what = "the payload" if window.short == "too short" else "the part"
         exact = step.high is step.low
         for bad, code, side in (
             (low_known & (lengths < low), window.short, low),
@@ -270,12 +271,12 @@ class Engine(Reading):
                 level.fail(
                     some[level.alive[some]],
                     code,
-                    f"{what} has {length} bytes, expected {word}{want}",
+                    f"{window.called} has {length} byte{'' if length == 1 else 's'}, expected {word}{want}",
                     step.line,
                     min(length, want),
                 )
             rest = rows[bad]
-            level.fail(rest[level.alive[rest]], code, f"{what} has another length than expected", step.line)
+            level.fail(rest[level.alive[rest]], code, f"{window.called} has another length than expected", step.line)
 
     def skip(self, level: Level, step: SkipStep, rows: np.ndarray) -> None:
         window = level.window
@@ -285,16 +286,27 @@ class Engine(Reading):
             and window.offset is not None
             and len(rows) == level.count
         ):
-            window.seek(window.offset + step.count)
-            return
+            to = window.offset + step.count
+            if window.safe >= to or bool((window.lengths >= to).all()):
+                window.seek(to)
+                return
         count: Any = step.count
         if isinstance(step.count, Ex):
             found, known = self.numbers(step.count, level, rows)
-            rows, count = rows[known], np.clip(found[known], 0, 8 * limits.PAYLOAD_BYTES).astype(np.int64)
+            level.fail(rows[~known], "malformed", "how far to skip is not known", step.line)
+            back = known & (found < 0)
+            level.fail(rows[back], "malformed", "the message says to skip backwards", step.line)
+            kept = known & ~back
+            rows, count = rows[kept], np.clip(found[kept], 0, 8 * limits.PAYLOAD_BYTES).astype(np.int64)
         at = window.cursor[rows]
         if step.unit_bits == 8:
             at = (at + 7) >> 3 << 3
-        window.cursor[rows] = at + count * step.unit_bits
+        to = at + count * step.unit_bits
+        short = to > window.end[rows] * 8
+        if short.any():
+            behind = (to[short] >> 3) - window.start[rows[short]]
+            level.too_short(rows[short], np.maximum(behind - 1, 0), 1, step.line, "what is skipped")
+        window.cursor[rows[~short]] = to[~short]
 
     def apart(self, level: Level, step: ApartStep, rows: np.ndarray) -> None:
         """A block that is refused by itself: what it has given is taken back for the rows that fail in it."""

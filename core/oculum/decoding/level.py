@@ -13,15 +13,19 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
-from ..arrays import Shorts, Values
+from ..arrays import Shorts, Values, objects
 from ..batches import FIRST_REASON, Column, Failure, Part, Payloads, Trace
-from ..language.plan import FieldSpec
+from ..language.decoders.plan import ReadStep, UnitChoice, ValueStep
+from ..language.fields import FieldSpec
 
 T = TypeVar("T")
 NO_TEXT = "code without a text"
 NOWHERE = "no place on the earth"  # a latitude beyond 90 degrees, or a longitude beyond 180
+NO_DATE = "no date of the calendar"  # before the year 1, or after 9999
+FIRST_US, LAST_US = -62_135_596_800_000_000, 253_402_300_799_999_999
 NOT_FINITE = "not a number"
 NO_EARLIER = "no earlier message"
+NO_MOMENT = int(np.iinfo(np.int64).min)
 
 
 @lru_cache(maxsize=64)
@@ -53,6 +57,19 @@ def empty_values(spec: FieldSpec, count: int) -> np.ndarray:
     if spec.kind == "time":
         return np.zeros(count, np.int64)
     return np.zeros(count, np.uint64) if spec.wide else np.zeros(count)
+
+
+def coded(numbers: np.ndarray, step: ReadStep | ValueStep) -> tuple[np.ndarray, np.ndarray]:
+    """The codes of a line as its field has them, and which have a text (bool (n,)). numbers: as they are stored."""
+    own = step.moved or tuple((n, n) for n, _ in step.spec.codes)
+    known = np.isin(numbers, [n for n, _ in own if n >= 0])
+    result = numbers
+    if step.moved:
+        table = np.array(sorted(own), float)
+        place = np.minimum(np.searchsorted(table[:, 0], numbers), len(table) - 1)
+        result = np.where(known, table[place, 1], numbers)
+    other = dict(own).get(-1)
+    return (result, known) if other is None else (np.where(known, result, float(other)), np.ones(len(known), bool))
 
 
 def kept(step: object, name: str, make: Callable[[], T]) -> T:
@@ -122,9 +139,13 @@ class Window:
         self.start = start
         self.end = end
         self.short = short
+        self.called = "the payload" if short == "too short" else "the part"
         self.offset: int | None = 0
+        self.begun: np.ndarray | None = None  # where this turn of a repeat begins, if not at its start
         self._cursor: np.ndarray | None = None
-        self.docs: list[Any] | None = None
+        self._docs: list[Any] | None = None
+        self.again: Callable[[], list[Any]] | None = None  # parses the documents that were let go
+        self.named = False  # a document is a SenML record, by its names
         self.table: tuple[int, int, int] | None = None
         self.last: int | np.ndarray | None = None  # where the line before stood, for `same`
         self.records: Any = None  # Records, see records.py
@@ -139,6 +160,16 @@ class Window:
         self.pending: list[tuple[str, str] | None] | None = None  # what is wrong with an element from the start
         self.safe = 0  # so many bytes from every start lie within the window
         self.own = True  # its bytes are those of the message, and a place in it can be shown
+
+    @property
+    def docs(self) -> list[Any] | None:
+        if self._docs is None and self.again is not None:
+            self._docs, self.again = self.again(), None
+        return self._docs
+
+    @docs.setter
+    def docs(self, docs: list[Any] | None) -> None:
+        self._docs, self.again = docs, None
 
     @property
     def lengths(self) -> np.ndarray:
@@ -205,6 +236,8 @@ class Level:
         self.ran: dict[int, np.ndarray] = {}
         self.moments: dict[str, np.ndarray] = {}  # own times of fields
         self.given: dict[str, FieldSpec] = {}  # fields that are readings, in their order
+        self.sent: dict[str, tuple[UnitChoice, np.ndarray]] = {}  # in which unit each row came, where it keeps it
+        self.codes: dict[str, dict[int, str]] = {}  # texts of the codes that have been read
         self.boundary: tuple[str, np.ndarray] | None = None  # an `apart` block: its word, rows refused in it
         self.carry: dict[str, Column] = {}
         self.late: list[tuple[Any, np.ndarray]] = []
@@ -215,6 +248,33 @@ class Level:
     # rows ---------------------------------------------------------------------
     def full(self, rows: np.ndarray) -> bool:
         return len(rows) == self.count
+
+    def stamp(self, rows: np.ndarray, moments: np.ndarray) -> None:
+        """Rows were measured at a moment (int64, µs). What has been read of them in repeats moves along, unless it was
+        read under a stamp before this one.
+        """
+        if self.stamped is None:
+            self.stamped = np.zeros(self.count, bool)
+        by = np.zeros(self.count, np.int64)
+        by[rows] = np.where(self.stamped[rows], 0, moments - self.at[rows])
+        self.at[rows] = moments
+        self.stamped[rows] = True
+        self._move(by)
+
+    def _move(self, by: np.ndarray) -> None:
+        for child in (child for children in self.children.values() for child in children):
+            assert child.up is not None
+            own = by[child.up]
+            if child.stamped is not None:
+                own = np.where(child.stamped, 0, own)
+            if own.any():
+                child.at = child.at + own
+                child._move(own)
+
+    def moments_of(self, name: str) -> np.ndarray:
+        """When a field was measured in each row: at a moment of its own, else at that of the row."""
+        own = self.moments.get(name)
+        return self.at if own is None else np.where(own == NO_MOMENT, self.at, own)
 
     def living(self, rows: np.ndarray) -> np.ndarray:
         return rows[self.alive[rows]] if self.batch.deaths else rows
@@ -261,7 +321,7 @@ class Level:
     def too_short(self, rows: np.ndarray, begin: np.ndarray, width: int, line: int, name: str) -> None:
         window = self.window
         code = window.short
-        what = "the payload" if code == "too short" else "the part"
+        what = window.called
         lengths = (window.end - window.start)[rows]
         for at in np.unique(begin)[:16]:
             some = begin == at
@@ -270,12 +330,17 @@ class Level:
                 where = f"byte {at}" if width == 1 else f"bytes {at} to {at + width - 1}"
                 if at < 0:
                     where = f"{-at} bytes before it begins"
-                self.fail(chosen, code, f"{what} has {length} bytes; {name} stands in {where}", line, int(length))
+                plural = "" if length == 1 else "s"
+                self.fail(
+                    chosen, code, f"{what} has {length} byte{plural}; {name} stands in {where}", line, int(length)
+                )
         rest = rows[self.alive[rows]]
         self.fail(rest, code, f"{what} ends before {name}", line)
 
     # columns ------------------------------------------------------------------
     def put(self, spec: FieldSpec, rows: np.ndarray, values: np.ndarray, state: np.ndarray) -> None:
+        if spec.kind == "code":
+            self.codes[spec.name] = dict(spec.codes)
         if self.full(rows) and spec.name not in self.columns:
             self.columns[spec.name] = Column(values, state)
             return
@@ -287,6 +352,11 @@ class Level:
                 column.values = column.values.copy()
             if not column.state.flags.writeable:
                 column.state = column.state.copy()
+        if spec.wide and column.values.dtype.kind in "iuf" and column.values.dtype != values.dtype:
+            # Signed and unsigned ones have no number in common that holds both.
+            column.values = objects(map(int, column.values.tolist()))
+        if column.values.dtype == object and spec.wide:
+            values = objects(map(int, values.tolist()))
         if values.dtype != column.values.dtype and column.values.dtype != object:
             column.values = column.values.astype(
                 np.result_type(values.dtype, column.values.dtype) if column.state.any() else values.dtype
@@ -336,6 +406,18 @@ class Level:
             found[:] = [merged(found)]
         return found[0]
 
+    def let_go(self) -> None:
+        """Gives the documents back at once: levels speak of each other, and would keep them until they are searched
+        for.
+        """
+        for pieces in self.children.values():
+            for piece in pieces:
+                piece.let_go()
+        self.window.docs = None
+        self.window.found.clear()
+        self.root_window.docs = None
+        self.root_window.found.clear()
+
     def all_inner(self) -> list[Level]:
         return [level for number in list(self.children) if (level := self.inner(number)) is not None]
 
@@ -366,6 +448,12 @@ def merged(levels: list[Level]) -> Level:
         )
     for level in levels:
         result.given.update(level.given)
+        result.codes.update(level.codes)
+    for name in dict.fromkeys(name for level in levels for name in level.sent):
+        choice = next(level.sent[name][0] for level in levels if name in level.sent)
+        none = [np.full(level.count, -1, np.int16) for level in levels]
+        arms = [lv.sent[name][1] if name in lv.sent else no for lv, no in zip(levels, none, strict=True)]
+        result.sent[name] = choice, np.concatenate(arms)
     for name in dict.fromkeys(name for level in levels for name in level.columns):
         sample = next(level.columns[name] for level in levels if name in level.columns)
         values: list[Values] = []
@@ -383,9 +471,12 @@ def merged(levels: list[Level]) -> Level:
             else:
                 values.append(column.values)
                 states.append(column.state)
+        if len({part.dtype.kind for part in values} & {"i", "u"}) == 2:  # which have no number in common for both
+            values = [part.astype(object) for part in values]
         result.columns[name] = Column(np.concatenate(values), np.concatenate(states))
     for name in dict.fromkeys(name for level in levels for name in level.moments):
-        result.moments[name] = np.concatenate([level.moments.get(name, level.at) for level in levels])
+        none = [np.full(level.count, NO_MOMENT) for level in levels]
+        result.moments[name] = np.concatenate([lv.moments.get(name, no) for lv, no in zip(levels, none, strict=True)])
     for number in dict.fromkeys(n for level in levels for n in level.children):
         pieces = []
         for level, offset in zip(levels, offsets, strict=False):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cache
+from types import FunctionType
 from typing import Any
 
 import numpy as np
@@ -41,6 +42,110 @@ UNSIGNED, SIGNED, FLOATING = 0, 1, 2
 # what is wrong with a row of records
 CUT, OVERLONG, ENDLESS, TOO_MANY = 1, 2, 3, 4
 LARGEST = 2**54  # a tag or a size beyond is none that anybody reads
+
+
+def joined(data: Any, place: Any, size: int, width: int, little: bool, bits: Any) -> None:
+    """Bytes as whole numbers: uint64 (size,) into `bits`, from the places in `place`."""
+    one, eight = np.uint64(1), np.uint64(8)
+    if width == 1:
+        for i in range(size):
+            bits[i] = data[place[i]]
+    elif width == 2 and little:
+        for i in range(size):
+            bits[i] = np.uint64(data[place[i]]) | np.uint64(data[place[i] + one]) << eight
+    elif width == 2:
+        for i in range(size):
+            bits[i] = np.uint64(data[place[i]]) << eight | np.uint64(data[place[i] + one])
+    elif width == 4 and little:
+        for i in range(size):
+            at4 = place[i]
+            low = np.uint32(data[at4]) | np.uint32(data[at4 + one]) << np.uint32(8)
+            bits[i] = (
+                low
+                | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(16)
+                | np.uint32(data[at4 + np.uint64(3)]) << np.uint32(24)
+            )
+    elif width == 4:
+        for i in range(size):
+            at4 = place[i]
+            high = np.uint32(data[at4]) << np.uint32(24) | np.uint32(data[at4 + one]) << np.uint32(16)
+            bits[i] = high | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(8) | np.uint32(data[at4 + np.uint64(3)])
+    else:
+        for i in range(size):
+            joined = np.uint64(0)
+            for k in range(width):
+                joined = joined << eight | np.uint64(data[place[i] + np.uint64(width - 1 - k if little else k)])
+            bits[i] = joined
+
+
+def stored(bits: Any, size: int, width: int, storage: int, shift: Any, mask: Any, sign: int, value: Any) -> None:
+    """Whole numbers as what they are stored for: float64 (size,) into `value`."""
+    if storage == FLOATING and width == 4:
+        short = bits[:size].astype(np.uint32).view(np.float32)
+        for i in range(size):
+            value[i] = short[i]
+    elif storage == FLOATING:
+        value[:] = bits[:size].view(np.float64)
+    elif storage == SIGNED:
+        for i in range(size):
+            value[i] = np.float64((np.int64(bits[i] >> shift & mask) ^ sign) - sign)
+    else:
+        for i in range(size):
+            value[i] = np.float64(np.int64(bits[i] >> shift & mask))
+
+
+def judged(
+    value: Any, state: Any, size: int, codes: Any, first_code: int, last_code: int, top: Any, marks: Any, reasons: Any,
+    first_mark: int, last_mark: int,
+) -> None:  # fmt: skip
+    """Numbers that are no values: no code of the line, or a mark. Their states say why."""
+    if top >= 0:
+        for i in range(size):
+            if state[i] == 1 and value[i] > top:
+                state[i] = NO_CODE
+    elif last_code > first_code:
+        for i in range(size):
+            a, b = first_code, last_code
+            while a < b:
+                middle = (a + b) // 2
+                if codes[middle] < value[i]:
+                    a = middle + 1
+                else:
+                    b = middle
+            if state[i] == 1 and (a == last_code or codes[a] != value[i]):
+                state[i] = NO_CODE
+    for k in range(first_mark, last_mark):
+        mark = marks[k]
+        for i in range(size):
+            if state[i] == 1 and (value[i] == mark or (mark != mark and value[i] != value[i])):
+                state[i] = reasons[k]
+
+
+def scaled(value: Any, size: int, scale: Any) -> None:
+    """(value * a + b) / c, in place."""
+    if scale[0] != 1.0:
+        for i in range(size):
+            value[i] *= scale[0]
+    if scale[1] != 0.0:
+        for i in range(size):
+            value[i] += scale[1]
+    if scale[2] != 1.0:
+        for i in range(size):
+            value[i] /= scale[2]
+
+
+def bounded(value: Any, state: Any, size: int, floating: bool, outside: int, lowest: float, highest: float) -> None:
+    """Values that are no number, or out of range, are missing. outside: the state of those, -1 without a range."""
+    if floating:
+        for i in range(size):
+            if not np.isfinite(value[i]):
+                value[i] = 0.0
+                if state[i] == 1:
+                    state[i] = NO_NUMBER
+    if outside >= 0:
+        for i in range(size):
+            if state[i] == 1 and (value[i] < lowest or value[i] > highest):
+                state[i] = outside
 
 
 def numbers(
@@ -78,7 +183,6 @@ def numbers(
     count = values.shape[1]
     place = np.empty(PORTION, np.uint64)
     bits = np.empty(PORTION, np.uint64)
-    one, eight = np.uint64(1), np.uint64(8)
     done = lines.shape[0]
     for start in range(0, count, PORTION):  # what a portion takes stays near the processor
         size = min(PORTION, count - start)
@@ -111,96 +215,19 @@ def numbers(
                 if wrong:
                     done = line
                     break
-            # the bytes, as whole numbers
-            if width == 1:
-                for i in range(size):
-                    bits[i] = data[place[i]]
-            elif width == 2 and little:
-                for i in range(size):
-                    bits[i] = np.uint64(data[place[i]]) | np.uint64(data[place[i] + one]) << eight
-            elif width == 2:
-                for i in range(size):
-                    bits[i] = np.uint64(data[place[i]]) << eight | np.uint64(data[place[i] + one])
-            elif width == 4 and little:
-                for i in range(size):
-                    at4 = place[i]
-                    low = np.uint32(data[at4]) | np.uint32(data[at4 + one]) << np.uint32(8)
-                    bits[i] = (
-                        low
-                        | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(16)
-                        | np.uint32(data[at4 + np.uint64(3)]) << np.uint32(24)
-                    )
-            elif width == 4:
-                for i in range(size):
-                    at4 = place[i]
-                    high = np.uint32(data[at4]) << np.uint32(24) | np.uint32(data[at4 + one]) << np.uint32(16)
-                    bits[i] = (
-                        high | np.uint32(data[at4 + np.uint64(2)]) << np.uint32(8) | np.uint32(data[at4 + np.uint64(3)])
-                    )
-            else:
-                for i in range(size):
-                    joined = np.uint64(0)
-                    for k in range(width):
-                        joined = joined << eight | np.uint64(data[place[i] + np.uint64(width - 1 - k if little else k)])
-                    bits[i] = joined
-            # the stored numbers
+            joined(data, place, size, width, little, bits)
             shift, mask, sign = np.uint64(lines[line, SHIFT]), np.uint64(lines[line, MASK]), lines[line, SIGN]
-            if storage == FLOATING and width == 4:
-                short = bits[:size].astype(np.uint32).view(np.float32)
-                for i in range(size):
-                    value[i] = short[i]
-            elif storage == FLOATING:
-                value[:] = bits[:size].view(np.float64)
-            elif storage == SIGNED:
-                for i in range(size):
-                    value[i] = np.float64((np.int64(bits[i] >> shift & mask) ^ sign) - sign)
-            else:
-                for i in range(size):
-                    value[i] = np.float64(np.int64(bits[i] >> shift & mask))
+            stored(bits, size, width, storage, shift, mask, sign, value)
             if lines[line, RAW] >= 0:
                 raws[lines[line, RAW], start : start + size] = value
-            # what turns a number into a missing value: codes, marks, no number, range
-            first_code, last_code, top = lines[line, FIRST_CODE], lines[line, LAST_CODE], lines[line, TOP_CODE]
-            if top >= 0:
-                for i in range(size):
-                    if state[i] == 1 and value[i] > top:
-                        state[i] = NO_CODE
-            elif last_code > first_code:
-                for i in range(size):
-                    a, b = first_code, last_code
-                    while a < b:
-                        middle = (a + b) // 2
-                        if codes[middle] < value[i]:
-                            a = middle + 1
-                        else:
-                            b = middle
-                    if state[i] == 1 and (a == last_code or codes[a] != value[i]):
-                        state[i] = NO_CODE
-            for k in range(lines[line, FIRST_MARK], lines[line, LAST_MARK]):
-                mark = marks[k]
-                for i in range(size):
-                    if state[i] == 1 and (value[i] == mark or (mark != mark and value[i] != value[i])):
-                        state[i] = reasons[k]
-            if scales[line, 0] != 1.0:
-                for i in range(size):
-                    value[i] *= scales[line, 0]
-            if scales[line, 1] != 0.0:
-                for i in range(size):
-                    value[i] += scales[line, 1]
-            if scales[line, 2] != 1.0:
-                for i in range(size):
-                    value[i] /= scales[line, 2]
-            if storage == FLOATING:
-                for i in range(size):
-                    if not np.isfinite(value[i]):
-                        value[i] = 0.0
-                        if state[i] == 1:
-                            state[i] = NO_NUMBER
-            if lines[line, OUTSIDE] >= 0:
-                lowest, highest = scales[line, 3], scales[line, 4]
-                for i in range(size):
-                    if state[i] == 1 and (value[i] < lowest or value[i] > highest):
-                        state[i] = lines[line, OUTSIDE]
+            judged(
+                value, state, size, codes, lines[line, FIRST_CODE], lines[line, LAST_CODE], lines[line, TOP_CODE],
+                marks, reasons, lines[line, FIRST_MARK], lines[line, LAST_MARK],
+            )  # fmt: skip
+            scaled(value, size, scales[line])
+            bounded(
+                value, state, size, storage == FLOATING, lines[line, OUTSIDE], scales[line, 3], scales[line, 4]
+            )  # fmt: skip
             missing = 0
             for i in range(size):
                 missing += state[i] != 1
@@ -220,6 +247,7 @@ def records(
     widths: Any,
     little: Any,
     by_byte: Any,
+    filler: int,
     tags: Any,
     most: int,
     starts: Any,
@@ -233,7 +261,8 @@ def records(
         data: uint8 (bytes,).
         rows, at, stop: int64 (r,): the row of the level, and where its records begin and end in data.
         widths, little: int64 (2,): bytes of tag and of size, 0 for LEB128; whether the lowest byte comes first.
-        by_byte: int64 (256,): the slot of a tag of one byte, -1 for none. tags: int64 (slots,): the tag of each slot.
+        by_byte: int64 (256,): the slot of a tag of one byte, -1 for none. filler: a byte that is passed over where a
+        record would begin, -1 for none. tags: int64 (slots,): the tag of each slot.
         most: how many records a row may have.
         starts, ends: int64 (slots, rows of the level): where the last record of a tag stands, written where there is
         one.
@@ -247,6 +276,9 @@ def records(
         turn = 0
         problem = 0
         while place < end:
+            if int(data[place]) == filler:
+                place += 1
+                continue
             if turn == most:
                 problem = TOO_MANY
                 break
@@ -341,6 +373,73 @@ def elements(
     return k
 
 
+def plain_cbor(data: Any, starts: Any, ends: Any, items: int, left: Any, plain: Any) -> int:
+    """Which documents are CBOR that can be built without a closer look (RFC 8949); returns how many. They are complete,
+    of known lengths, within bounds, and tagged as times and decimal fractions only.
+
+    Args:
+        data: uint8 (bytes,). starts, ends: int64 (n,): where each document stands. items: how many one may have.
+        left: int64 (depth,): room to count what is still to come on each level.
+        plain: bool (n,), written.
+    """
+    count = 0
+    for row in range(len(starts)):
+        at, end = int(starts[row]), int(ends[row])
+        level, seen, good = 0, 0, True
+        left[0] = 1
+        while good and level >= 0:
+            if left[level] == 0:
+                level -= 1
+                continue
+            left[level] -= 1
+            seen += 1
+            if at >= end or seen > items:
+                good = False
+                break
+            major, info = int(data[at]) >> 5, int(data[at]) & 31
+            at += 1
+            argument = info
+            if info >= 24:
+                size = 1 << (info - 24)
+                if info > 27 or at + size > end:
+                    good = False
+                    break
+                argument = 0
+                for k in range(size):
+                    if k > 0 or size < 8 or data[at] < 128:  # lengths beyond 63 bits are none
+                        argument = argument * 256 + int(data[at + k])
+                    else:
+                        good = False
+                at += size
+                if major == 0 or major == 1 or major == 7:
+                    good = True
+            below = 0
+            if major == 2 or major == 3:
+                if argument > end - at:
+                    good = False
+                else:
+                    at += argument
+            elif major == 4:
+                below = argument
+            elif major == 5:
+                below = 2 * argument if argument <= end - at else -1
+            elif major == 6:
+                below = 1 if argument == 0 or argument == 1 or argument == 4 else -1
+            elif major == 7 and info == 24 and argument < 32:
+                good = False
+            if below < 0 or below > end - at:
+                good = False
+            elif below > 0 and good:
+                level += 1
+                if level >= len(left):
+                    good = False
+                else:
+                    left[level] = below
+        plain[row] = good and at == end
+        count += int(good and at == end)
+    return count
+
+
 @cache
 def compiled(loop: Callable[..., int]) -> Callable[..., int]:
     """A loop as machine code: compiled once and kept on disk, where there is a place for it."""
@@ -380,12 +479,21 @@ def compiled(loop: Callable[..., int]) -> Callable[..., int]:
             read(i8, 1),
             read(i8, 1),
             read(i8, 1),
+            i8,
             read(i8, 1),
             i8,
             written(i8, 2),
             written(i8, 2),
             written(i8, 2),
             written(types.int8, 1),
+        ),
+        "plain_cbor": i8(
+            read(types.uint8, 1),
+            read(i8, 1),
+            read(i8, 1),
+            i8,
+            written(i8, 1),
+            written(types.boolean, 1),
         ),
         "elements": i8(
             read(i8, 1),
@@ -402,15 +510,22 @@ def compiled(loop: Callable[..., int]) -> Callable[..., int]:
             written(i8, 1),
         ),
     }[loop.__name__]
-    try:
-        return njit(signature, cache=True, error_model="numpy")(loop)  # type: ignore[no-any-return]
-    except RuntimeError:  # no folder can be written
-        return njit(signature, error_model="numpy")(loop)  # type: ignore[no-any-return]
+    around = dict(globals())
+    for keep in (True, False):  # on disk, unless no folder can be written
+        try:
+            for helper in (joined, stored, judged, scaled, bounded):
+                around[helper.__name__] = njit(cache=keep, error_model="numpy")(helper)
+            own = FunctionType(loop.__code__, around, loop.__name__)
+            own.__module__, own.__qualname__ = loop.__module__, loop.__qualname__
+            return njit(signature, cache=keep, error_model="numpy")(own)  # type: ignore[no-any-return]
+        except RuntimeError:
+            continue
+    raise RuntimeError(f"{loop.__name__} cannot be compiled")
 
 
 def ready() -> None:
     """Compiles all loops, so that no batch waits for it: seconds the first time, milliseconds from what is kept on
     disk.
     """
-    for loop in (numbers, records, elements):
+    for loop in (numbers, records, elements, plain_cbor):
         compiled(loop)

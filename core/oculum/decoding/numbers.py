@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from ..language.plan import Linear, Raw
+from ..language.decoders.plan import Linear
+from ..language.stored import Raw
 
 PAD = 16  # spare bytes behind every buffer, so that a read of 8 bytes never leaves it
 _SIZES = (1, 2, 4, 8)
@@ -100,6 +101,9 @@ def number(raw: Raw, data: np.ndarray, at: Positions) -> tuple[np.ndarray, np.nd
     found = words(data, at, width, raw.little)
     if raw.swapped:
         found = swap_words(found, width)
+    if storage == "bf":
+        with np.errstate(invalid="ignore"):
+            return (found.astype(np.uint32) << np.uint32(16)).view(np.float32).astype(np.float64), None, None
     if storage in ("bcd", "packed"):
         if raw.shift or bits < width * 8:
             found = (found.astype(np.uint64) >> np.uint64(raw.shift)) & np.uint64((1 << bits) - 1)

@@ -9,10 +9,12 @@ import numpy as np
 from ..batches import ABSENT, FIRST_REASON, PRESENT
 from ..clocks import pattern_parts, written_us
 from ..language import limits
+from ..language.decoders.plan import NO_CLEANING, Cleaned, Extent, ReadStep, SpanStep, Zoned
 from ..language.evaluate import Val, evaluate
-from ..language.plan import NO_CLEANING, Cleaning, Ex, Extent, Place, Raw, ReadStep, SpanStep, Zoned
+from ..language.expressions import Ex
+from ..language.stored import Place, Raw
 from . import values
-from .level import NO_TEXT, NOT_FINITE, Batch, Level, Window, ones
+from .level import NO_MOMENT, NO_TEXT, NOT_FINITE, Batch, Level, Window, coded, ones
 from .numbers import Strided, number, scaled, spot, stream, varint
 from .view import View, names_of
 
@@ -156,7 +158,7 @@ class Reading:
                 rows, at, bit = rows[~short], at[~short], bit[~short]
             window.note_read(rows, at + 1)
             return rows, ((window.data[at] >> (bit & 7).astype(np.uint8)) & 1).astype(float), None, at
-        if raw.storage in ("varint", "signed varint", "unsigned"):
+        if raw.storage in ("varint", "signed varint", "zigzag varint", "unsigned"):
             return self.sized(level, raw, rows, step)
         if mode == "record":
             rows, start, end = self.in_record(level, raw.place.offset, step.once, step.required, rows, line, name)
@@ -214,6 +216,9 @@ class Reading:
                 window.note_read(rows, start + size)
             return rows, total if step.spec.wide else total.astype(float), None, start
         found, taken, cut, bad = varint(window.data, start, end, raw.storage == "signed varint")
+        if raw.storage == "zigzag varint":
+            one = np.uint64(1)
+            found = (found >> one).view(np.int64) ^ -(found & one).view(np.int64)
         lost = cut | bad | (start + taken != end if mode == "record" else False)
         if lost.any():
             code = "malformed" if mode == "record" else window.short
@@ -258,18 +263,16 @@ class Reading:
                 rows, result, first = rows[~wrong], result[~wrong], first[~wrong]
                 raws, state = [first], ones(len(rows))
         elif spec.wide:
-            result = first.astype(np.uint64) if step.raws[0].storage in ("u", "varint", "unsigned") else first
-        elif spec.kind == "code" and dict(spec.codes).get(-1) is not None:
-            result = np.where(np.isin(first, [n for n, _ in spec.codes if n >= 0]), first, -1.0)
+            result = first.astype(np.uint64 if step.raws[0].storage in ("u", "varint", "unsigned") else np.int64)
+        elif spec.kind == "code":
+            result, known = coded(first, step)
+            if not known.all():
+                state = np.where(known, state, self.batch.reason(NO_TEXT)).astype(np.int16)
         else:
             result = scaled(first, step.linears[0])
         marks_by = [patterns] if patterns is not None else raws
-        if spec.kind == "code":
-            known = np.isin(result, [n for n, _ in spec.codes])
-            if not known.all():
-                state = np.where(known, state, self.batch.reason(NO_TEXT)).astype(np.int16)
-        if cleaning is not NO_CLEANING or step.raws[0].storage == "f":
-            result, state = self.clean(level, cleaning, rows, result, state, marks_by, step.raws[0].storage == "f")
+        if cleaning is not NO_CLEANING or step.raws[0].floating:
+            result, state = self.clean(level, step, rows, result, state, marks_by, step.raws[0].floating)
             if len(result) != len(rows):
                 kept = level.alive[rows]
                 rows, first = rows[kept], first[kept]
@@ -301,6 +304,10 @@ class Reading:
             second = view.column(zoned.again)
             again = np.broadcast_to(np.logical_and(second.values, second.known), (count,)).astype(bool)
         received = level.batch.payloads.received_us[level.message(rows)]
+        if zoned.century is not None:
+            year = zoned.century + np.mod(parts["Y"] - zoned.century, 100)
+            parts = {**parts, "Y": np.where(parts["Y"] > 99, parts["Y"], year)}
+            parts.pop("short", None)
         return written_us(parts, received, zones, again)
 
     def mark(self, level: Level, step: ReadStep, raws: list[np.ndarray], places: list[Any], rows: np.ndarray) -> None:
@@ -467,7 +474,10 @@ class Reading:
             )
             level.fail(rows[wrong], "malformed", text, step.line, (begin - level.window.start[rows])[wrong])
             rows, found, begin, stop = rows[~wrong], found[~wrong], begin[~wrong], stop[~wrong]
-        result, state = self.clean(level, step.cleaning, rows, found, ones(len(rows)), [], False)
+        result, state = self.clean(level, step, rows, found, ones(len(rows)), [], False)
+        if len(state) != len(rows):
+            kept = level.alive[rows]
+            rows, begin, stop, found = rows[kept], begin[kept], stop[kept], found[kept]
         level.put(step.spec, rows, result, state)
         if step.cleaning.stamped is not None:
             self.stamp_field(level, step.name, step.cleaning.stamped, rows)
@@ -486,15 +496,17 @@ class Reading:
     def clean(
         self,
         level: Level,
-        cleaning: Cleaning,
+        step: Cleaned,
         rows: np.ndarray,
         result: np.ndarray,
         state: np.ndarray,
         raws: list[np.ndarray],
         floats: bool,
     ) -> tuple[np.ndarray, np.ndarray]:
-        """Marks, unit, conversion, range: the values with their states. Rows may fail over an unknown unit."""
-        reason = self.batch.reason
+        """Marks, unit, conversion, range: the values with their states. Rows may fail over a value that is refused, or
+        an unknown unit.
+        """
+        reason, cleaning = self.batch.reason, step.cleaning
         marked: np.ndarray | None = None
         for sentinel in cleaning.sentinels:
             hit: Any = None
@@ -507,8 +519,14 @@ class Reading:
                     same = np.isnan(raw) if mark != mark else np.asarray(raw == mark)
                     hit = same if hit is None else hit | same
             if hit is not None and hit.any():
-                fresh = hit & (state != ABSENT) & (state < FIRST_REASON)
-                state = np.where(fresh, reason(sentinel.reason), state).astype(np.int16)
+                fresh = hit & (state != ABSENT) & ((state < FIRST_REASON) | (sentinel.fate == "left out"))
+                if sentinel.fate == "refused":
+                    level.fail(rows[fresh], sentinel.failure, f"`{step.name}` has a value that is refused", step.line)
+                    kept = level.alive[rows]
+                    rows, result, state, raws = rows[kept], result[kept], state[kept], [raw[kept] for raw in raws]
+                    continue
+                code = ABSENT if sentinel.fate == "left out" else reason(sentinel.reason)
+                state = np.where(fresh, code, state).astype(np.int16)
         if floats or result.dtype == np.float64:
             bad = ~np.isfinite(result)
             if bad.any():
@@ -518,7 +536,7 @@ class Reading:
                     state = np.where(bad.any(axis=1) & (state == PRESENT), reason(NOT_FINITE), state).astype(np.int16)
                 result = np.where(bad, 0.0, result)
         if cleaning.unit_by is not None:
-            result, marked = values.by_unit(level, cleaning.unit_by, rows, result, state)
+            result, marked = values.by_unit(level, step.name, cleaning.unit_by, rows, result, state)
             if marked is not None:
                 kept = level.alive[rows]
                 rows, result, state = rows[kept], result[kept], state[kept]
@@ -541,13 +559,13 @@ class Reading:
         known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
         own = level.moments.get(name)
         if own is None:
-            own = level.moments[name] = level.at.copy()
-        own[rows] = np.where(known, np.broadcast_to(found.values, (len(rows),)), level.at[rows])
+            own = level.moments[name] = np.full(level.count, NO_MOMENT)
+        own[rows] = np.where(known, np.broadcast_to(found.values, (len(rows),)), NO_MOMENT)
 
 
 def whole(value: Any, raw: Raw) -> Any:
     """A stored number as people write it: without a point where its storage has none."""
-    return int(value) if raw.storage != "f" and isinstance(value, float) else value
+    return int(value) if not raw.floating and isinstance(value, float) else value
 
 
 def digits_of(raw: np.ndarray, pattern: str) -> dict[str, np.ndarray]:

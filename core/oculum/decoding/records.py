@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 
 from ..language import limits
-from ..language.analysis import bodies
-from ..language.plan import ReadStep, RecordsStep, RepeatStep, SpanStep, Step
+from ..language.decoders.analysis import bodies
+from ..language.decoders.plan import ReadStep, RecordsStep, RepeatStep, SpanStep, Step
 from . import loops
 from .level import Level
 
@@ -138,6 +138,7 @@ def _walk(
             widths,
             little,
             by_byte,
+            -1 if step.filler is None else step.filler,
             records.tags,
             limits.RECORDS,
             records.starts,

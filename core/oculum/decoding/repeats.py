@@ -8,7 +8,8 @@ import numpy as np
 
 from ..batches import PRESENT, Column
 from ..language import limits
-from ..language.plan import ApartStep, RepeatStep
+from ..language.decoders.plan import ApartStep, RepeatStep
+from ..language.expressions import Constant
 from . import loops, sources, values
 from .level import Level, Window, everyone, merged
 from .walker import Walker
@@ -53,7 +54,7 @@ def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
         _known(engine, level, step, rows, own, up, each)
     elif step.kind == "frames":
         assert step.framing is not None
-        up, own = sources.frames(level, rows, step.framing)
+        up, own = sources.frames(level, rows, step.framing, step.line)
         none = rows[np.bincount(up, minlength=level.count)[rows] == 0]
         if not isinstance(step.body[0], ApartStep):
             assert own.pending is not None
@@ -101,8 +102,8 @@ def _fixed_us(step: RepeatStep) -> int | None:
     the newest.
     """
     if (
-        step.each is None
-        or step.each.op != "constant"
+        not isinstance(step.each, Constant)
+        or not isinstance(step.each.value, float)
         or not abs(step.each.value) < DAY_LIMIT_US / 1e6
         or step.each.value * 1e6 != int(step.each.value * 1e6)
     ):
@@ -134,11 +135,14 @@ def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, tot
         batch.counted = np.zeros(len(batch.payloads), np.int64)
     keep = level.alive[up] if len(over) else np.ones(len(up), bool)
     messages = level.message(up[keep])
-    batch.counted += np.bincount(messages, minlength=len(batch.payloads))
+    # What follows at the cursor is foreseen by its readings, lists of a document by their elements.
+    each = max(len(step.fields), 1) if step.kind in ("end", "times", "bits") else 1
+    batch.counted += each * np.bincount(messages, minlength=len(batch.payloads))
     many = batch.counted > limits.ELEMENTS
     if many.any():
         rows = np.unique(up[keep][many[messages]])
-        level.fail(rows, "malformed", f"the message has more than {limits.ELEMENTS} repeats in all", step.line)
+        what = "readings in repeats" if each > 1 else "repeats"
+        level.fail(rows, "malformed", f"the message has more than {limits.ELEMENTS} {what}", step.line)
         keep &= level.alive[up]
     return keep
 
@@ -153,10 +157,11 @@ def _within(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, to
     if batch.counted is None:
         batch.counted = np.zeros(len(batch.payloads), np.int64)
     messages = level.message(rows)
-    np.add.at(batch.counted, messages, totals[rows])
+    np.add.at(batch.counted, messages, totals[rows] * max(len(step.fields), 1))
     many = batch.counted[messages] > limits.ELEMENTS
     if many.any():
-        level.fail(rows[many], "malformed", f"the message has more than {limits.ELEMENTS} repeats in all", step.line)
+        said = f"the message has more than {limits.ELEMENTS} readings in repeats"
+        level.fail(rows[many], "malformed", said, step.line)
         rows = level.living(rows)
     return rows
 
@@ -292,6 +297,8 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         else:
             window = Window("bytes", outer.data, outer.start[up], limit[up], outer.short)
             window.cursor = start
+            window.begun = start >> 3
+        window.called = outer.called
         window.own, window.origin = outer.own, outer.origin[up] if outer.origin is not None else None
         child = Level(engine.batch, len(up), window, level, up, at)
         child.index = index
@@ -327,6 +334,8 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         here = here[keep]
         window = Window("bytes", outer.data, outer.start[here], limit[here], outer.short)
         window.cursor = cursor[here]
+        window.begun = cursor[here] >> 3
+        window.called = outer.called
         window.own, window.origin = outer.own, outer.origin[here] if outer.origin is not None else None
         window.records = None
         index = np.full(len(here), turn + 1, np.int64)

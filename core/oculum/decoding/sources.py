@@ -4,20 +4,24 @@ from __future__ import annotations
 
 import io
 import re
+import secrets
 from collections.abc import Callable
-from functools import lru_cache
+from datetime import datetime
+from decimal import Decimal
+from fractions import Fraction
 from math import isfinite
 from typing import Any
 
 import cbor2
 import numpy as np
 import orjson
-import re2
 
 from oculum.errors import OculumError
 
 from ..language import limits
-from ..language.plan import Framing
+from ..language.decoders.plan import Framing
+from ..language.patterns import compiled
+from . import loops
 from .level import Batch, Level, Window
 from .numbers import PAD
 
@@ -30,8 +34,13 @@ WORDS: dict[type, str] = {
     int: "a number",
     float: "a number",
     type(None): "null",
+    type(cbor2.undefined): "undefined",
     bytes: "bytes",
+    Decimal: "a decimal fraction",
+    Fraction: "a ratio",
+    datetime: "a time (tag 0 or 1)",
 }
+TAGS = {0, 1, 2, 3, 4, 5, 30}  # of CBOR, which mean something: times, whole numbers, fractions
 
 
 # windows ---------------------------------------------------------------------
@@ -56,7 +65,7 @@ def taken(window: Window, rows: np.ndarray) -> Window:
     found.pending = [window.pending[i] for i in chosen] if window.pending is not None else None
     found.columns = [window.columns[i] for i in chosen] if window.columns is not None else None
     found.origin = window.origin[rows] if window.origin is not None else None
-    found.own, found.separator = window.own, window.separator
+    found.own, found.separator, found.called = window.own, window.separator, window.called
     return found
 
 
@@ -75,10 +84,10 @@ def placed(text: str, at: int) -> Placed:
 
 def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: np.ndarray, line: int) -> np.ndarray:
     """Reads the bytes of these rows as documents or text; returns the rows that are good."""
-    read = READERS[source]
-    docs: list[Any] = [None] * level.count if window.docs is None else window.docs
     buffer = window.data.tobytes()
     starts, ends = window.start[rows].tolist(), window.end[rows].tolist()
+    read = READERS[source]
+    docs: list[Any] = [None] * level.count if window.docs is None else window.docs
     for row, a, b in zip(rows.tolist(), starts, ends, strict=True):
         found, wrong = read(buffer[a:b])
         if wrong is not None:
@@ -125,15 +134,41 @@ def read_json(raw: bytes) -> tuple[Any, Wrong | None]:
         return None, ("malformed", f"not JSON: {error.msg}", error.pos)
 
 
+def json_at_once(raws: list[bytes]) -> list[Any] | None:
+    """All documents by one parse; None where one of them is wrong, or cannot be told from its neighbours.
+
+    Between them stands a text that no sender can know: only where all of these come back in their places does each
+    document begin and end where its message does.
+    """
+    mark = secrets.token_hex(12)
+    whole = (b',"%b",' % mark.encode()).join(raws)
+    try:
+        found = orjson.loads(b"[%b]" % whole)
+    except orjson.JSONDecodeError:
+        return None
+    marks = found[1::2]
+    if len(found) != 2 * len(raws) - 1 or marks.count(mark) != len(marks):
+        return None
+    return found[::2]  # type: ignore[no-any-return]
+
+
+def may_be_deep(window: Window) -> bool:
+    """Whether a document has so many brackets that it may nest too deep."""
+    opening, most = np.flatnonzero((window.data | 32) == 123), limits.JSON_DEPTH  # [ and {
+    if len(opening) <= most:
+        return False
+    near = np.flatnonzero(opening[most:] - opening[:-most] < window.lengths.max(initial=0))
+    if not len(near):
+        return False
+    document = np.searchsorted(window.end, opening, "right")
+    return bool((document[near + most] == document[near]).any())
+
+
+CBOR_WRONG = (cbor2.CBORDecodeError, ValueError, TypeError, OverflowError, ArithmeticError, RecursionError)
+
+
 class _Tagged(OculumError, ValueError):
     pass
-
-
-def _refuse_tag(_: Any, tag: Any) -> Any:
-    """Tags that are not known stay as their content; shared references are refused."""
-    if tag.tag in (28, 29, 256, 25):
-        raise _Tagged(f"tag {tag.tag} (a reference to another part) is not taken")
-    return tag.value
 
 
 def _cbor_head(raw: bytes, at: int) -> tuple[int, int, int, int]:
@@ -152,12 +187,21 @@ def _cbor_head(raw: bytes, at: int) -> tuple[int, int, int, int]:
     raise _Tagged("the bytes are not well-formed CBOR")
 
 
-def _cbor_scan(raw: bytes) -> int:
-    """The end of the first CBOR item. Raises IndexError where it is cut off, _Tagged where it cannot be taken.
+def _bound_number(raw: bytes, at: int) -> None:
+    """Refuses a whole number of more bytes than any can use; `at` is behind its tag."""
+    major, _, size, _ = _cbor_head(raw, at)
+    if major == 2 and not 0 <= size <= limits.CBOR_NUMBER_BYTES:
+        raise _Tagged(f"a whole number has more than {limits.CBOR_NUMBER_BYTES} bytes")
 
-    Bounds nesting, items and tags before anything is built.
+
+def _cbor_scan(raw: bytes) -> tuple[int, list[tuple[int, int]]]:
+    """The end of the first CBOR item, and where tags stand that mean nothing here: their content counts alone.
+
+    Bounds nesting, items and tags before anything is built. Raises IndexError where the item is cut off, _Tagged where
+    it cannot be taken.
     """
     at, items = 0, 0
+    over: list[tuple[int, int]] = []
     open_: list[int] = [1]  # items still to come on each level; -1: until a break
     while open_:
         if open_[-1] == 0:
@@ -181,6 +225,8 @@ def _cbor_scan(raw: bytes) -> int:
             open_[-1] = -5 - open_[-1]
         elif open_[-1] == -4 and (major not in (2, 3) or info == 31):
             raise _Tagged("a piece of a text is none")
+        if major == 6 and argument not in TAGS:
+            over.append((at, after))
         at = after
         if major in (2, 3):
             if info == 31:
@@ -196,6 +242,8 @@ def _cbor_scan(raw: bytes) -> int:
         elif major == 6:
             if argument in (25, 28, 29, 256):
                 raise _Tagged(f"tag {argument} (a reference to another part) is not taken")
+            if argument in (2, 3):
+                _bound_number(raw, at)
             open_.append(1)
         elif major == 7 and info == 24 and argument < 32:
             raise _Tagged("a simple value is written too long")
@@ -203,14 +251,21 @@ def _cbor_scan(raw: bytes) -> int:
             raise _Tagged(f"the document nests more than {limits.CBOR_DEPTH} deep")
         if len(open_) > 1 and open_[-1] > len(raw) - at + 1:
             raise IndexError  # more items are promised than there are bytes
-    return at
+    return at, over
+
+
+def _without(raw: bytes, over: list[tuple[int, int]]) -> bytes:
+    """The bytes without these pieces."""
+    begins = [0, *(end for _, end in over)]
+    ends = [*(begin for begin, _ in over), len(raw)]
+    return b"".join(raw[a:b] for a, b in zip(begins, ends, strict=True))
 
 
 def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
     if not raw:
         return None, ("too short", "the payload is empty", 0)
     try:
-        end = _cbor_scan(raw)
+        end, over = _cbor_scan(raw)
     except IndexError:
         return None, ("too short", "the CBOR ends before it is complete", len(raw))
     except _Tagged as error:
@@ -222,9 +277,23 @@ def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
             end,
         )
     try:
-        return cbor2.CBORDecoder(io.BytesIO(raw), tag_hook=_refuse_tag).decode(), None
-    except (cbor2.CBORDecodeError, ValueError, TypeError, OverflowError, ArithmeticError, RecursionError) as error:
+        return cbor2.CBORDecoder(io.BytesIO(_without(raw, over) if over else raw)).decode(), None
+    except CBOR_WRONG as error:
         return None, ("malformed", f"not CBOR: {str(error)[:100]}", 0)
+
+
+def cbor_at_once(raws: list[bytes]) -> list[Any] | None:
+    """All documents, or None where one of them is wrong or wants a closer look."""
+    ends = np.cumsum([len(raw) for raw in raws])
+    starts, plain = np.concatenate([[0], ends[:-1]]), np.zeros(len(raws), bool)
+    left = np.zeros(limits.CBOR_DEPTH, np.int64)
+    data = np.frombuffer(b"".join(raws), np.uint8)
+    if loops.compiled(loops.plain_cbor)(data, starts, ends, limits.CBOR_ITEMS, left, plain) < len(raws):
+        return None
+    try:
+        return [cbor2.loads(raw) for raw in raws]
+    except CBOR_WRONG:
+        return None
 
 
 def read_text(raw: bytes) -> tuple[Any, Wrong | None]:
@@ -234,11 +303,15 @@ def read_text(raw: bytes) -> tuple[Any, Wrong | None]:
         return None, ("malformed", "the text is no UTF-8", error.start)
 
 
+AT_ONCE = 8  # fewer documents are parsed one by one
+
 READERS: dict[str, Callable[[bytes], tuple[Any, Wrong | None]]] = {
     "json": read_json,
     "cbor": read_cbor,
     "text": read_text,
 }
+# All documents of a block, or None where one is wrong.
+AT_ONCE_READERS: dict[str, Callable[[list[bytes]], list[Any] | None]] = {"json": json_at_once, "cbor": cbor_at_once}
 
 
 # text ------------------------------------------------------------------------
@@ -305,14 +378,6 @@ def column_range(level: Level, rows: np.ndarray, first: int, last: int) -> tuple
     return np.array(up, np.int64), pieces
 
 
-@lru_cache(maxsize=256)
-def compiled(pattern: str) -> Any:
-    options = re2.Options()
-    options.log_errors = False
-    options.max_mem = limits.PATTERN_MEMORY
-    return re2.compile(pattern, options)
-
-
 def match_pattern(level: Level, rows: np.ndarray, pattern: str, line: int) -> None:
     """Holds the text of these rows against a pattern; linear in its length."""
     window = level.window
@@ -337,13 +402,16 @@ def match_pattern(level: Level, rows: np.ndarray, pattern: str, line: int) -> No
 
 
 # frames out of a stream --------------------------------------------------------
-def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray, Window]:
+def frames(level: Level, rows: np.ndarray, framing: Framing, line: int) -> tuple[np.ndarray, Window]:
     """The frames between their marks, escapes taken out: the row each belongs to, and its bytes.
 
     A frame that is broken off, or escapes what needs none, comes with what is wrong with it.
     """
     window = level.window
     start, end = window.start[rows], window.end[rows]
+    if framing.rest:
+        start = np.minimum((window.cursor[rows] + 7) >> 3, end)
+        window.cursor[rows] = end * 8
     lengths = end - start
     total = int(lengths.sum())
     owner = np.repeat(np.arange(len(rows)), lengths)
@@ -360,6 +428,10 @@ def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray
     whole = inside & (byte[safe] == framing.end) & (owner[safe] == owner[begins]) if len(begins) else np.zeros(0, bool)
     size = np.where(whole, at - begins - 1, 0)
     count = len(begins)
+    if framing.strict:
+        covered = np.bincount(owner[begins], np.where(whole, size + 2, 0), minlength=len(rows))
+        stray = (covered != lengths) & (np.bincount(owner[begins[~whole]], minlength=len(rows)) == 0)
+        level.fail(rows[stray], "malformed", "something stands outside of the frames", line)
     frame = np.repeat(np.arange(count), size)
     first = np.concatenate([[0], np.cumsum(size)])[:-1]
     content = byte[np.repeat(begins + 1 - first, size) + np.arange(int(size.sum()))]
@@ -383,7 +455,7 @@ def frames(level: Level, rows: np.ndarray, framing: Framing) -> tuple[np.ndarray
     own = Window(
         "bytes", np.concatenate([content, np.zeros(PAD, np.uint8)]).astype(np.uint8), ends - size, ends, "too short"
     )
-    own.own = False
+    own.own, own.called = False, "the frame"
     own.pending = [
         ("too short", "the frame has no end")
         if not fine
@@ -427,8 +499,12 @@ _RELATIVE = 2**28
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9:./_-]*")
 
 
-def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None, int, Measured]], Wrong | None]:
-    """The records of a SenML pack (RFC 8428), resolved: full name, unit, time in microseconds, value."""
+def read_senml(
+    raw: bytes, received_us: int, labels: str = "unknown layout"
+) -> tuple[list[tuple[str, str | None, int, Measured]], Wrong | None]:
+    """The records of a SenML pack (RFC 8428), resolved: full name, unit, time in microseconds, value. labels: the
+    failure of a label that must not be ignored.
+    """
     found: list[tuple[str, str | None, int, Measured]] = []
     if not raw.strip():
         return found, ("too short", "the payload is empty", 0)
@@ -439,14 +515,16 @@ def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None
     if not isinstance(pack, list) or not all(isinstance(r, dict) for r in pack):
         return found, ("malformed", "a SenML pack is a list of records", 0)
     if binary:
-        pack = [{_CBOR_LABELS.get(k, k) if isinstance(k, int) else k: v for k, v in r.items()} for r in pack]
+        pack = [
+            {_CBOR_LABELS.get(k, k) if isinstance(k, int) else k: _plain_number(v) for k, v in r.items()} for r in pack
+        ]
     for record in pack:
         version = record.get("bver", 10)
         if version != 10:
             return found, ("unknown layout", f"found version {str(version)[:20]} of SenML, expected 10", 0)
         for key in record:
             if isinstance(key, str) and key.endswith("_"):
-                return found, ("unknown layout", f"the record asks for `{key[:40]}` to be understood", 0)
+                return found, (labels, f"the record asks for `{key[:40]}` to be understood", 0)
     base: dict[str, Any] = {"bn": "", "bt": 0.0, "bu": None, "bv": 0.0, "bs": 0.0}
     for index, record in enumerate(pack, 1):
         for key in base:
@@ -456,6 +534,8 @@ def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None
         if wrong is not None:
             return found, wrong
         given = [key for key in _VALUES if key in record]
+        if record and all(key in base or key == "bver" for key in record):
+            continue  # it says what holds for those behind it
         if len(given) != 1 and (given or "s" not in record):
             return found, ("malformed", f"record {index} has {len(given)} values, expected one", 0)
         name = base["bn"] + record.get("n", "")
@@ -472,6 +552,11 @@ def read_senml(raw: bytes, received_us: int) -> tuple[list[tuple[str, str | None
         total = record["s"] + base["bs"] if "s" in record else None
         found.append((name, unit, us, Measured(value, _VALUES[given[0]] if given else "", unit, total)))
     return found, None
+
+
+def _plain_number(value: Any) -> Any:
+    """A decimal fraction, bigfloat or ratio as the number nearest to it; anything else as it is."""
+    return float(value) if isinstance(value, Decimal | Fraction) else value
 
 
 def quantity(name: str) -> str:

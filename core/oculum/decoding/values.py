@@ -6,8 +6,13 @@ import base64
 import binascii
 import re
 from collections.abc import Callable
+from contextlib import suppress
+from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from decimal import Decimal
+from fractions import Fraction
+from functools import lru_cache
+from operator import itemgetter
 from typing import Any
 
 import cbor2
@@ -15,13 +20,14 @@ import numpy as np
 
 from oculum.errors import OculumError
 
+from ..arrays import objects
 from ..batches import ABSENT, PRESENT
-from ..clocks import iso_us, parse_written, pattern_parts
+from ..clocks import iso_us, isos_us, parse_written, pattern_parts
 from ..language import limits
-from ..language.plan import At, RepeatStep, UnitChoice, ValueStep
-from ..language.tree import Index, Keyed
-from ..quantities import UnitError, parse_unit, same_scale
-from .level import Level
+from ..language.decoders.lines import Index, Keyed
+from ..language.decoders.plan import At, RepeatStep, Sentinel, UnitChoice, ValueStep
+from ..quantities import UnitError, between, parse_unit, same_scale, usual
+from .level import NO_TEXT, Level, coded
 from .numbers import scaled
 from .sources import WORDS, Measured, Placed, placed
 from .view import View
@@ -32,7 +38,12 @@ BEYOND_NULL = object()  # a path leads through null: absent, unless null is a ma
 WRONG = object()  # a path leads through something that holds nothing
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _NUMBER = re.compile(r"[+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
-_COMMA = re.compile(r"[+-]?\d+(?:[.,]\d+)?")
+_WRITTEN = {
+    "": _NUMBER,
+    "decimal comma": re.compile(r"[+-]?\d+(?:,\d+)?"),
+    "decimal comma or point": re.compile(r"[+-]?\d+(?:[.,]\d+)?"),
+    "decimal comma grouped": re.compile(r"[+-]?(?:\d+|\d{1,3}(?:\.\d{3})+)(?:,\d+)?"),
+}
 
 
 class Unfit(OculumError, ValueError):
@@ -40,6 +51,11 @@ class Unfit(OculumError, ValueError):
 
 
 # finding ---------------------------------------------------------------------
+def is_nothing(value: Any) -> bool:
+    """Whether a document says that there is none: null, or the undefined of CBOR."""
+    return value is None or value is cbor2.undefined
+
+
 def walk(document: Any, path: tuple[Any, ...]) -> Any:
     """What stands at a path, GONE, or WRONG where the path leads through a value that holds nothing."""
     for step in path:
@@ -66,7 +82,7 @@ def walk(document: Any, path: tuple[Any, ...]) -> Any:
                 )
             else:
                 return WRONG
-        elif document is None:
+        elif is_nothing(document):
             return BEYOND_NULL
         elif isinstance(document, Measured) and step == "sum":
             document = (
@@ -113,10 +129,13 @@ def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
     """What stands at a place for each of the rows, or GONE."""
     window = level.window
     if at.mode == "path":
-        docs = window.docs or []
         path = at.path
+        if path in window.found:
+            known = window.found[path]
+            return known if level.full(rows) else [known[row] for row in rows.tolist()]
+        docs = window.docs or []
         if not path:
-            return [docs[row] for row in rows.tolist()]
+            return [next(iter(doc.values())) if window.named else doc for doc in (docs[row] for row in rows.tolist())]
         if all(isinstance(step, str) for step in path):
             return _keys(level, docs, path, rows)
         return [walk(docs[row], path) for row in rows.tolist()]
@@ -163,9 +182,16 @@ def _keys(level: Level, docs: list[Any], path: tuple[Any, ...], rows: np.ndarray
     for depth, key in enumerate(path, 1):
         part = path[:depth]
         if part not in known:
-            known[part] = [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in found]
+            known[part] = _key(found, key)
         found = known[part]
     return found
+
+
+def _key(docs: list[Any], key: str) -> list[Any]:
+    try:
+        return list(map(itemgetter(key), docs))
+    except (KeyError, TypeError):
+        return [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in docs]
 
 
 def _beyond(document: Any, key: str) -> Any:
@@ -185,7 +211,7 @@ def _number(found: Any) -> float:
         if isinstance(found, int) and abs(found) > 2**53:
             raise Unfit(LONG)
         return float(found)
-    if isinstance(found, Decimal):
+    if isinstance(found, Decimal | Fraction):
         return float(found)
     raise Unfit("a number")
 
@@ -246,15 +272,10 @@ def _tagged(found: Any) -> int:
     return (moment - _EPOCH) // timedelta(microseconds=1)
 
 
-def _digits(text: Any, comma: bool) -> str:
-    if (
-        not isinstance(text, str)
-        or len(text) > 40
-        or not text.isascii()
-        or not (_COMMA if comma else _NUMBER).fullmatch(text)
-    ):
-        raise Unfit("a number")
-    return text.replace(",", ".")
+def _digits(text: Any, step: ValueStep) -> str:
+    if not isinstance(text, str) or len(text) > 40 or not text.isascii() or not _WRITTEN[step.comma].fullmatch(text):
+        raise Unfit(f"a number with a {step.comma}" if step.comma else "a number")
+    return (text.replace(".", "") if step.comma.endswith("grouped") else text).replace(",", ".")
 
 
 def _hex_integer(found: Any) -> float:
@@ -263,21 +284,30 @@ def _hex_integer(found: Any) -> float:
     return float(int(found, 16))
 
 
+def _either(found: Any, step: ValueStep) -> float:
+    """A number, or one that is written as text."""
+    if isinstance(found, str):
+        value = float(_digits(found, step))
+        return _integer(value) if step.form == "integer" else value
+    return _integer(found) if step.form == "integer" else _number(found)
+
+
 def reader(step: ValueStep) -> Callable[[Any], Any]:
     """Turns one value of a document into what its column holds. It raises Unfit."""
-    comma = step.comma
     clock = step.clock
+    if step.either:
+        return lambda found: _either(found, step)
     if step.form == "number":
-        return (lambda found: float(_digits(found, comma))) if step.written else _number
+        return (lambda found: float(_digits(found, step))) if step.written else _number
     if step.form == "integer":
-        return (lambda found: _integer(float(_digits(found, comma)))) if step.written else _integer
+        return (lambda found: _integer(float(_digits(found, step)))) if step.written else _integer
     if step.form in WIDE:
         return lambda found: _wide(found, step.form)
     if step.form == "clock" and clock is not None:
         seconds, epoch, _ = clock
 
         def moment(found: Any) -> int:
-            value = float(_digits(found, comma)) if step.written else _number(found)
+            value = float(_digits(found, step)) if step.written else _number(found)
             if not abs(value * seconds) < 1e12:
                 raise Unfit("a time within bounds")
             if isinstance(found, int) and (seconds * 1e6).is_integer():
@@ -298,112 +328,44 @@ def _unfit(wanted: str) -> Any:
     raise Unfit(wanted)
 
 
+@dataclass
+class _Taken:
+    """What a line finds in the rows of a batch: a state each, which are words for a value, and what is wrong.
+
+    state: int16 (n,); worded: bool (n,); failed: row, code and sentence; calendars: the numbers of a written time.
+    """
+
+    state: np.ndarray
+    worded: np.ndarray
+    failed: list[tuple[int, str, str]] = field(default_factory=list)
+    calendars: dict[int, dict[str, int]] = field(default_factory=dict)
+    raws: list[Any] = field(default_factory=list)
+
+
 def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> None:
     """One line that reads from documents, columns or headers."""
     batch = engine.batch
-    count = len(rows)
-    state = np.ones(count, np.int16)
-    parts: list[np.ndarray] = []
-    failed: list[tuple[int, str, str]] = []
-    plain_words = dict(step.words)
-    worded = np.zeros(count, bool)
-    marks = [(raw, s.reason) for s in step.cleaning.sentinels for raw in s.raws]
-    raws_seen: list[Any] = []
-    convert = reader(step) if step.form != "calendar" else None
-    calendars: dict[int, dict[str, int]] = {}
-    for at in step.places:
-        found = find(level, at, rows)
-        raws_seen.append(found[0] if found else None)
-        if step.form == "number" and not step.written and not marks and _all_numbers(found):
-            parts.append(np.array(found, np.float64))
-            continue
-        values: list[Any] = [None if step.spec.kind == "text" else 0] * count
-        if (
-            step.form == "text"
-            and not marks
-            and not step.after
-            and step.size is None
-            and set(map(type, found)) == {str}
-            and _plain_texts(found)
-        ):
-            parts.append(np.array([*found, None], object)[:-1])
-            continue
-        special: Any = range(count)
-        if step.form == "number" and not step.written and all(isinstance(raw, str) for raw, _ in marks):
-            special = [
-                i for i, v in enumerate(found) if type(v) is not float and (type(v) is not int or abs(v) > 2**53)
-            ]
-            values = list(found)
-            for i in special:
-                values[i] = 0
-        for i in special:
-            value = found[i]
-            if isinstance(value, Measured):
-                try:
-                    value = _measured(value, step)
-                except Unfit as error:
-                    failed.append((i, "malformed", f"{shown(at)}: {error}"))
-                    continue
-            if value is GONE or value is BEYOND_NULL:
-                reason = _mark(marks, "\x00absent") or (_mark(marks, "\x00null") if value is BEYOND_NULL else None)
-                if reason is not None:
-                    state[i] = batch.reason(reason)
-                else:
-                    state[i] = ABSENT
-                    if step.required is not None:
-                        failed.append((i, step.required, f"{shown(at)} is not there"))
-                continue
-            if value is None or value is cbor2.undefined:
-                word = "null" if value is None else "undefined"
-                reason = _mark(marks, f"\x00{word}")
-                if reason is None and step.required is not None:
-                    failed.append((i, step.required, f"{shown(at)} is {word}"))
-                state[i] = batch.reason(reason if reason is not None else word)
-                continue
-            if marks and isinstance(value, str | int | float) and not isinstance(value, bool):
-                reason = _mark(marks, value)
-                if reason is not None:
-                    state[i] = batch.reason(reason)
-                    continue
-            try:
-                if value is WRONG:
-                    raise Unfit("something that holds it")
-                if plain_words and isinstance(value, str) and value in plain_words:
-                    values[i] = plain_words[value]
-                    worded[i] = True
-                    continue
-                if step.after or step.size is not None:
-                    value = _trimmed(value, step)
-                if convert is None:
-                    calendars[i] = _calendar(value, step)
-                else:
-                    values[i] = convert(value)
-            except Unfit as error:
-                code = step.required if step.required is not None and value is not WRONG else "malformed"
-                what = WORDS.get(type(value), "something else") if value is not WRONG else "within something else"
-                detail = f" `{str(value)[:40]}`" if isinstance(value, str | int | float) else ""
-                failed.append((i, code, f"{shown(at)} is {what}{detail}, expected {error}"))
-                state[i] = ABSENT
-        parts.append(np.array(values, WIDE.get(step.form) or KINDS.get(step.spec.kind, np.float64)))
-    for i, code, text in failed:
+    taken = _Taken(np.ones(len(rows), np.int16), np.zeros(len(rows), bool))
+    marks = [(raw, s) for s in step.cleaning.sentinels for raw in s.raws]
+    take = _Taking(engine, step, marks, taken)
+    result = _result(step, [take.at(at, find(level, at, rows)) for at in step.places])
+    for i, code, text in taken.failed:
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
-    result = _result(step, parts)
-    if calendars:
-        result, bad = _calendar_values(engine, level, step, rows, calendars, result)
+    if taken.calendars:
+        result, bad = _calendar_values(engine, level, step, rows, taken.calendars, result)
         for i in bad:
             level.fail(rows[i : i + 1], "malformed", f"{shown(step.places[0])} is not in the calendar", step.line)
-    if failed or not level.alive[rows].all():
+    state, worded = taken.state, taken.worded
+    if taken.failed or not level.alive[rows].all():
         kept = level.alive[rows]
         rows, result, state, worded = rows[kept], result[kept], state[kept], worded[kept]
     if not len(rows):
         return
     if step.spec.kind == "code":
-        known = np.isin(result, [n for n, _ in step.spec.codes])
-        if dict(step.spec.codes).get(-1) is not None:
-            result = np.where(known, result, -1.0)
-        else:
-            state = np.where(known | (state != PRESENT), state, batch.reason("code without a text")).astype(np.int16)
+        result, known = coded(result, step)
+        if not known.all():
+            state = np.where(known | (state != PRESENT), state, batch.reason(NO_TEXT)).astype(np.int16)
     if worded.any() and step.cleaning.unit_by is not None:
         state = np.where(worded, _WORDED, state).astype(np.int16)
     raws = (
@@ -412,7 +374,7 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
         and any(raw != raw or raw in (np.inf, -np.inf) for raw, _ in marks if isinstance(raw, float))
         else []
     )
-    result, state = engine.clean(level, step.cleaning, rows, result, state, raws, False)
+    result, state = engine.clean(level, step, rows, result, state, raws, False)
     if len(state) != len(rows):
         rows = rows[level.alive[rows]]
     level.put(step.spec, rows, result, state)
@@ -421,29 +383,151 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
     if step.cleaning.stamped is not None:
         engine.stamp_field(level, step.name, step.cleaning.stamped, rows)
     if batch.trace is not None:
-        for i, row in enumerate(rows.tolist()):
-            if i == 0:
-                raw = [
-                    None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r
-                    for r in raws_seen
-                ]
+        _note(engine, level, step, rows, taken.raws)
+
+
+class _Taking:
+    """Values of one line as its documents have them, turned into what its column holds."""
+
+    def __init__(self, engine: Walker, step: ValueStep, marks: list[tuple[Any, Sentinel]], taken: _Taken) -> None:
+        self.engine, self.step, self.marks, self.taken = engine, step, marks, taken
+        self.words = dict(step.words)
+        # texts that stand for a missing value, and the state that each gives
+        self.texts = {
+            raw: engine.batch.reason(mark.reason)
+            for raw, mark in reversed(marks)
+            if isinstance(raw, str) and not raw.startswith("\x00") and mark.fate == "missing"
+        }
+        self.convert = reader(step) if step.form != "calendar" else None
+
+    def at(self, at: At, found: list[Any]) -> np.ndarray:
+        """The values at a place, one a row; what is missing, absent or wrong is noted."""
+        step = self.step
+        self.taken.raws.append(found[0] if found else None)
+        unwritten = step.form == "number" and not step.written
+        if unwritten and not self.marks and _all_numbers(found):
+            return np.array(found, np.float64)
+        as_it_is = not (self.marks or self.words or step.after or step.padded or step.size is not None)
+        if as_it_is and step.form in ("text", "iso") and set(map(type, found)) == {str}:
+            if step.form == "text" and _plain_texts(found):
+                return objects(found)
+            moments = isos_us(found) if step.form == "iso" else None
+            if moments is not None:
+                return moments
+        values: list[Any] = [None if step.spec.kind == "text" else 0] * len(found)
+        special: Any = range(len(found))
+        if unwritten and all(isinstance(raw, str) for raw, _ in self.marks):
+            types = list(map(type, found))
+            kinds = set(types)
+            if kinds == {float, str}:
+                special = positions(types, str)
             else:
-                raw = None
-            spots = [
-                spot
-                for at in step.places
-                if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None
+                special = [i for i, kind in enumerate(types) if kind is not float]
+            if int in kinds:
+                special = [i for i in special if types[i] is not int or abs(found[i]) > 2**53]
+            values = list(found)
+            for i in special:
+                values[i] = 0
+            if self.texts and not self.words:
+                for i in special:
+                    code = self.texts.get(found[i]) if types[i] is str else None
+                    if code is not None:
+                        self.taken.state[i] = code
+                special = [i for i in special if types[i] is not str or found[i] not in self.texts]
+        for i in special:
+            self.one(at, i, found[i], values)
+        return np.array(values, WIDE.get(step.form) or KINDS.get(step.spec.kind, np.float64))
+
+    def one(self, at: At, i: int, value: Any, values: list[Any]) -> None:
+        """The value of row i, put into `values` if there is one."""
+        step, taken = self.step, self.taken
+        if isinstance(value, Measured):
+            try:
+                value = _measured(value, step)
+            except Unfit as error:
+                taken.failed.append((i, "malformed", f"{shown(at)}: {error}"))
+                return
+        if self.missing(at, i, value):
+            return
+        try:
+            if value is WRONG:
+                raise Unfit("something that holds it")
+            if isinstance(value, str) and value in self.words:
+                values[i] = self.words[value]
+                taken.worded[i] = True
+                return
+            if step.after or step.padded or step.size is not None:
+                value = _trimmed(value, step)
+            if self.convert is None:
+                taken.calendars[i] = _calendar(value, step)
+            else:
+                values[i] = self.convert(value)
+        except Unfit as error:
+            code = step.required if step.required is not None and value is not WRONG else "malformed"
+            what = WORDS.get(type(value), "something else") if value is not WRONG else "within something else"
+            detail = f" `{str(value)[:40]}`" if isinstance(value, str | int | float) else ""
+            taken.failed.append((i, code, f"{shown(at)} is {what}{detail}, expected {error}"))
+            taken.state[i] = ABSENT
+
+    def missing(self, at: At, i: int, value: Any) -> bool:
+        """Whether row i has no value, or one that stands for none; its state says so."""
+        step, taken, batch = self.step, self.taken, self.engine.batch
+        if value is GONE or value is BEYOND_NULL:
+            found = _mark(self.marks, "\x00absent") or (_mark(self.marks, "\x00null") if value is BEYOND_NULL else None)
+            if found is not None:
+                self.stand(at, i, found, "not there")
+                return True
+            taken.state[i] = ABSENT
+            if step.required is not None:
+                taken.failed.append((i, step.required, f"{shown(at)} is not there"))
+            return True
+        if is_nothing(value):
+            word = "null" if value is None else "undefined"
+            found = _mark(self.marks, f"\x00{word}")
+            if found is not None:
+                self.stand(at, i, found, word)
+                return True
+            if step.required is not None:
+                taken.failed.append((i, step.required, f"{shown(at)} is {word}"))
+            taken.state[i] = batch.reason(word)
+            return True
+        if self.marks and isinstance(value, str | int | float) and not isinstance(value, bool):
+            found = _mark(self.marks, value)
+            if found is not None:
+                self.stand(at, i, found, f"`{str(value)[:40]}`")
+                return True
+        return False
+
+    def stand(self, at: At, i: int, mark: Sentinel, shown_as: str) -> None:
+        """Row i holds a mark: missing for its reason, left out, or refused."""
+        taken = self.taken
+        taken.state[i] = ABSENT if mark.fate != "missing" else self.engine.batch.reason(mark.reason)
+        if mark.fate == "refused":
+            taken.failed.append((i, mark.failure, f"{shown(at)} is {shown_as}, which is refused"))
+
+
+def _note(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray, raws: list[Any]) -> None:
+    """What a message that is traced shows of a line: where it stands, and as what it came."""
+    for i, row in enumerate(rows.tolist()):
+        raw = None
+        if i == 0:
+            raw = [
+                None if r is GONE or r is WRONG or r is BEYOND_NULL else r.value if isinstance(r, Measured) else r
+                for r in raws
             ]
-            engine.note(
-                level,
-                row,
-                step.line,
-                step.name,
-                _stretches(level, row, step),
-                raw,
-                paths=[shown(at).strip("`") for at in step.places],
-                spots=spots,
-            )
+        spots = [
+            spot for at in step.places if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None
+        ]
+        engine.note(
+            level,
+            row,
+            step.line,
+            step.name,
+            _stretches(level, row, step),
+            raw,
+            paths=[shown(at).strip("`") for at in step.places],
+            spots=spots,
+        )
 
 
 def _stretches(level: Level, row: int, step: ValueStep) -> list[dict[str, Any]]:
@@ -505,11 +589,21 @@ def _plain_texts(found: list[Any]) -> bool:
     return max(map(len, found)) <= limits.TEXT_CHARACTERS and "\x00" not in "".join(found)
 
 
-def _mark(marks: list[tuple[Any, str]], value: Any) -> str | None:
+def positions(values: list[Any], wanted: Any) -> list[int]:
+    """Where a list has a value, rising."""
+    found, at = [], -1
+    with suppress(ValueError):
+        while True:
+            at = values.index(wanted, at + 1)
+            found.append(at)
+    return found
+
+
+def _mark(marks: list[tuple[Any, Sentinel]], value: Any) -> Sentinel | None:
     return next(
         (
-            reason
-            for raw, reason in marks
+            sentinel
+            for raw, sentinel in marks
             if type(raw) is type(value)
             and raw == value
             or (not isinstance(raw, str) and not isinstance(value, str) and raw == value)
@@ -535,6 +629,8 @@ def _trimmed(value: Any, step: ValueStep) -> Any:
         )
         if have != step.size:
             raise Unfit(f"{step.size} bytes")
+    if step.padded and isinstance(value, str | bytes):
+        value = value.rstrip(" \x00") if isinstance(value, str) else value.rstrip(b" \x00")
     return value
 
 
@@ -549,7 +645,7 @@ def _measured(record: Measured, step: ValueStep) -> Any:
         "flag": "flag",
         "hex": "data",
     }.get(step.form, "")
-    if record.value is None:
+    if record.value is None or (not step.places[0].path and not _fits(record, step, wants)):
         return GONE
     if record.kind != wants:
         raise Unfit(f"found {record.kind or 'no value'}, expected {wants or 'another kind'}")
@@ -559,6 +655,20 @@ def _measured(record: Measured, step: ValueStep) -> Any:
         if step.unit is not None and record.unit != step.unit and not _same_unit(record.unit or "", step.unit):
             raise Unfit(f"found the unit `{record.unit}`, expected `{step.unit}`")
     return record.value
+
+
+def _fits(record: Measured, step: ValueStep, wants: str) -> bool:
+    """Whether a line that takes records of any name takes this one: by its kind, and by its unit."""
+    if record.kind != wants:
+        return False
+    choice, unit = step.cleaning.unit_by, record.unit or ""
+    if wants != "number" or (choice is None and step.unit is None):
+        return True
+    if choice is None:
+        return unit == step.unit or _same_unit(unit, step.unit or "")
+    if any(option == unit for option, *_ in choice.arms):
+        return True
+    return choice.written is not None and from_unit(unit, choice.written, choice.difference) is not None
 
 
 def _same_unit(found: str, wanted: str) -> bool:
@@ -572,7 +682,7 @@ def _same_unit(found: str, wanted: str) -> bool:
 def _result(step: ValueStep, parts: list[np.ndarray]) -> np.ndarray:
     if step.spec.kind == "position":
         return np.stack([scaled(p, linear) for p, linear in zip(parts, step.linears, strict=True)], axis=1)
-    if step.spec.kind in ("number", "integer"):
+    if step.spec.kind in ("number", "integer", "flag"):
         return parts[0] if step.linears[0].plain else scaled(parts[0], step.linears[0])
     return parts[0]
 
@@ -606,7 +716,7 @@ def _calendar_values(
 
 
 def by_unit(
-    level: Level, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray
+    level: Level, name: str, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray
 ) -> tuple[np.ndarray, np.ndarray | None]:
     """Values by the unit that another value chooses. Rows with an unknown one fail; a word needs none."""
     chooser = View(level, rows).column(choice.name)
@@ -615,23 +725,53 @@ def by_unit(
     worded = state == _WORDED
     open_ = (state == PRESENT) & ~worded
     converted = result.copy()
-    for option, linear, (a, b, c) in choice.arms:
+    sent = np.full(level.count, -1, np.int16) if choice.sent and name not in level.sent else None
+    if sent is not None:
+        level.sent[name] = choice, sent
+    for arm, (option, linear, (a, b, c)) in enumerate(choice.arms):
         hit = open_ & known & np.asarray(options == option, bool)
         if hit.any():
             converted[hit] = (scaled(result[hit], linear) * a + b) / c
             open_ &= ~hit
-    state[worded] = PRESENT
+            if choice.sent:
+                level.sent[name][1][rows[hit]] = arm
+    if choice.written is not None:
+        for option in {text for text in options[open_ & known].tolist() if isinstance(text, str)}:
+            conversion = from_unit(option, choice.written, choice.difference)
+            if conversion is not None:
+                hit = open_ & known & np.asarray(options == option, bool)
+                converted[hit] = (result[hit] * conversion[0] + conversion[1]) / conversion[2]
+                open_ &= ~hit
+    if worded.any():
+        state[worded] = PRESENT
     if not open_.any():
         return converted, None
     for row, option in zip(rows[open_].tolist(), options[open_].tolist(), strict=True):
-        said = f"`{option}`" if option is not None else "none"
+        said = "none" if option is None else f"`{option:g}`" if isinstance(option, float) else f"`{str(option)[:40]}`"
         level.fail(
             np.array([row]),
             "malformed",
-            f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}",
+            f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}"
+            + (f", or a unit that is converted into {choice.written}" if choice.written else ""),
             0,
         )
     return converted, open_
+
+
+@lru_cache(maxsize=1024)
+def from_unit(text: str, target: str, difference: bool) -> tuple[float, float, float] | None:
+    """How values in the unit that a text names, as UCUM or as it is usually spelt, come into another: (value * a + b) /
+    c; None where they do not.
+    """
+    wanted = parse_unit(target)
+    for code in (text, usual(text)):
+        try:
+            found = parse_unit(code) if code else None
+        except UnitError:
+            continue
+        if found is not None and found.dimension == wanted.dimension:
+            return between(found, wanted, difference=difference)
+    return None
 
 
 # lists and envelopes -----------------------------------------------------------
@@ -644,7 +784,7 @@ def lists(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> t
     words = " and ".join(f"`{shown_path(path)}`" for path in step.paths)
     for i, row in enumerate(rows.tolist()):
         own = [column[i] for column in columns]
-        if any(value is GONE or value is BEYOND_NULL or value is None for value in own):
+        if any(value is GONE or value is BEYOND_NULL or is_nothing(value) for value in own):
             if step.required:
                 level.fail(np.array([row]), "malformed", f"{words} is not there", step.line)
             continue
@@ -673,7 +813,7 @@ def texts(
     for row, value in zip(rows.tolist(), find(level, at, rows), strict=True):
         if isinstance(value, Measured):
             value = value.value
-        if value is GONE or value is BEYOND_NULL or value is None:
+        if value is GONE or value is BEYOND_NULL or is_nothing(value):
             if required is not None:
                 level.fail(np.array([row]), required, f"{shown(at)} is not there", line)
         elif isinstance(value, str | bytes):
@@ -706,12 +846,20 @@ def encoded(
 
 
 def unwrap(text: bytes, encoding: str) -> bytes:
-    """Bytes out of their writing. Raises ValueError."""
+    """Bytes out of their writing: base64 of either alphabet, with all its `=` or none; hexadecimal digits, perhaps with
+    a blank between two bytes. Raises ValueError.
+    """
     if encoding == "hex":
+        if not re.fullmatch(rb"(?:[0-9A-Fa-f]{2}(?: ?[0-9A-Fa-f]{2})*)?", text):
+            raise ValueError
         return binascii.unhexlify(text.replace(b" ", b""))
     if encoding == "base64":
-        bare = text.rstrip(b"=").replace(b"-", b"+").replace(b"_", b"/")
-        if len(bare) % 4 == 1 or not re.fullmatch(rb"[A-Za-z0-9+/]*", bare):
+        bare = text.rstrip(b"=")
+        marks = len(text) - len(bare)
+        if len(bare) % 4 == 1 or marks not in (0, -len(bare) % 4):
             raise ValueError
+        if not re.fullmatch(rb"[A-Za-z0-9+/]*|[A-Za-z0-9_-]*", bare):
+            raise ValueError
+        bare = bare.replace(b"-", b"+").replace(b"_", b"/")
         return base64.b64decode(bare + b"=" * (-len(bare) % 4))
     return text

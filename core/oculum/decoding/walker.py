@@ -6,7 +6,8 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..language.plan import Cleaning, Ex, Step, Zoned
+from ..language.decoders.plan import Cleaned, Step, Zoned
+from ..language.expressions import Ex
 from .level import Batch, Level
 
 
@@ -22,7 +23,7 @@ class Walker(Protocol):
     def clean(
         self,
         level: Level,
-        cleaning: Cleaning,
+        step: Cleaned,
         rows: np.ndarray,
         result: np.ndarray,
         state: np.ndarray,

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Protocol
 
 import numpy as np
 
-from ..arrays import Ints, Truths
+from ..arrays import Ints, Truths, Values, in_order
 from ..batches import PRESENT, Column, Group
-from ..language.plan import FieldSpec
+from ..language.fields import FieldSpec
 
 
 @dataclass(frozen=True)
@@ -19,6 +19,12 @@ class Newest:
 
     value: Any
     at: int
+
+
+class Known(Protocol):
+    """What was newest before: values of a field and when they were measured (NEVER where there is none), by device."""
+
+    def column(self, name: str, ids: Ints, sample: Values | None) -> tuple[Values, Ints]: ...
 
 
 @dataclass
@@ -54,6 +60,7 @@ class Events:
         return len(self.device)
 
 
+NEVER = int(np.iinfo(np.int64).min)  # no moment
 SET_BACK_US = 5 * 60 * 1_000_000  # a clock that goes back by more has been set right; by less, it stands still
 
 
@@ -81,7 +88,7 @@ def build_events(
     groups: Sequence[Group],
     device: Ints,
     arrival: Ints,
-    newest: Mapping[tuple[int, str], Newest],
+    newest: Known,
     ids: Ints,
 ) -> Events:
     """The events of a batch's groups.
@@ -94,7 +101,8 @@ def build_events(
     rows = np.concatenate([g.rows for g in groups])
     at = np.concatenate([g.at for g in groups])
     owners = np.concatenate([g.owner if g.owner is not None else device[g.rows] for g in groups])
-    order = np.lexsort((at, rows, owners))
+    forth = (rows[1:] > rows[:-1]) | ((rows[1:] == rows[:-1]) & (at[1:] >= at[:-1]))
+    order = in_order(owners) if forth.all() else np.lexsort((at, rows, owners))
     rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
     fresh_row = np.ones(len(order), bool)
     fresh_row[1:] = (
@@ -123,11 +131,19 @@ def build_events(
             known = placed.setdefault(spec.name, (spec, []))
             if spec.kind == known[0].kind:  # two versions of a decoder may differ in what a name is
                 known[1].append((where, group.columns[spec.name]))
-    ranks = np.unique(events.at, return_inverse=True)[1].astype(np.int64) + 1
     device_index = np.cumsum(starts) - 1
+    ranks, scale = _ranks(events.at, int(device_index[-1]) + 2 if count else 1)
     for name, (spec, parts) in placed.items():
-        events.tracks[name] = _track(events, spec, parts, ranks, device_index, starts, newest)
+        events.tracks[name] = _track(events, spec, parts, ranks, scale, device_index, starts, newest)
     return events
+
+
+def _ranks(at: np.ndarray, segments: int) -> tuple[np.ndarray, int]:
+    """Numbers from 1 in the order of moments, and one above all of them, so that its multiples keep segments apart."""
+    low, high = (int(at.min()), int(at.max())) if len(at) else (0, 0)
+    if (high - low + 2) * segments < 1 << 62:
+        return at - low + 1, high - low + 2
+    return np.unique(at, return_inverse=True)[1].astype(np.int64) + 1, len(at) + 2
 
 
 def _track(
@@ -135,9 +151,10 @@ def _track(
     spec: FieldSpec,
     parts: list[tuple[np.ndarray, Column]],
     ranks: np.ndarray,
+    scale: int,
     device_index: np.ndarray,
     starts: np.ndarray,
-    newest: Mapping[tuple[int, str], Newest],
+    newest: Known,
 ) -> Track:
     count = len(events)
     values = np.zeros((count, *parts[0][1].values.shape[1:]), np.result_type(*(column.values for _, column in parts)))
@@ -147,25 +164,20 @@ def _track(
         values[where[some]] = column.values[some]
         state[where[some]] = column.state[some]
     present = state == PRESENT
-    scale = count + 2
     keys = device_index * scale + np.where(present, ranks, 0)
     highest = np.maximum.accumulate(keys)
     before = np.concatenate([[0], highest[:-1]])
     before = np.where(starts, device_index * scale, before)
     fresh = present & (keys >= before)
     heads = np.flatnonzero(starts)
-    known = np.array([_newest_at(newest, int(events.device[h]), spec.name) for h in heads], np.int64)
+    known = newest.column(spec.name, events.device[heads], None)[1]
     # What was measured far ahead of this arrival came by a clock that has been set right since.
-    known[known > events.arrival[heads] + SET_BACK_US] = np.iinfo(np.int64).min
+    known = known.copy()
+    known[known > events.arrival[heads] + SET_BACK_US] = NEVER
     fresh &= events.at >= known[device_index]
     source = np.maximum.accumulate(np.where(fresh, np.arange(count), -1)) if count else np.zeros(0, np.int64)
     source = np.where(source >= events.segment, source, -1)
     return Track(spec, Column(values, state), fresh, source)
-
-
-def _newest_at(newest: Mapping[tuple[int, str], Newest], device: int, name: str) -> int:
-    found = newest.get((device, name))
-    return found.at if found is not None else np.iinfo(np.int64).min
 
 
 def newest_after(events: Events) -> dict[tuple[int, str], tuple[Newest, int]]:

@@ -12,8 +12,27 @@ from typing import Any, NamedTuple, Protocol
 
 import numpy as np
 
-from .functions import FUNCTIONS, bearing, distance_m
-from .plan import Ex
+from ..arrays import objects
+from ..clocks import calendar_us
+from .expressions import (
+    Called,
+    Chosen,
+    Combined,
+    Compared,
+    Constant,
+    Converted,
+    Ex,
+    IsMissing,
+    Logical,
+    Named,
+    Negative,
+    Not,
+    Powered,
+    SetpointValue,
+    TimeDifference,
+    TimeMoved,
+)
+from .functions import EXACT, FUNCTIONS, bearing, distance_m
 
 NO_NUMBER = -1
 
@@ -38,7 +57,7 @@ class Names(Protocol):
     def column(self, name: str) -> Val: ...
     def raw(self, name: str) -> Val: ...
     def setpoint(self, name: str) -> Val: ...
-    def payload(self, ex: Ex) -> Val: ...
+    def special(self, ex: Ex) -> Val: ...
 
 
 def joined(left: Any, right: Any) -> Any:
@@ -66,42 +85,77 @@ def _finite(values: Any, state: Any) -> Val:
 
 def evaluate(ex: Ex, names: Names) -> Val:
     """The value of `ex`. Division by zero and whatever is missing come out as not known."""
-    op = ex.op
-    if op == "constant":
-        return Val(ex.value, True)
-    if op == "name":
-        return names.column(ex.value)
-    if op == "setpoint":
-        return names.setpoint(ex.value)
-    if op in ("length", "read", "check", "builtin", "before", "previous", "aggregate", "template", "table"):
-        return names.payload(ex)
-    if op == "call":
-        return _call(ex, names)
-    if op == "choice":
-        rule, then, otherwise = (evaluate(a, names) for a in ex.args)
-        truth = np.asarray(rule.values, bool)
-        shaped = truth[..., None] if ex.type.kind == "position" else truth
-        return Val(
-            np.where(shaped, then.values, otherwise.values),
-            joined(rule.state, np.where(truth, then.state, otherwise.state)),
-        )
-    parts = [evaluate(a, names) for a in ex.args]
-    first = parts[0]
-    if op == "missing":
-        return Val(np.logical_not(first.known), True)
-    if op == "not":
-        return Val(np.logical_not(first.values), first.state)
-    if op == "negative":
-        return Val(-np.asarray(first.values), first.state)
-    if op == "convert":
-        a, b, c = ex.value
-        return Val((first.values * a + b) / c, first.state)
-    if op == "power":
-        with np.errstate(all="ignore"):
-            values = np.asarray(first.values, float) ** ex.value
-        return _finite(values, first.state)
-    second = parts[1]
-    if op == "and":
+    match ex:
+        case Constant():
+            return Val(ex.value, True)
+        case Named():
+            return names.column(ex.name)
+        case SetpointValue():
+            return names.setpoint(ex.name)
+        case Called():
+            return _called(ex, names)
+        case Chosen():
+            return _chosen(ex, names)
+        case Not() | Negative() | IsMissing() | Converted() | Powered():
+            return _of_one(ex, evaluate(ex.value, names))
+        case Logical():
+            return _logical(ex.sign, evaluate(ex.left, names), evaluate(ex.right, names))
+        case Compared() | Combined() | TimeDifference():
+            return _of_two(ex, evaluate(ex.left, names), evaluate(ex.right, names))
+        case TimeMoved():
+            return _moved(ex, evaluate(ex.time, names), evaluate(ex.seconds, names))
+    return names.special(ex)
+
+
+def _of_one(ex: Not | Negative | IsMissing | Converted | Powered, found: Val) -> Val:
+    match ex:
+        case IsMissing():
+            return Val(np.logical_not(found.known), True)
+        case Not():
+            return Val(np.logical_not(found.values), found.state)
+        case Negative():
+            values = as_digits(ex.value, found) if ex.type.wide else np.asarray(found.values)
+            return Val(-values, found.state)
+        case Converted():
+            return Val((as_floats(ex.value, found) * ex.a + ex.b) / ex.c, found.state)
+        case Powered():
+            with np.errstate(all="ignore"):
+                values = np.asarray(as_floats(ex.value, found), float) ** ex.exponent
+            return _finite(values, found.state)
+
+
+def as_digits(ex: Ex, found: Val) -> Any:
+    """Whole numbers of any size, which Python calculates exactly; others as they are."""
+    if isinstance(ex, Constant) and ex.digits is not None:
+        return ex.digits
+    values = np.asarray(found.values)
+    if values.dtype.kind in "iu":
+        return values.astype(object)
+    plain = [
+        v if isinstance(v, int) else 0 if v is None or not np.isfinite(v) else int(v) if v == int(v) else v
+        for v in values.ravel().tolist()
+    ]
+    if values.ndim == 0:
+        return plain[0]
+    return objects(plain)
+
+
+def as_floats(ex: Ex, found: Val) -> Any:
+    """Numbers for what works with 53 bits."""
+    return np.asarray(as_digits(ex, found), float) if ex.type.wide else found.values
+
+
+def within_64_bits(ex: Ex, found: Val, count: int) -> tuple[np.ndarray, Val]:
+    """Whole numbers as a column keeps them (objects (count,)); what has more than 64 bits has no value."""
+    values = np.broadcast_to(np.asarray(as_digits(ex, found), object), (count,)).copy()
+    fits = np.array([-(2**63) <= v < 2**64 for v in values.tolist()], bool)
+    values[~fits] = 0
+    return values, Val(values, joined(np.broadcast_to(np.asarray(found.state), (count,)), np.where(fits, 1, NO_NUMBER)))
+
+
+def _logical(sign: str, first: Val, second: Val) -> Val:
+    """`and` and `or` in three values."""
+    if sign == "and":
         false = np.logical_or(
             np.logical_and(first.known, np.logical_not(first.values)),
             np.logical_and(second.known, np.logical_not(second.values)),
@@ -110,61 +164,88 @@ def evaluate(ex: Ex, names: Names) -> Val:
             np.logical_and(first.values, second.values) & ~false,
             np.logical_or(false, np.logical_and(first.known, second.known)),
         )
-    if op == "or":
-        true = np.logical_or(np.logical_and(first.known, first.values), np.logical_and(second.known, second.values))
-        return Val(true, np.logical_or(true, np.logical_and(first.known, second.known)))
+    true = np.logical_or(np.logical_and(first.known, first.values), np.logical_and(second.known, second.values))
+    return Val(true, np.logical_or(true, np.logical_and(first.known, second.known)))
+
+
+COMPARE = {"<": np.less, "<=": np.less_equal, ">": np.greater, ">=": np.greater_equal}
+COMBINE = {"+": np.add, "-": np.subtract, "*": np.multiply, "/": np.divide}
+
+
+def _of_two(ex: Compared | Combined | TimeDifference, first: Val, second: Val) -> Val:
     state = joined(first.state, second.state)
     a, b = first.values, second.values
-    if op in ("=", "!="):
-        same = (
-            np.equal(a, b)
-            if ex.args[0].type.kind != "text"
-            else np.asarray(np.asarray(a, object) == np.asarray(b, object))
-        )
-        return Val(same if op == "=" else np.logical_not(same), state)
-    if op in ("<", "<=", ">", ">="):
-        compare = {"<": np.less, "<=": np.less_equal, ">": np.greater, ">=": np.greater_equal}[op]
-        return Val(compare(a, b), state)
-    if op == "time difference":
-        return Val((np.asarray(a, np.int64) - np.asarray(b, np.int64)) / 1e6, state)
-    if op in ("time +", "time -"):
-        step = np.rint(np.where(np.equal(state, 1), np.clip(b, -1e12, 1e12), 0) * 1e6).astype(np.int64)
-        return Val(np.asarray(a, np.int64) + (step if op == "time +" else -step), state)
-    with np.errstate(all="ignore"):
-        if op == "+":
-            values = np.add(a, b, dtype=float)
-        elif op == "-":
-            values = np.subtract(a, b, dtype=float)
-        elif op == "*":
-            values = np.multiply(a, b, dtype=float)
-        elif op == "/":
-            values = np.divide(a, b, dtype=float)
-        else:
-            raise AssertionError(op)
-    return _finite(values, state)
+    exact = ex.type.wide or isinstance(ex, Compared)
+    if ex.left.type.wide or ex.right.type.wide:
+        change = as_digits if exact else as_floats
+        a, b = change(ex.left, first), change(ex.right, second)
+    match ex:
+        case Compared(sign="=" | "!="):
+            same = (
+                np.equal(a, b)
+                if ex.left.type.kind != "text"
+                else np.asarray(np.asarray(a, object) == np.asarray(b, object))
+            )
+            return Val(same if ex.sign == "=" else np.logical_not(same), state)
+        case Compared():
+            return Val(np.asarray(COMPARE[ex.sign](a, b), bool), state)
+        case TimeDifference():
+            return Val((np.asarray(a, np.int64) - np.asarray(b, np.int64)) / 1e6, state)
+        case Combined():
+            with np.errstate(all="ignore"):
+                if ex.type.wide:
+                    return Val(COMBINE[ex.sign](np.asarray(a, object), b), state)
+                return _finite(COMBINE[ex.sign](a, b, dtype=float), state)
 
 
-def _call(ex: Ex, names: Names) -> Val:
-    if ex.value == "raw":
-        return names.raw(ex.args[0].value)
-    parts = [evaluate(a, names) for a in ex.args]
-    if ex.value == "first_known":
+def _moved(ex: TimeMoved, time: Val, seconds: Val) -> Val:
+    state = joined(time.state, seconds.state)
+    moved = np.clip(as_floats(ex.seconds, seconds), -1e12, 1e12)
+    step = np.rint(np.where(np.equal(state, 1), moved, 0) * 1e6).astype(np.int64)
+    return Val(np.asarray(time.values, np.int64) + (step if ex.sign == "+" else -step), state)
+
+
+def _chosen(ex: Chosen, names: Names) -> Val:
+    rule, then, otherwise = (evaluate(part, names) for part in (ex.rule, ex.then, ex.otherwise))
+    truth = np.asarray(rule.values, bool)
+    shaped = truth[..., None] if ex.type.kind == "position" else truth
+    change = as_digits if ex.type.wide else as_floats
+    return Val(
+        np.where(shaped, change(ex.then, then), change(ex.otherwise, otherwise)),
+        joined(rule.state, np.where(truth, then.state, otherwise.state)),
+    )
+
+
+def _called(ex: Called, names: Names) -> Val:
+    if ex.function == "raw":
+        named = ex.arguments[0]
+        assert isinstance(named, Named)
+        return names.raw(named.name)
+    parts = [evaluate(a, names) for a in ex.arguments]
+    if any(a.type.wide for a in ex.arguments):
+        change = as_digits if ex.type.wide else as_floats
+        parts = [Val(change(a, part), part.state) for a, part in zip(ex.arguments, parts, strict=True)]
+    if ex.function == "first_known":
         return _first_known(parts, ex.type.kind)
     state: Any = True
     for part in parts:
         state = joined(state, part.state)
-    if ex.value in ("latitude", "longitude"):
-        return Val(np.asarray(parts[0].values)[..., 0 if ex.value == "latitude" else 1], state)
-    if ex.value == "point":
-        lat, lon = np.broadcast_arrays(np.asarray(parts[0].values, float), np.asarray(parts[1].values, float))
-        return Val(np.stack([lat, lon], axis=-1), state)
-    if ex.value in ("distance", "bearing"):
-        compute: Callable[..., Any] = distance_m if ex.value == "distance" else bearing
-        a, b = np.asarray(parts[0].values), np.asarray(parts[1].values)
-        return Val(compute(a[..., 0], a[..., 1], b[..., 0], b[..., 1]), state)
-    if ex.value in ("calendar", "second_pass"):
-        return names.payload(Ex("clock", ex.args, ex.type, (ex.value, parts, state), ex.line))
-    function = FUNCTIONS[ex.value]
+    match ex.function:
+        case "latitude" | "longitude":
+            return Val(np.asarray(parts[0].values)[..., 0 if ex.function == "latitude" else 1], state)
+        case "point":
+            lat, lon = np.broadcast_arrays(np.asarray(parts[0].values, float), np.asarray(parts[1].values, float))
+            return Val(np.stack([lat, lon], axis=-1), state)
+        case "distance" | "bearing":
+            compute: Callable[..., Any] = distance_m if ex.function == "distance" else bearing
+            a, b = np.asarray(parts[0].values), np.asarray(parts[1].values)
+            return Val(compute(a[..., 0], a[..., 1], b[..., 0], b[..., 1]), state)
+        case "calendar":
+            us, good = calendar_us(*(part.values for part in parts))
+            return Val(us, joined(np.broadcast_to(np.asarray(state), us.shape), np.where(good, 1, NO_NUMBER)))
+    function = FUNCTIONS[ex.function]
+    if ex.type.wide:
+        return _exactly(EXACT[ex.function], parts, state)
     assert function.compute is not None
     if function.by_row:
         return _by_row(function.compute, parts, state, function.gives)
@@ -176,6 +257,18 @@ def _call(ex: Ex, names: Names) -> Val:
         else:
             values = function.compute(*(part.values for part in parts))
     return _finite(values, state)
+
+
+def _exactly(compute: Callable[..., int | None], parts: list[Val], state: Any) -> Val:
+    """A function of whole numbers of any size; None where it has no value."""
+    *arrays, states = np.broadcast_arrays(*(np.asarray(p.values, object) for p in parts), np.asarray(state, np.int16))
+    found = [
+        compute(*row) if known == 1 else 0
+        for *row, known in zip(*(a.ravel().tolist() for a in arrays), states.ravel().tolist(), strict=True)
+    ]
+    odd = np.array([v is None for v in found], bool).reshape(states.shape)
+    values = objects(0 if v is None else v for v in found).reshape(states.shape)
+    return Val(values, np.where(odd, NO_NUMBER, states).astype(np.int16))
 
 
 def _first_known(parts: list[Val], kind: str) -> Val:

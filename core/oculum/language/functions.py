@@ -8,6 +8,11 @@ from typing import Any
 
 import numpy as np
 
+from ..checks import NAMES as CHECKS
+from ..clocks import known_zone, utc_to_local
+from .abilities import Ability
+from .patterns import matches
+
 EARTH_RADIUS_M = 6_371_008.8  # mean radius, IUGG 1980
 
 
@@ -24,6 +29,7 @@ class Function:
     words: str
     many: bool = False
     by_row: bool = False
+    needs: Ability | None = None
 
 
 def _round(values: np.ndarray) -> np.ndarray:
@@ -62,6 +68,10 @@ def _after_first(text: str, mark: str) -> str:
     return text.partition(mark)[2] if mark else text
 
 
+def _second_pass(moment: int, zone: str) -> bool:
+    return known_zone(str(zone)) and utc_to_local(int(moment), str(zone))[1]
+
+
 def bearing(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
     """Initial bearing along the great circle, degrees clockwise from north, 0 to below 360."""
     a, b, span = np.radians(lat1), np.radians(lat2), np.radians(np.asarray(lon2, float) - np.asarray(lon1, float))
@@ -87,6 +97,13 @@ FUNCTIONS: dict[str, Function] = {
         ("number", "same", "same"), "same", lambda x, a, b: np.minimum(np.maximum(x, a), b), "clamp(x, low, high)"
     ),
     "round": Function(("number",), "same", _round, "round(x): to whole numbers, half away from zero"),
+    "upward": Function(
+        ("number", "same"),
+        "same",
+        np.mod,
+        "upward(difference, steps): how far a counter of so many steps went up, which may have turned over: 10000 for"
+        " one that goes from 9999 to 0",
+    ),
     "floor": Function(("number",), "same", np.floor, "floor(x): down to a whole number"),
     "ceil": Function(("number",), "same", np.ceil, "ceil(x): up to a whole number"),
     "mod": Function(("number", "same"), "same", np.mod, "mod(a, b): what is left of a after whole steps of b"),
@@ -113,12 +130,22 @@ FUNCTIONS: dict[str, Function] = {
         "wrapped(difference, bits): the change of a counter of so many bits, which may have wrapped either way",
     ),
     "bit_count": Function(("plain",), "plain", _bit_count, "bit_count(x): how many bits are set"),
-    "raw": Function(("field",), "plain", None, "raw(field): the number as it stands in the message"),
+    "raw": Function(
+        ("field",), "plain", None, "raw(field): the number as it stands in the message", needs=Ability.PAYLOAD
+    ),
+    "matches": Function(
+        ("text", "text"),
+        "truth",
+        matches,
+        'matches(text, "[A-Z]{2}[0-9]+"): whether a pattern takes all of a text',
+        by_row=True,
+    ),
     "first_known": Function(
         ("any", "like"), "same", None, "first_known(a, b, ...): the first that is not missing", many=True
     ),
-    "before": Function(("field",), "same", None, "before(field): its value in the message before, of the same device"),
-    "previous": Function(("field",), "same", None, "previous(field): its last known value in this repeat"),
+    "size_of": Function(
+        ("text",), "plain", lambda text: float(len(text.encode())), "size_of(text): its bytes in UTF-8", by_row=True
+    ),
     "part": Function(
         ("text", "text", "plain"),
         "text",
@@ -154,8 +181,9 @@ FUNCTIONS: dict[str, Function] = {
     "second_pass": Function(
         ("time", "text"),
         "truth",
-        None,
+        _second_pass,
         "second_pass(time, zone): whether its local time comes for the second time that day",
+        by_row=True,
     ),
     "latitude": Function(("position",), "deg", None, "latitude(position)"),
     "longitude": Function(("position",), "deg", None, "longitude(position)"),
@@ -176,7 +204,14 @@ AGGREGATES: dict[str, str] = {
     "count_of": "count_of(x): how many repeats have x, missing or not; of something true or false, how many are true",
     "any_of": "any_of(rule): whether it is true in one of the repeats",
     "all_of": "all_of(rule): whether it is true in every repeat",
+    "different_of": "different_of(x): how many different known values there are",
+    "at_max_of": "at_max_of(rssi, gateway): the gateway where rssi is highest, the first of equal ones",
+    "at_min_of": "at_min_of(rssi, gateway): the gateway where rssi is lowest, the first of equal ones",
     "join_of": 'join_of(text, ","): the texts one after the other',
+}
+EARLIER: dict[str, str] = {
+    "before": "before(field): its value in the message before, of the same device",
+    "previous": "previous(field): its last known value in this repeat",
 }
 BUILTINS: dict[str, str] = {
     "received": "received: the moment of arrival",
@@ -185,6 +220,64 @@ BUILTINS: dict[str, str] = {
     "bits_left": "bits_left: bits that are not read yet",
     "index": "index: which repeat this is, counted from 1",
     "length": "length: bytes of the message, or of the part that is open",
+}
+
+WINDOWS: dict[str, str] = {
+    "mean": "mean(x, 30 min): of the readings in the window",
+    "time_mean": "time_mean(x, 1 h): each value counts for as long as it stood",
+    "lowest": "lowest(x, 1 h)",
+    "highest": "highest(x, 1 h)",
+    "total": "total(x, 24 h): the sum of the readings",
+    "count": "count(x, 1 h): how many readings; of something true or false, how many are true",
+    "first": "first(x, 1 h): the oldest in the window",
+    "last": "last(x, 1 h): the newest in the window",
+    "change": "change(x, 1 h): against the newest reading at or before that time ago, not older than 1.5 times it",
+    "relative_change": "relative_change(x, 1 h): the change divided by the older value",
+    "rate": "rate(x, 1 h): the slope by least squares, of at least 3 readings",
+    "deviation": "deviation(x, 1 h): the standard deviation of the sample",
+    "percentile": "percentile(x, 95, 24 h): by linear interpolation, of at least 5 readings",
+    "time_in": "time_in(rule, 1 h): how long a rule over one field held",
+}
+CALENDAR_WINDOWS = ("today", "this_week")
+CLOCK: dict[str, str] = {
+    "silent": "silent(30 min): nothing has arrived for so long; silent(oxygen, 1 h): no value of a field",
+    "messages": "messages(1 h): how many arrived in the window",
+    "age": "age(x): since its newest value was measured",
+}
+PLACES: dict[str, str] = {
+    "inside": 'inside(fix, "fence"): in it or on its edge; inside(fix, "fence", 50 m): left only beyond the margin',
+    "outside": 'outside(fix, "fence"): not inside',
+    "enters": 'enters(fix, "fence"): inside, and not at the fix before',
+    "leaves": 'leaves(fix, "fence", 50 m): outside, and inside at the fix before',
+    "crosses": 'crosses(fix, "fence", 10 min): inside, or the way from the fix before, so long ago at most, meets it',
+    "speed": "speed(fix): between the last two positions",
+}
+OF_DEVICE: dict[str, str] = {
+    "cadence": "cadence: how often the device is expected to report",
+    "learned_cadence": "learned_cadence: the median of its last 50 intervals, of at least 8, else its cadence",
+    "cadence_spread": "cadence_spread: the median distance of those intervals from their median",
+    "arrival_lag": "arrival_lag: how long after it was measured the newest reading arrived",
+    "home": "home: where the device belongs",
+}
+OF_MEMBERS: dict[str, str] = {
+    "max_of": "max_of(x): the highest of the site's members; max_of(x, 1 h): of values at most so old",
+    "min_of": "min_of(x): the lowest of the site's members",
+    "mean_of": "mean_of(x): over the site's members",
+    "sum_of": "sum_of(x): over the site's members",
+    "count_of": "count_of(rule): for how many members a rule holds",
+    "share_of": "share_of(rule): for which share of the members, of those where it is known",
+    "any_of": "any_of(rule): whether it holds for one of the members",
+    "all_of": "all_of(rule): whether it holds for every member",
+}
+# Functions that only some places have, by what they need.
+ELSEWHERE: dict[str, Ability] = {
+    **dict.fromkeys(CHECKS, Ability.PAYLOAD),
+    **dict.fromkeys(OF_MEMBERS, Ability.MEMBERS),
+    **dict.fromkeys(AGGREGATES, Ability.REPEATS),
+    **dict.fromkeys(WINDOWS, Ability.PAST),
+    **dict.fromkeys(CLOCK, Ability.CLOCK),
+    **dict.fromkeys(PLACES, Ability.FENCES),
+    **dict.fromkeys(EARLIER, Ability.BEFORE),
 }
 
 
@@ -240,3 +333,23 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
         )
     good = np.isfinite(exact) & (np.abs(lam - before) < 1e-9)
     return np.where(good, exact, circle)
+
+
+def _exact_wrapped(value: int, bits: int) -> int | None:
+    return None if not 0 < bits <= 64 else (value + (1 << (bits - 1))) % (1 << bits) - (1 << (bits - 1))
+
+
+# What keeps all digits of whole numbers of more than 53 bits, in plain whole numbers; None where there is no value.
+EXACT: dict[str, Callable[..., int | None]] = {
+    "abs": abs,
+    "min": min,
+    "max": max,
+    "clamp": lambda value, low, high: min(max(value, low), high),
+    "round": lambda value: value,
+    "floor": lambda value: value,
+    "ceil": lambda value: value,
+    "mod": lambda value, step: value % step if step else None,
+    "upward": lambda value, steps: value % steps if steps else None,
+    "wrapped": _exact_wrapped,
+    "first_known": lambda *values: values[0],
+}

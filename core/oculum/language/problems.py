@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import difflib
+import re
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 
 from oculum.errors import OculumError
 
@@ -27,10 +28,12 @@ class Problem:
     severity: str = "error"
     code: str = "definition"
     fix: str | None = None  # text that replaces the span
+    over: str = ""  # what the fix replaces, where that is one word of the span
 
     def as_dict(self) -> dict[str, object]:
         found = asdict(self)
         found.update(found.pop("span"))
+        del found["over"]
         return found
 
 
@@ -41,6 +44,24 @@ class DefinitionError(OculumError):
         first = problems[0]
         super().__init__(f"line {first.span.line}, column {first.span.column}: {first.message}")
         self.problems = problems
+
+
+def placed(problems: Iterable[Problem], text: str) -> list[Problem]:
+    """Problems in the order of the text, each fix over the word it replaces; without it where that is not clear."""
+    lines = text.replace("\r\n", "\n").split("\n")
+    return sorted((_narrowed(p, lines) for p in problems), key=lambda p: (p.span.line, p.span.column))
+
+
+def _narrowed(problem: Problem, lines: list[str]) -> Problem:
+    if problem.fix is None or not problem.over:
+        return problem
+    span = problem.span
+    part = lines[span.line - 1][span.column - 1 : span.end_column - 1]
+    found = [m.start() for m in re.finditer(rf"(?<![\w.]){re.escape(problem.over)}(?![\w.])", part)]
+    if len(found) != 1:
+        return replace(problem, fix=None)
+    begin = span.column + found[0]
+    return replace(problem, span=Span(span.line, begin, begin + len(problem.over)))
 
 
 def nearest(word: str, known: Iterable[str]) -> str | None:

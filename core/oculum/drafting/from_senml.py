@@ -7,13 +7,14 @@ from collections.abc import Iterable
 from dataclasses import dataclass, field, replace
 from functools import lru_cache
 
+from ..decoding.sources import Measured, quantity, read_senml
 from ..language import tree
 from ..language.build import quoted
 from ..language.decoders import check_decoder
-from ..language.making import field_name, place, printed
-from ..language.parser import parse
+from ..language.decoders import lines as written
+from ..language.definitions import parse
 from ..language.problems import DefinitionError
-from .sources import Measured, quantity, read_senml
+from .making import field_name, place, printed
 
 # SenML's registry (RFC 8428, RFC 8798) where its symbol is not the UCUM code.
 UNITS = {
@@ -71,7 +72,7 @@ def is_senml(payload: bytes) -> bool:
 class Made:
     """A decoder for SenML as it stands: its tree, the quantities that it reads or notes, whether it divides packs."""
 
-    node: tree.Decoder
+    node: written.Decoder
     read: frozenset[str]
     noted: frozenset[str]
     divided: bool
@@ -84,16 +85,16 @@ def made_of(text: str) -> Made | None:
         node, problems, _ = parse(text)
     except DefinitionError:
         return None
-    if problems or not isinstance(node, tree.Decoder):
+    if problems or not isinstance(node, written.Decoder):
         return None
-    words = {_word(line.address) for line in node.body if isinstance(line, tree.Read)}
+    words = {_word(line.address) for line in node.body if isinstance(line, written.Read)}
     noted = {found[1] for line in text.split("\n") if (found := NOTE.fullmatch(line.strip()))}
-    divided = any(isinstance(line, tree.Device) for line in node.body)
+    divided = any(isinstance(line, written.Device) for line in node.body)
     return Made(node, frozenset(w for w in words if w), frozenset(noted), divided)
 
 
-def _word(address: tree.Address) -> str | None:
-    if not isinstance(address, tree.InDocument) or not address.paths or not address.paths[0]:
+def _word(address: written.Address) -> str | None:
+    if not isinstance(address, written.InDocument) or not address.paths or not address.paths[0]:
         return None
     first = address.paths[0][0]
     return first if isinstance(first, str) else None
@@ -141,14 +142,14 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
     before = made_of(onto) if onto is not None else None
     if onto is not None and before is None:
         return None
-    body: list[tree.Statement] = list(before.node.body) if before is not None else []
+    body: list[written.Statement] = list(before.node.body) if before is not None else []
     known = before.read | before.noted if before is not None else frozenset()
-    own = {line.name for line in body if isinstance(line, tree.Read)}
-    taken = own | tree.PACK_NAMES
+    own = {line.name for line in body if isinstance(line, written.Read)}
+    taken = own | written.PACK_NAMES
     noted = sorted(before.noted) if before is not None else []
     if mark and not (before is not None and before.divided):
         call = tree.Call(place(1), "before_last", (tree.Name(place(1), "name"), tree.String(place(1), mark)))
-        body.insert(0, tree.Device(place(1), call))
+        body.insert(0, written.Device(place(1), call))
     room = MOST - len(own)
     for word, one in seen.items():
         if word in known or len(word) > LONGEST_WORD or one.strange or room <= 0:
@@ -165,13 +166,13 @@ def from_senml(payloads: Iterable[bytes], name: str, onto: str | None = None) ->
             body.append(_read((word, "sum"), name_of, "number", ()))
             taken.add(name_of)
             room -= 1
-    if not any(isinstance(line, tree.Read) for line in body):
+    if not any(isinstance(line, written.Read) for line in body):
         return None
     comments = {1: "Made from the names and units of SenML packs"}
     for k, word in enumerate(noted, 3):
         comments[k] = f"{word}: bytes, whose meaning only a data sheet tells"
     lines = tuple(replace(line, span=place(k)) for k, line in enumerate(body, 3 + len(noted)))
-    text = printed(tree.Decoder(place(2), name, "senml", None, None, lines), comments)
+    text = printed(written.Decoder(place(2), name, "senml", None, None, lines), comments)
     return None if text == onto else text
 
 
@@ -200,41 +201,41 @@ def teaches(payload: bytes, text: str) -> bool:
     return fresh or not made.divided and _mark(name for name, *_ in found) is not None
 
 
-def _read(path: tuple[str, ...], name: str, kind: str, units: Iterable[str]) -> tree.Read:
+def _read(path: tuple[str, ...], name: str, kind: str, units: Iterable[str]) -> written.Read:
     if kind == "number":
         return _number(path, name, _unit(units))
     at = place(1)
-    plain = tree.Flag(at) if kind == "flag" else tree.Plain(at, kind)
-    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, None, None, ())
+    plain = written.Flag(at) if kind == "flag" else written.Plain(at, kind)
+    return written.Read(at, written.InDocument(at, (path,)), name, at, plain, None, None, ())
 
 
-def _unit(units: Iterable[str]) -> str | tree.UnitBy | None:
+def _unit(units: Iterable[str]) -> str | written.UnitBy | None:
     """The unit, or several by what a record says; those that do not go together with the first are left out."""
-    arms: list[tree.UnitArm] = []
+    arms: list[written.UnitArm] = []
     for word in units:
         known = UNITS.get(word, word)
         for code in (known, "{" + (re.sub(r"[^A-Za-z0-9_%]", "", known)[:20] or "unit") + "}"):
-            more = tree.UnitArm(word, quoted(word), (), code)
-            if _stands(tree.UnitBy(place(1), "unit", (*arms, more))):
+            more = written.UnitArm(word, quoted(word), (), code)
+            if _stands(written.UnitBy(place(1), "unit", (*arms, more))):
                 arms.append(more)
                 break
     if len(arms) == 1 and arms[0].option == arms[0].unit and _stands(arms[0].unit):
         return arms[0].unit
-    return tree.UnitBy(place(1), "unit", tuple(arms)) if arms else None
+    return written.UnitBy(place(1), "unit", tuple(arms)) if arms else None
 
 
 @lru_cache(maxsize=1024)
-def _stands(unit: str | tree.UnitBy) -> bool:
+def _stands(unit: str | written.UnitBy) -> bool:
     """Whether the language takes a unit, or several by a choice: they are units, and of one dimension."""
     try:
-        text = printed(tree.Decoder(place(1), "d", "senml", None, None, (_number(("x",), "x", unit),)))
+        text = printed(written.Decoder(place(1), "d", "senml", None, None, (_number(("x",), "x", unit),)))
     except ValueError:
         return False
     plan, _ = check_decoder(text)
     return plan is not None
 
 
-def _number(path: tuple[str, ...], name: str, unit: str | tree.UnitBy | None) -> tree.Read:
+def _number(path: tuple[str, ...], name: str, unit: str | written.UnitBy | None) -> written.Read:
     at = place(1)
-    plain = tree.Plain(at, "number")
-    return tree.Read(at, tree.InDocument(at, (path,)), name, at, plain, unit, at if unit else None, ())
+    plain = written.Plain(at, "number")
+    return written.Read(at, written.InDocument(at, (path,)), name, at, plain, unit, at if unit else None, ())

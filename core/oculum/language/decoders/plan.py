@@ -1,92 +1,16 @@
-"""What the checker hands to the compiler: every name, unit and width resolved."""
+"""What the checker of decoders hands to the engine: every name, unit and width resolved."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any, Literal
 
-from ..quantities import Unit
+from ..expressions import Ex
+from ..fields import FieldSpec
+from ..stored import Raw
 
-ValueKind = Literal["number", "truth", "text", "code", "position", "time", "unknown"]
-FieldKind = Literal["number", "integer", "flag", "code", "text", "position", "time"]
 SourceKind = Literal["bytes", "json", "cbor", "text"]
 TextForm = Literal["text", "hex", "present"]
-
-
-@dataclass(frozen=True)
-class Type:
-    """The type of an expression. `difference` tells a temperature difference from a temperature."""
-
-    kind: ValueKind
-    unit: Unit | None = None
-    difference: bool = False
-    literal: bool = False
-    codes: tuple[tuple[int, str], ...] = ()
-    late: bool = False  # speaks of the message before
-
-
-@dataclass(frozen=True)
-class Ex:
-    """A typed expression: an operation over others."""
-
-    op: str
-    args: tuple[Ex, ...]
-    type: Type
-    value: Any = None
-    line: int = 0
-
-
-@dataclass(frozen=True)
-class FieldSpec:
-    """A field as a decoder or a device type gives it. `unit` is a UCUM code; counts have `1`."""
-
-    name: str
-    kind: FieldKind
-    unit: str | None = None
-    codes: tuple[tuple[int, str], ...] = ()
-    wide: bool = False  # an integer of more than 53 bits, kept as digits
-
-    def as_dict(self) -> dict[str, Any]:
-        return {"name": self.name, "kind": self.kind, "unit": self.unit, "codes": dict(self.codes), "wide": self.wide}
-
-    @classmethod
-    def from_dict(cls, found: dict[str, Any]) -> FieldSpec:
-        codes = tuple((int(number), text) for number, text in (found.get("codes") or {}).items())
-        return cls(found["name"], found["kind"], found.get("unit"), codes, bool(found.get("wide")))
-
-
-@dataclass(frozen=True)
-class Place:
-    """Where bytes stand. `mode`: start, end, next, same, stream (single bits), record (offset is its tag),
-
-    register (offset is its number).
-    """
-
-    mode: str
-    offset: int
-    width: int  # bytes; 0 where only the bytes themselves tell
-
-
-@dataclass(frozen=True)
-class Raw:
-    """A stored number: its place, byte and word order and, within that, `bits` from `shift` up.
-
-    `storage`: u, i, f, sm (sign and magnitude), oc (ones' complement), bcd, packed (digits and a sign),
-    varint, signed varint, unsigned (`least` to `most` bytes, as many as there are).
-    """
-
-    place: Place
-    little: bool
-    storage: str
-    bits: int
-    shift: int
-    swapped: bool = False  # 16-bit words in the other order
-    least: int = 0
-    most: int = 0
-
-    @property
-    def signed(self) -> bool:
-        return self.storage in ("i", "sm", "oc", "signed varint")
 
 
 @dataclass(frozen=True)
@@ -126,19 +50,27 @@ class Linear:
 
 @dataclass(frozen=True)
 class Sentinel:
+    """Values that are none: missing for a reason, left out (no reading at all), or refused with the message."""
+
     reason: str
     raws: tuple[Any, ...]
     when: Ex | None
+    fate: str = "missing"
+    failure: str = "malformed"
 
 
 @dataclass(frozen=True)
 class UnitChoice:
     """Scale and conversion that the value of the field `name` chooses: option to its scale and its conversion, (value *
-    a + b) / c.
+    a + b) / c. sent: the units of the arms, where readings keep the one in which they came. written: the unit into
+    which values come whose text is a unit itself.
     """
 
     name: str
     arms: tuple[tuple[str | int, Linear, tuple[float, float, float]], ...]
+    sent: tuple[str, ...] = ()
+    written: str | None = None
+    difference: bool = False
 
 
 @dataclass(frozen=True)
@@ -159,13 +91,14 @@ NO_CLEANING = Cleaning()
 @dataclass(frozen=True)
 class Zoned:
     """How a written time is read: its pattern, its zone (a name, or the field or constant that holds it), its second
-    pass.
+    pass; the first year that two digits of one stand for, else they lie within fifty years of the arrival.
     """
 
     pattern: str
     zone: str | None
     zone_field: str | None
     again: str | None
+    century: int | None = None
 
 
 @dataclass(frozen=True)
@@ -183,7 +116,7 @@ class ReadStep:
     required: str | None = None  # the failure when its record is not there
     once: bool = False
     calendar: Zoned | None = None
-    default: Any = None  # of a command's parameter
+    moved: tuple[tuple[int, int], ...] = ()  # this line's codes, where another line of its name has other ones
 
 
 @dataclass(frozen=True)
@@ -217,22 +150,78 @@ class ValueStep:
     required: str | None
     form: str  # number, integer, u64, i64, hex integer, flag, text, hex, iso, tagged, clock, calendar
     written: bool = False  # numbers stand as text
-    comma: bool = False
+    either: bool = False  # or as numbers
+    comma: str = ""  # the words behind which a number has a decimal comma
     words: tuple[tuple[str, float], ...] = ()
     after: str = ""
     size: int | None = None
     clock: tuple[float, int, bool] | None = None
     calendar: Zoned | None = None
     unit: str | None = None  # as the line says it, before any conversion
+    padded: bool = False
+    moved: tuple[tuple[int, int], ...] = ()  # see ReadStep
+
+
+@dataclass(frozen=True)
+class WriteStep:
+    """In a command: a parameter. into: how and where it is written; a value without a place is written by other lines.
+
+    low, high: of its value, in its unit (µs since 1970 for a time). sizes: of a text, in bytes. nearest: what lies
+    between two steps goes to the nearer one, half away from zero.
+    """
+
+    line: int
+    name: str
+    spec: FieldSpec
+    into: ReadStep | SpanStep | ValueStep
+    low: float | None = None
+    high: float | None = None
+    default: Any = None
+    optional: bool = False
+    nearest: bool = False
+    choices: tuple[str, ...] = ()
+    sizes: tuple[int, int] | None = None
 
 
 @dataclass(frozen=True)
 class PutStep:
-    """In a command: a stored number that follows from others."""
+    """In a command: a stored number that follows from others; a truth is 1 or 0."""
 
     line: int
     raw: Raw
     value: Ex
+
+
+@dataclass(frozen=True)
+class PutTextStep:
+    """In a command: a text, or bytes as hexadecimal digits, behind what is written. size: in bytes, if said."""
+
+    line: int
+    value: Ex
+    hexadecimal: bool
+    size: int | None
+
+
+@dataclass(frozen=True)
+class PutValueStep:
+    """In a command: a value of a document."""
+
+    line: int
+    path: tuple[Any, ...]
+    value: Ex
+
+
+@dataclass(frozen=True)
+class EachStep:
+    """In a command: a block for every entry of a parameter that is a list. path: the list in a document."""
+
+    line: int
+    number: int  # of the repeat within the command
+    name: str
+    low: int
+    high: int
+    path: tuple[Any, ...] | None
+    body: tuple[Step, ...]
 
 
 @dataclass(frozen=True)
@@ -244,6 +233,9 @@ class DeriveStep:
     cleaning: Cleaning
     hidden: bool
     late: bool = False  # speaks of the message before
+
+
+Cleaned = ReadStep | SpanStep | ValueStep | DeriveStep  # what gives a field, and says which of its values are none
 
 
 @dataclass(frozen=True)
@@ -307,10 +299,14 @@ class ChooseStep:
 
 @dataclass(frozen=True)
 class Framing:
+    """rest: frames from where the cursor stands. strict: nothing stands outside of them."""
+
     start: int
     end: int
     escape: int | None
     xor: int | None
+    rest: bool = False
+    strict: bool = False
 
 
 @dataclass(frozen=True)
@@ -365,6 +361,7 @@ class RecordsStep:
     last: int | None
     tag: Raw
     size: Raw
+    filler: int | None  # a byte that means nothing where a record would begin
     once: bool
 
 
@@ -405,7 +402,11 @@ Step = (
     ReadStep
     | SpanStep
     | ValueStep
+    | WriteStep
     | PutStep
+    | PutTextStep
+    | PutValueStep
+    | EachStep
     | DeriveStep
     | MissingStep
     | RejectStep
@@ -439,15 +440,30 @@ class ConstantSpec:
 
 @dataclass(frozen=True)
 class CommandPlan:
-    """What is sent to a device: its lines, written one after the other."""
+    """What is sent to a device: its lines, written one after the other. payload: bytes, json, cbor or text."""
 
     name: str
-    source: str
+    payload: str
     steps: tuple[Step, ...]
 
     @property
-    def parameters(self) -> tuple[ReadStep | ValueStep, ...]:
-        return tuple(step for step in self.steps if isinstance(step, ReadStep | ValueStep))
+    def parameters(self) -> tuple[WriteStep | EachStep, ...]:
+        return parameters(self.steps)
+
+
+def parameters(steps: tuple[Step, ...]) -> tuple[WriteStep | EachStep, ...]:
+    """The parameters of lines, in blocks below them too; those of a list belong to the list."""
+    found: list[WriteStep | EachStep] = []
+    for step in steps:
+        match step:
+            case WriteStep() | EachStep():
+                found.append(step)
+            case WhenStep():
+                found += [*parameters(step.body), *parameters(step.otherwise)]
+            case ChooseStep():
+                found += [each for _, body in step.arms for each in parameters(body)]
+                found += parameters(step.otherwise)
+    return tuple(found)
 
 
 @dataclass(frozen=True)
@@ -464,41 +480,8 @@ class DecoderPlan:
     commands: tuple[CommandPlan, ...] = ()
     needs_before: bool = False  # some value speaks of the message before
     raw_names: frozenset[str] = frozenset()  # fields whose stored number is asked for
+    labels: str = "unknown layout"  # the failure of a SenML label that must not be ignored
+    records: bool = False  # a SenML pack without a record is refused
 
     def command(self, name: str) -> CommandPlan | None:
         return next((c for c in self.commands if c.name == name), None)
-
-
-@dataclass(frozen=True)
-class ConditionPlan:
-    """A checked condition. `still` is the raise rule with its limits moved by the deadband."""
-
-    name: str
-    priority: str
-    device_type: str
-    labels: tuple[tuple[str, str, str], ...]
-    rule: Ex
-    still: Ex
-    clear: Ex | None
-    raise_held_us: int
-    clear_held_us: int
-    say: str | None
-    fields: tuple[str, ...]
-    setpoints: tuple[str, ...]
-    limits: tuple[Limit, ...] = field(default=())
-
-
-@dataclass(frozen=True)
-class Limit:
-    """A comparison of one field with one limit in the raise rule: what a chart draws and a drag moves."""
-
-    field: str
-    sign: str
-    setpoint: str | None
-    number: float | None
-    unit: str | None
-    left: Ex
-    right: Ex
-    line: int = 0
-    column: int = 0
-    end_column: int = 0

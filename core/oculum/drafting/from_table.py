@@ -11,10 +11,11 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from ..quantities import UnitError, parse_unit
-from . import tree
+from ..language import tree
+from ..language.decoders import lines as written
+from ..language.problems import Span
+from ..quantities import is_unit, usual
 from .making import field_name, place, printed
-from .problems import Span
 
 ROWS = 500
 CELL_CHARACTERS = 2000
@@ -47,44 +48,17 @@ _NAMED = {
     "short": "i16",
     "ushort": "u16",
 }
-_UNITS = {
-    "°c": "Cel",
+_UNITS = {  # what a data sheet means by it; beside what is usual anywhere
     "c": "Cel",
-    "degc": "Cel",
-    "deg c": "Cel",
-    "°f": "[degF]",
-    "°": "deg",
-    "degrees": "deg",
-    "µg/l": "ug/L",
-    "mg/l": "mg/L",
+    "l": "L",
     "l/min": "L/min",
     "l/h": "L/h",
-    "l": "L",
-    "m³": "m3",
-    "m³/h": "m3/h",
-    "m3/h": "m3/h",
-    "w/m²": "W/m2",
-    "kn": "[kn_i]",
-    "knots": "[kn_i]",
-    "ntu": "{NTU}",
-    "rpm": "/min",
-    "1/min": "/min",
-    "sec": "s",
-    "hours": "h",
-    "minutes": "min",
-    "psi": "[psi]",
-    "ohm": "Ohm",
+    "mg/l": "mg/L",
+    "µg/l": "ug/L",
     "µs/cm": "uS/cm",
-    "dbm": "dB{mW}",
-    "ph": "[pH]",
-    "ppm": "[ppm]",
-    "volt": "V",
-    "volts": "V",
-    "amp": "A",
-    "percent": "%",
+    "w/m²": "W/m2",
     "-": "",
     "": "",
-    "none": "",
 }
 
 
@@ -177,34 +151,30 @@ def storage_of(text: str) -> str | None:
 def unit_of(text: str) -> str | None:
     """A unit by its UCUM code; empty for none, None for one that is not known."""
     word = text.strip()
-    code = _UNITS.get(word.lower(), word)
-    if not code:
+    code = _UNITS.get(word.lower(), usual(word) or word)
+    if code in ("", "1"):
         return ""
-    try:
-        parse_unit(code)
-    except UnitError:
-        return None
-    return code
+    return code if is_unit(code) else None
 
 
-def scale_of(text: str) -> tuple[tree.Scale, ...] | None:
+def scale_of(text: str) -> tuple[written.Scale, ...] | None:
     """`0.1`, `x 10`, `/100` as a scale; none for 1, None for what is no factor."""
     word = text.strip().replace(",", ".").lower().replace("×", "x").lstrip("x* ").strip()
     if word in ("", "-", "1", "1.0"):
         return ()
     if re.fullmatch(r"/ ?[0-9]+(\.[0-9]+)?", word, re.ASCII):
-        return (tree.Scale("/", word[1:].strip()),)
+        return (written.Scale("/", word[1:].strip()),)
     power = re.fullmatch(r"10\^?\(?(-[0-9]+)\)?", word, re.ASCII)
     if power:
-        return (tree.Scale("*", f"1e{power[1]}"),)
+        return (written.Scale("*", f"1e{power[1]}"),)
     if not re.fullmatch(r"[0-9]*\.?[0-9]+(e-?[0-9]+)?", word, re.ASCII):
         return None
     value = float(word)
     if value == 0:
         return None
     if 0 < value < 1 and abs(round(1 / value) * value - 1) < 1e-12:
-        return (tree.Scale("/", str(round(1 / value))),)
-    return (tree.Scale("*", word.lstrip("0") if word.startswith("00") else word),)
+        return (written.Scale("/", str(round(1 / value))),)
+    return (written.Scale("*", word.lstrip("0") if word.startswith("00") else word),)
 
 
 def from_table(text: str, name: str, source: str = "bytes", order: str = "big") -> FromTable:
@@ -218,7 +188,7 @@ def from_table(text: str, name: str, source: str = "bytes", order: str = "big") 
         raise ValueError(f"the table has {len(rows)} rows; at most {ROWS} are taken")
     columns, headed = columns_of(rows)
     found = FromTable("", columns)
-    lines: list[tree.Statement] = []
+    lines: list[written.Statement] = []
     taken: set[str] = set()
     for number, row in enumerate(rows[1:] if headed else rows, 1):
         line = _line(row, columns, source, taken, place(len(lines) + 3))
@@ -230,18 +200,18 @@ def from_table(text: str, name: str, source: str = "bytes", order: str = "big") 
     found.lines = len(lines)
     if source == "registers" and lines:
         lowest = min(first for first in (_first(line) for line in lines) if first is not None)
-        lines.insert(0, tree.Origin(place(2), tree.Quantity(place(2), str(lowest), None, None)))
-    node = tree.Decoder(place(1), name, source, order, None, tuple(lines))
+        lines.insert(0, written.Origin(place(2), tree.Quantity(place(2), str(lowest), None, None)))
+    node = written.Decoder(place(1), name, source, order, None, tuple(lines))
     found.text = printed(node) if lines else f"decoder {name} for {source}, {order} endian\n"
     return found
 
 
-def _first(line: tree.Statement) -> int | None:
-    placed = isinstance(line, tree.Read) and isinstance(line.address, tree.InRegister | tree.InBytes)
+def _first(line: written.Statement) -> int | None:
+    placed = isinstance(line, written.Read) and isinstance(line.address, written.InRegister | written.InBytes)
     return line.address.first if placed else None  # type: ignore[union-attr]
 
 
-def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str], at: Span) -> tree.Read | str:
+def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[str], at: Span) -> written.Read | str:
     """The line of one row, or why there is none."""
 
     def cell(role: str) -> str:
@@ -270,13 +240,13 @@ def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[s
     if not re.search(r"[A-Za-z]", cell("name")):
         return "no name"
     name = field_name(re.sub(r"^[^A-Za-z]+", "", cell("name")), taken)
-    address = (tree.InRegister if source == "registers" else tree.InBytes)(at, first, None, bits)
+    address = (written.InRegister if source == "registers" else written.InBytes)(at, first, None, bits)
 
-    def read(kind: tree.Kind, unit: str | None = None) -> tree.Read:
-        return tree.Read(at, address, name, at, kind, unit, at if unit else None, ())
+    def read(kind: written.Kind, unit: str | None = None) -> written.Read:
+        return written.Read(at, address, name, at, kind, unit, at if unit else None, ())
 
     if bits is not None and bits.single and not codes:
-        return read(tree.Flag(at))
+        return read(written.Flag(at))
     if bits is not None:
         storage = f"u{bits.high - bits.low + 1}"
     if storage is None and last is not None and source == "bytes" and first <= last < first + 8:
@@ -287,7 +257,7 @@ def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[s
         return "eight bits of a register: say which, as in `bits 7-0`"
     if len(codes) >= 2 and storage[0] == "u":
         texts = tuple((int(n), text.strip()) for n, text in codes)
-        return read(tree.Codes(at, tree.Storage(storage), texts))
+        return read(written.Codes(at, written.Storage(storage), texts))
     said = _meaning(row) if not cell("factor") and not cell("unit") else None
     scales = scale_of(said[0] if said else cell("factor"))
     if scales is None:
@@ -295,7 +265,7 @@ def _line(row: Sequence[str], columns: dict[str, int], source: str, taken: set[s
     unit = unit_of(said[1] if said else cell("unit"))
     if unit is None:
         return f"`{cell('unit')[:30]}` is no unit that is known"
-    return read(tree.Stored(at, tree.Storage(storage), scales), unit or None)
+    return read(written.Stored(at, written.Storage(storage), scales), unit or None)
 
 
 def _whole(text: str) -> int:

@@ -11,10 +11,11 @@ from dataclasses import fields, is_dataclass
 from functools import lru_cache
 from typing import Any
 
-from . import tree
-from .formatter import print_tree
-from .parser import parse
-from .problems import DefinitionError, Span
+from ..language.decoders import lines as written
+from ..language.decoders.printing import rows
+from ..language.definitions import parse
+from ..language.printing import laid_out
+from ..language.problems import DefinitionError, Span
 
 LONGEST = 60
 
@@ -24,13 +25,13 @@ def place(line: int) -> Span:
     return Span(line, 1, 2)
 
 
-def printed(node: tree.Decoder, comments: Mapping[int, str] | None = None) -> str:
+def printed(node: written.Decoder, comments: Mapping[int, str] | None = None) -> str:
     """The text of a tree, with comments on lines of their own by the line that they stand before.
 
     Raises ValueError if the text does not say exactly what the tree says.
     """
     notes = {line: f"# {_plain(text)}" for line, text in (comments or {}).items()}
-    text = print_tree(node, notes)
+    text = laid_out(rows(node), notes, {})
     try:
         found, problems, _ = parse(text)
     except DefinitionError as error:
@@ -45,7 +46,7 @@ def bare(value: Any) -> Any:
     if isinstance(value, Span):
         return None
     if is_dataclass(value) and not isinstance(value, type):
-        return (type(value).__name__, *(bare(getattr(value, f.name)) for f in fields(value)))
+        return (type(value).__name__, *(bare(getattr(value, f.name)) for f in fields(value) if f.compare))
     return tuple(bare(v) for v in value) if isinstance(value, tuple | list) else value
 
 
@@ -57,17 +58,17 @@ def _plain(text: str) -> str:
 def means_something(word: str) -> bool:
     """Whether a word cannot name a field, because it means something in the language."""
     line = _first(f"at x  {word}  number")
-    return line is None or line.name != word or word in tree.OWN_NAMES
+    return line is None or line.name != word or word in written.OWN_NAMES
 
 
-def _first(text: str) -> tree.Read | None:
+def _first(text: str) -> written.Read | None:
     """The first line of a decoder for SenML, if it is sound."""
     try:
         found, problems, _ = parse(f"decoder d for senml\n  {text}\n")
     except DefinitionError:
         return None
-    first = found.body[0] if isinstance(found, tree.Decoder) and len(found.body) == 1 else None
-    return first if isinstance(first, tree.Read) and not problems else None
+    first = found.body[0] if isinstance(found, written.Decoder) and len(found.body) == 1 else None
+    return first if isinstance(first, written.Read) and not problems else None
 
 
 def field_name(word: str, taken: set[str]) -> str:

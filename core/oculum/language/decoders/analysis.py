@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+from ..expressions import Builtin, CheckSum, Ex, IsMissing, Named, Previous, Stored
 from .plan import (
     ApartStep,
     ChooseStep,
     DeriveStep,
     DeviceStep,
-    Ex,
+    Extent,
     HandStep,
     LengthStep,
     MissingStep,
@@ -98,6 +99,47 @@ def reads(steps: tuple[Step, ...]) -> bool:
     )
 
 
+def stuck(steps: tuple[Step, ...], tail: int) -> list[tuple[int, int]]:
+    """Lines with `next` that stand at the end of the payload whatever the message is, and the line that took all of it.
+
+    tail: bytes at the end that a check has for itself, which repeats leave.
+    """
+    found: list[tuple[int, int]] = []
+    taker = 0  # the line that has read up to the end
+    for step in steps:
+        match step:
+            case ReadStep():
+                modes = {raw.place.mode for raw in step.raws}
+                if taker and modes & {"next", "stream"}:
+                    found.append((step.line, taker))
+                taker = 0 if modes & {"start", "register", "next", "stream"} else taker
+            case SpanStep() | OpenStep() | HandStep() if step.extent is not None:
+                if taker and step.extent.mode in ("next", "rest"):
+                    found.append((step.line, taker))
+                if to_the_end(step.extent):
+                    taker = step.line
+                elif step.extent.mode in ("start", "between", "register", "next"):
+                    taker = 0
+            case RepeatStep(kind="end"):
+                if taker:
+                    found.append((step.line, taker))
+                taker = 0 if tail else step.line
+            case RepeatStep(kind="times" | "bits") | SkipStep():
+                if taker:
+                    found.append((step.line, taker))
+                taker = 0
+            case WhenStep() | ChooseStep():
+                taker = 0
+        for body in bodies(step):
+            found += stuck(body, 0 if isinstance(step, OpenStep) else tail)
+    return found
+
+
+def to_the_end(extent: Extent) -> bool:
+    """Whether `next` stands at the end behind it; what is counted from the end leaves its place as it is."""
+    return extent.mode == "rest" or (extent.mode == "between" and extent.width == -1)
+
+
 def expressions(step: Step) -> tuple[Ex, ...]:
     match step:
         case DeriveStep():
@@ -124,17 +166,12 @@ def expressions(step: Step) -> tuple[Ex, ...]:
     return ()
 
 
-def named(ex: Ex, op: str) -> set[str]:
-    own = {ex.value} if ex.op == op else set()
-    return own.union(*(named(a, op) for a in ex.args))
-
-
 def previous(steps: tuple[Step, ...]) -> set[str]:
     """Names whose value in the repeat before is asked for here."""
     found: set[str] = set()
     for step in steps:
         for ex in expressions(step):
-            found |= named(ex, "previous")
+            found |= {part.name for part in ex.walk() if isinstance(part, Previous)}
         if not isinstance(step, RepeatStep):
             for body in bodies(step):
                 found |= previous(body)
@@ -181,13 +218,10 @@ def tail(steps: tuple[Step, ...]) -> int:
     """Bytes at the end that are read from there: outside of `to end`."""
     longest = 0
 
-    def of(ex: Ex) -> int:
-        own = -ex.value.place.offset if ex.op == "read" and ex.value.place.mode == "end" else 0
-        return max([own, *(of(argument) for argument in ex.args)])
-
     for step in steps:
         for ex in expressions(step):
-            longest = max(longest, of(ex))
+            read = [part.raw.place for part in ex.walk() if isinstance(part, Stored)]
+            longest = max([longest, *(-place.offset for place in read if place.mode == "end")])
         if isinstance(step, ReadStep):
             for raw in step.raws:
                 if raw.place.mode == "end":
@@ -201,7 +235,10 @@ def rejected(steps: tuple[Step, ...], name: str) -> bool:
     """Whether messages in which this value is missing are refused."""
 
     def asks(ex: Ex) -> bool:
-        return (ex.op == "missing" and ex.args[0].op == "name" and ex.args[0].value == name) or any(map(asks, ex.args))
+        return any(
+            isinstance(part, IsMissing) and isinstance(part.value, Named) and part.value.name == name
+            for part in ex.walk()
+        )
 
     return any(
         (isinstance(s, RejectStep) and s.rule is not None and asks(s.rule))
@@ -211,15 +248,18 @@ def rejected(steps: tuple[Step, ...], name: str) -> bool:
 
 
 def checks_end(ex: Ex) -> bool:
-    return (ex.op == "check" and ex.value[2] == -1) or any(map(checks_end, ex.args))
+    return any(isinstance(part, CheckSum) and part.until is None and part.last == -1 for part in ex.walk())
 
 
 def asks_cursor(ex: Ex) -> bool:
     """Whether an expression goes by how much is left to read."""
-    return (ex.op == "builtin" and ex.value in ("left", "bits_left")) or any(map(asks_cursor, ex.args))
+    return any(
+        isinstance(part, Builtin) and part.name in ("left", "bits_left") or isinstance(part, CheckSum) and part.so_far
+        for part in ex.walk()
+    )
 
 
-def read_byte(ex: Ex) -> int | None:
-    if ex.op == "read" and ex.value.place.mode == "start" and ex.value.place.width == 1:
-        return int(ex.value.place.offset)
-    return next((b for b in map(read_byte, ex.args) if b is not None), None)
+def read_bytes(ex: Ex) -> set[int]:
+    """The bytes at fixed places that an expression reads."""
+    places = (part.raw.place for part in ex.walk() if isinstance(part, Stored))
+    return {p.offset + k for p in places if p.mode == "start" for k in range(p.width)}

@@ -9,8 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..batches import Payloads
-from ..language.plan import Place, Raw
-from .numbers import number
+from ..decoding.numbers import number
+from ..language.stored import Place, Raw
 
 _ORDERS = (("big", False), ("little", True))
 _YEARS_US = (946_684_800, 2_208_988_800)  # 2000 and 2040, seconds

@@ -1,0 +1,257 @@
+"""The engine room: all conditions of a fleet, moved on batch by batch in the order of the stream."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+
+import numpy as np
+
+from ..history.events import Events
+from ..history.fleet import Fleet
+from . import hours
+from .bank import FOREVER, Bank, Transition, Watched, blamed
+from .sites import SiteBank
+from .trace import Trace
+from .world import World
+
+
+class Room:
+    """Banks by device type and depth behind gateways, and a second stage for sites.
+
+    A gateway's bank moves first, so that its silence explains that of the devices behind it. start: the moment from
+    which the clock counts, µs. learning: whether cadences are learned, also where no condition asks for them yet.
+    """
+
+    def __init__(self, world: World, start: int = 0, learning: bool = True) -> None:
+        self.world, self.clock, self.learning = world, start, learning
+        self.banks: dict[tuple[int, int], Bank] = {}
+        self.sites: dict[int, SiteBank] = {}
+        self.watched: dict[int, Watched] = {}
+        self.open_silences: dict[int, dict[int, int]] = {}  # device -> condition -> since when its alarm is open
+        self.closed: list[
+            tuple[int, int, int]
+        ] = []  # device, from, to: silences that were over at the last batch's end
+        self.trace: Trace | None = None
+        self._house()
+
+    def _house(self) -> None:
+        """Devices to their banks."""
+        by_bank: dict[tuple[int, int], list[int]] = {}
+        for device in self.world.devices.values():
+            by_bank.setdefault((device.type, self.world.depth(device)), []).append(device.id)
+        for key, ids in sorted(by_bank.items()):
+            if key in self.banks:
+                self.banks[key].add_devices(ids)
+                continue
+            bank = self.banks[key] = Bank(self.world, key[0], sorted(ids), self.clock, self.learning)
+            bank.trace = self.trace
+            for watched in self.watched.values():
+                self._into(bank, watched)
+
+    def _into(self, bank: Bank, watched: Watched) -> None:
+        if bank.type == watched.type:
+            if watched.plan.each_site:
+                bank.serve(watched.key, watched.plan)
+            else:
+                bank.watch(watched)
+
+    def follow(self, trace: Trace) -> None:
+        """Keeps in it what is compared from now on."""
+        self.trace = trace
+        for bank in self.banks.values():
+            bank.trace = trace
+        for site in self.sites.values():
+            site.trace = trace
+
+    # the register -----------------------------------------------------------------------------
+    def watch(self, watched: Watched, at: int | None = None, newest: Fleet | None = None) -> list[Transition]:
+        """A condition is in force; with a moment: from then on, looked at then with the newest readings."""
+        self.watched[watched.key] = watched
+        for bank in self.banks.values():
+            self._into(bank, watched)
+        if watched.plan.each_site:
+            old = self.sites.get(watched.key)
+            fresh = self.sites[watched.key] = SiteBank(self.world, watched, self.clock)
+            fresh.trace = self.trace
+            if old is not None and len(old.plan.steps) == len(fresh.plan.steps):
+                for slot, site in enumerate(old.ids):
+                    if site in fresh.ids:
+                        fresh.machine.level[fresh.ids.index(site)] = old.machine.level[slot]
+        if at is None:
+            return []
+        return self.touch(at, newest if newest is not None else Fleet(), keys=[watched.key])
+
+    def adopt(self, key: int, device: int, priority: str) -> None:
+        """An alarm that is open already, of which nothing else is known."""
+        for bank in self.banks.values():
+            if key in bank.conditions and device in bank.slot_of:
+                slot, steps = bank.slot_of[device], [s.priority for s in bank.conditions[key].plan.steps]
+                bank.machines[key].level[slot] = steps.index(priority) if priority in steps else 0
+                bank.machines[key].holds[bank.machines[key].level[slot], slot] = True
+
+    def forget(self, key: int, at: int, reason: str) -> list[Transition]:
+        """A condition is not in force any more: what it has open is closed."""
+        found: list[Transition] = []
+        for bank in self.banks.values():
+            if key in bank.conditions:
+                found += bank.leave(key, np.arange(len(bank.ids)), at, reason)
+            bank.forget(key)
+        if key in self.sites:
+            found += self.sites[key].leave(range(len(self.sites[key].ids)), at, reason)
+            del self.sites[key]
+        self.watched.pop(key, None)
+        self._note(found)
+        return found
+
+    def refresh(self, at: int, newest: Fleet, reason: str = "out of scope") -> list[Transition]:
+        """The register has changed: devices that left a scope have their alarms closed, the others are looked at."""
+        self._house()
+        found: list[Transition] = []
+        for key, bank in self.banks.items():
+            before = {k: scope.copy() for k, scope in bank.scope.items()}
+            bank.refresh()
+            here = np.array(
+                [
+                    int(i) in self.world.devices
+                    and (self.world.devices[int(i)].type, self.world.depth(self.world.devices[int(i)])) == key
+                    for i in bank.ids
+                ],
+                bool,
+            )
+            for k in bank.scope:
+                bank.scope[k] &= here
+                gone = np.flatnonzero(before.get(k, bank.scope[k]) & ~bank.scope[k])
+                found += bank.leave(k, gone, at, reason)
+        for site in self.sites.values():
+            gone_sites = [slot for slot, _ in site.refresh()]
+            found += site.leave(gone_sites, at, reason)
+        self._note(found)
+        return found + self.touch(at, newest)
+
+    def touch(self, at: int, newest: Fleet, keys: Iterable[int] | None = None) -> list[Transition]:
+        """Conditions are looked at at a moment with the newest readings, because the register has changed."""
+        chosen = set(self.watched if keys is None else keys)
+        touched = [
+            (key, int(i), at)
+            for bank in self.banks.values()
+            for key in chosen & {*bank.conditions, *bank.served}
+            for i in (bank.ids[bank.scope[key]] if key in bank.scope else bank.ids)
+        ]
+        empty = np.zeros(0, np.int64)
+        none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
+        return self._advance({}, none, empty, empty, newest, at + 1, touched)
+
+    # a batch ------------------------------------------------------------------------------------
+    def advance(
+        self,
+        events: Mapping[int, Events],
+        arrived_device: np.ndarray,
+        arrived_at: np.ndarray,
+        newest: Fleet,
+        until: int,
+    ) -> list[Transition]:
+        """The transitions of a batch, in the order in which they happen.
+
+        events: by device type. arrived_device, arrived_at: every device that a message tells of, with its arrival, in
+        the order of the stream. newest: what was known before. until: all that arrived before it is in this batch or
+        earlier ones; what is due before it has happened. Raises ConditionFailed.
+        """
+        empty = np.zeros(0, np.int64)
+        none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
+        return self._advance(events, none, arrived_device, arrived_at, newest, until, [])
+
+    def elapse(self, until: int, newest: Fleet) -> list[Transition]:
+        """What is due before `until`, while nothing arrives."""
+        empty = np.zeros(0, np.int64)
+        found: list[Transition] = []
+        for edge in [*(tick + 1 for tick in self.ticks(until)), until]:
+            found += self.advance({}, empty, empty, newest, edge)
+        return found
+
+    def cuts(self, arrived_at: np.ndarray) -> list[int]:
+        """Where a batch, by its arrivals, must be cut, so that each part ends at a tick: places in it, rising."""
+        ticks = self.ticks(int(arrived_at[-1]))
+        return sorted({0, len(arrived_at), *(int(np.searchsorted(arrived_at, tick, "right")) for tick in ticks)})
+
+    def ticks(self, until: int) -> list[int]:
+        """The moments before `until` at which a batch must end, because sites are looked at then by the clock."""
+        found: set[int] = set()
+        for site in self.sites.values():
+            for zone in {self.world.zone(s) for s in site.ids}:
+                if site.plan.every_us:
+                    found |= set(hours.multiples(site.plan.every_us, self.clock, until, zone).tolist())
+                for moments in hours.edges(site.plan.hours, self.clock, until, zone):
+                    found |= set(moments.tolist())
+        return sorted(found)
+
+    def _advance(
+        self,
+        events: Mapping[int, Events],
+        none: Events,
+        arrived_device: np.ndarray,
+        arrived_at: np.ndarray,
+        newest: Fleet,
+        until: int,
+        touched: Sequence[tuple[int, int, int]],
+    ) -> list[Transition]:
+        found: list[Transition] = []
+        gates: dict[int, list[tuple[int, int]]] = {}
+        for device, begun, over in self.closed:
+            gates.setdefault(device, []).append((begun, over))
+        for device, since in self.open_silences.items():
+            if since:
+                gates.setdefault(device, []).append((min(since.values()), FOREVER))
+        for (type_, _), bank in sorted(self.banks.items(), key=lambda item: item[0][1]):
+            own = bank.advance(events.get(type_, none), arrived_device, arrived_at, newest, until, gates, touched)
+            self._note(own, gates)
+            found += own
+        for key, site in self.sites.items():
+            banks = [bank for (type_, _), bank in self.banks.items() if type_ == site.watched.type]
+            with blamed(key):
+                found += site.advance(site.changes(banks, newest), until)
+        self.clock = max(self.clock, until - 1)
+        self.closed = [
+            (device, begun, over)
+            for device, spans in gates.items()
+            for begun, over in spans
+            if self.clock <= over < FOREVER
+        ]
+        found.sort(key=lambda t: (t.learned if t.what != "suppressed" else t.at, t.at))
+        return found
+
+    def set_back(self, clock: int) -> None:
+        """The clock was set back: delays and silences that began later than now begin again from here."""
+        self.clock = min(self.clock, clock)
+        for bank in self.banks.values():
+            bank.set_back(clock)
+        for site in self.sites.values():
+            site.clock = min(site.clock, clock)
+            site.machine.set_back(clock)
+
+    def next_due(self) -> int:
+        """A moment before which nothing happens by the clock: nothing is due before it, something may be then."""
+        found = [FOREVER]
+        for bank in self.banks.values():
+            found.append(bank.next_due())
+        for site in self.sites.values():
+            found.append(site.machine.next_due([s.held_us for s in site.plan.steps], site.plan.clear_held_us))
+            if site.plan.every_us or not site.plan.hours.always:
+                found.append((self.clock // hours.MINUTE + 1) * hours.MINUTE)
+        return min(found)
+
+    def _note(self, found: Sequence[Transition], gates: dict[int, list[tuple[int, int]]] | None = None) -> None:
+        """Which silences are open: for gateways, they explain those of the devices behind them."""
+        for one in found:
+            watched = self.watched.get(one.key)
+            if watched is None or not watched.plan.silence or one.on_site:
+                continue
+            since = self.open_silences.setdefault(one.subject, {})
+            if one.what == "raised":
+                since[one.key] = one.at
+                if gates is not None:
+                    gates.setdefault(one.subject, []).append((one.at, FOREVER))
+            elif one.what == "cleared":
+                begun = since.pop(one.key, None)
+                if gates is not None and begun is not None and not since:
+                    spans = [s for s in gates.get(one.subject, []) if s[1] != FOREVER]
+                    gates[one.subject] = [*spans, (begun, one.at)]

@@ -1,0 +1,18 @@
+"""What a place in a definition may use."""
+
+from __future__ import annotations
+
+from enum import Enum
+
+
+class Ability(Enum):
+    """What a place in a definition may use; functions ask for it. The value says where there is such a place."""
+
+    PAYLOAD = "reads bytes and stands in decoders only"
+    BEFORE = "stands in decoders only: it speaks of the message before"
+    REPEATS = "speaks of lines inside a repeat and stands in decoders, and over the members of a site"
+    SETPOINTS = "belongs to conditions"
+    PAST = "looks at the past of a field and stands in conditions only"
+    FENCES = "speaks of a fence and stands in conditions only"
+    CLOCK = "goes by the clock and stands in conditions only"
+    MEMBERS = "speaks of the members of a site and stands in conditions on a site only"

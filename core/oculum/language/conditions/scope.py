@@ -1,0 +1,253 @@
+"""What an expression may speak of in a condition: fields and their past, places, the clock, members of a site."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+from dataclasses import dataclass, field, replace
+
+from ...quantities import Unit, describe, parse_unit
+from .. import limits, tree
+from ..abilities import Ability
+from ..checking import KELVIN, METRE, PLAIN, SECOND, TRUTH, UNKNOWN, UNKNOWN_UNIT, Checker, Scope, names_in, shown
+from ..expressions import (
+    Age,
+    AtFence,
+    Builtin,
+    Constant,
+    Ex,
+    MessageCount,
+    Named,
+    OfMembers,
+    SetpointValue,
+    Silent,
+    Speed,
+    Type,
+    Window,
+)
+from ..functions import CALENDAR_WINDOWS, CLOCK, OF_DEVICE, OF_MEMBERS, PLACES, WINDOWS
+from ..problems import meant
+
+DEVICE = frozenset({Ability.SETPOINTS, Ability.PAST, Ability.CLOCK, Ability.FENCES})
+SITE = frozenset({Ability.SETPOINTS, Ability.MEMBERS})
+SPEED = parse_unit("m/s")
+TRUTHS = ("count_of", "share_of", "any_of", "all_of")
+
+
+@dataclass
+class ConditionScope(Scope):
+    """The fields of a device type, its setpoints (name to unit), the fences that there are (None: not known)."""
+
+    setpoints: Mapping[str, str] = field(default_factory=dict)
+    fences: Collection[str] | None = None
+    abilities: frozenset[Ability] = DEVICE
+
+    def other_names(self) -> Iterable[str]:
+        if Ability.MEMBERS in self.abilities:
+            return [*OF_MEMBERS]
+        return [*WINDOWS, *CLOCK, *PLACES, *OF_DEVICE]
+
+    def other_name(self, check: Checker, node: tree.Name) -> Ex | None:
+        if node.name not in OF_DEVICE or Ability.CLOCK not in self.abilities:
+            return None
+        gives = Type("position") if node.name == "home" else Type("number", SECOND)
+        return Builtin(gives, node.span.line, node.name)
+
+    def setpoint(self, check: Checker, node: tree.Setpoint) -> Ex:
+        unit = self.setpoints.get(node.name) if node.name not in self.setpoints else self.setpoints[node.name]
+        if unit is None:
+            check.halt(
+                f"`{node.name}` is not a setpoint of `{self.owner}`{meant(node.name, self.setpoints)}", node.span
+            )
+        gives = UNKNOWN if unit == UNKNOWN_UNIT else Type("number", parse_unit(unit))
+        return SetpointValue(gives, node.span.line, node.name)
+
+    def call(self, check: Checker, node: tree.Call) -> Ex | None:
+        name = node.function
+        if name in OF_MEMBERS and Ability.MEMBERS in self.abilities:
+            return self._of_members(check, node)
+        if name in WINDOWS and Ability.PAST in self.abilities:
+            return self._window(check, node)
+        if name in CLOCK and Ability.CLOCK in self.abilities:
+            return self._clock(check, node)
+        if name in PLACES and Ability.FENCES in self.abilities:
+            return self._place(check, node)
+        return None
+
+    # windows -----------------------------------------------------------------------------
+    def _window(self, check: Checker, node: tree.Call) -> Ex:
+        name, line = node.function, node.span.line
+        given = list(node.arguments)
+        least = 3 if name == "percentile" else 2
+        if not least <= len(given) <= least + 1:
+            check.halt(f"`{name}` takes a field and a window: {WINDOWS[name]}", node.span)
+        percent = self._percent(check, given.pop(1)) if name == "percentile" else 0.0
+        value = check.typed(given[0], self)
+        fields = names_in(value)
+        plain = all(isinstance(part, Named | Constant) or list(part.parts()) for part in value.walk())
+        if len(fields) != 1 or not plain or any(isinstance(part, Window) for part in value.walk()):
+            check.halt(f"`{name}` takes one field, or an expression over one: {WINDOWS[name]}", given[0].span)
+        kind = value.type.kind
+        if name == "time_in" and kind not in ("truth", "unknown"):
+            check.halt(f"`time_in` takes something true or false, found {shown(value.type)}", given[0].span)
+        if name not in ("time_in", "count", "first", "last") and kind not in ("number", "unknown"):
+            check.halt(f"`{name}` takes a number, found {shown(value.type)}", given[0].span)
+        width, calendar = self._width(check, given[1])
+        if calendar and name in ("change", "relative_change"):
+            check.halt(f"`{name}` looks back by a duration, as in `{name}(x, 1 h)`", given[1].span)
+        share = self._share(check, given[2]) if len(given) == 3 else 0.0
+        return Window(self._gives(name, value), line, name, value, width, calendar, share, percent)
+
+    def _gives(self, name: str, value: Ex) -> Type:
+        unit = value.type.unit or PLAIN
+        match name:
+            case "count":
+                return Type("number", PLAIN)
+            case "time_in":
+                return Type("number", SECOND)
+            case "relative_change":
+                return Type("number", PLAIN)
+            case "rate":
+                per = Unit(f"{unit.code}/s", _over_seconds(unit), scale=unit.factor)
+                return Type("number", per)
+            case "change" | "deviation":
+                return Type("number", unit, difference=unit.dimension == KELVIN.dimension)
+        return replace(value.type, literal=False)
+
+    def _width(self, check: Checker, node: tree.Expr) -> tuple[int, str]:
+        if isinstance(node, tree.Name) and node.name in CALENDAR_WINDOWS:
+            return 0, node.name
+        if not isinstance(node, tree.Quantity) or not node.unit:
+            check.halt("a window is a duration such as `30 min`, or `today` or `this_week`", node.span)
+        width = check.duration_us(node.number, node.unit, node.span)
+        if width <= 0:
+            check.halt("a window is longer than nothing", node.span)
+        return width, ""
+
+    def _share(self, check: Checker, node: tree.Expr) -> float:
+        found = check.number(node, self)
+        if not isinstance(found, Constant) or not isinstance(found.value, float) or found.type.unit is None:
+            check.halt("the least share of data is a number such as `75 %`", node.span)
+        share = float(found.value * found.type.unit.factor)
+        if found.type.unit.dimension or not 0 < share <= 1:
+            check.halt("the least share of data lies above 0 % and goes up to 100 %", node.span)
+        return share
+
+    def _percent(self, check: Checker, node: tree.Expr) -> float:
+        if not isinstance(node, tree.Quantity) or node.unit not in (None, "%"):
+            check.halt("a percentile is a number from 0 to 100, as in `percentile(x, 95, 24 h)`", node.span)
+        found = float(check.bounded(node.number, node.span))
+        if not 0 <= found <= 100:
+            check.halt("a percentile lies between 0 and 100", node.span)
+        return found
+
+    # the clock ---------------------------------------------------------------------------
+    def _clock(self, check: Checker, node: tree.Call) -> Ex:
+        name, line, given = node.function, node.span.line, list(node.arguments)
+        if name == "age":
+            if len(given) != 1:
+                check.halt(f"`age` takes a field: {CLOCK['age']}", node.span)
+            return Age(Type("number", SECOND), line, self._field(check, given[0], name))
+        if name == "messages":
+            if len(given) != 1:
+                check.halt(f"`messages` takes a window: {CLOCK['messages']}", node.span)
+            width, calendar = self._width(check, given[0])
+            if calendar:
+                check.halt("`messages` takes a duration, as in `messages(1 h)`", given[0].span)
+            return MessageCount(Type("number", PLAIN), line, width)
+        if not 1 <= len(given) <= 2:
+            check.halt(f"`silent` takes a duration: {CLOCK['silent']}", node.span)
+        of = self._field(check, given[0], name) if len(given) == 2 else None
+        limit = check.number(given[-1], self)
+        unit = limit.type.unit or PLAIN
+        if limit.type.kind == "number" and unit.dimension != SECOND.dimension:
+            check.halt(
+                f"`silent` takes a duration such as `30 min` or `3 * cadence`, found {describe(unit.dimension)}",
+                given[-1].span,
+            )
+        allowed = ("cadence", "learned_cadence", "cadence_spread")
+        for part in limit.walk():
+            if isinstance(part, Named | Window | Age | Silent | MessageCount | AtFence | Speed) or (
+                isinstance(part, Builtin) and part.name not in allowed
+            ):
+                check.halt(
+                    "how long a silence lasts is fixed when it begins: by a duration, a setpoint, or the cadence",
+                    given[-1].span,
+                )
+        seconds = check.to_scale(Constant(Type("number", SECOND), 0, 1.0), limit, given[-1].span)
+        fixed = seconds.value if isinstance(seconds, Constant) else None
+        if isinstance(fixed, float) and not 0 < fixed <= limits.DURATION_DAYS * 86_400:
+            check.halt(f"a silence is longer than nothing and at most {limits.DURATION_DAYS} d", given[-1].span)
+        return Silent(TRUTH, line, of, seconds)
+
+    def _field(self, check: Checker, node: tree.Expr, function: str) -> str:
+        found = check.typed(node, self) if isinstance(node, tree.Name) else None
+        if not isinstance(found, Named):
+            check.halt(f"`{function}` takes the name of a field", node.span)
+        return found.name
+
+    # places ------------------------------------------------------------------------------
+    def _place(self, check: Checker, node: tree.Call) -> Ex:
+        name, line, given = node.function, node.span.line, list(node.arguments)
+        if not given:
+            check.halt(f"`{name}` takes a position: {PLACES[name]}", node.span)
+        found = check.typed(given[0], self)
+        if not isinstance(found, Named) or found.type.kind != "position":
+            check.halt(f"`{name}` takes a field that is a position, found {shown(found.type)}", given[0].span)
+        if name == "speed":
+            if len(given) != 1:
+                check.halt(f"`speed` takes a position: {PLACES['speed']}", node.span)
+            return Speed(Type("number", SPEED), line, found.name)
+        least, most = (3, 3) if name == "crosses" else (2, 3)
+        if not least <= len(given) <= most:
+            check.halt(f"`{name}` takes a position and a fence: {PLACES[name]}", node.span)
+        if not isinstance(given[1], tree.String):
+            check.halt(f"a fence is named in quotes: {PLACES[name]}", given[1].span)
+        fence = given[1].text
+        if self.fences is not None and fence not in self.fences:
+            check.halt(f"there is no fence “{fence}”{meant(fence, self.fences)}", given[1].span)
+        amount = 0.0
+        if name == "crosses":
+            width, calendar = self._width(check, given[2])
+            if calendar:
+                check.halt("how far two positions may lie apart is a duration, as in `10 min`", given[2].span)
+            amount = float(width)
+        elif len(given) == 3:
+            margin = check.to_scale(
+                Constant(Type("number", METRE), 0, 1.0), check.number(given[2], self), given[2].span
+            )
+            if not isinstance(margin, Constant) or not isinstance(margin.value, float) or margin.value < 0:
+                check.halt("a margin is a distance of 0 m or more", given[2].span)
+            amount = margin.value
+        return AtFence(TRUTH, line, name, found.name, fence, amount)
+
+    # members of a site ---------------------------------------------------------------------
+    def _of_members(self, check: Checker, node: tree.Call) -> Ex:
+        name, line, given = node.function, node.span.line, list(node.arguments)
+        if not 1 <= len(given) <= 2:
+            check.halt(f"`{name}` takes a value of the members: {OF_MEMBERS[name]}", node.span)
+        inside = replace(self, abilities=frozenset({Ability.CLOCK, Ability.SETPOINTS}))
+        value = check.typed(given[0], inside)
+        wanted = "truth" if name in TRUTHS else "number"
+        if value.type.kind not in (wanted, "unknown"):
+            words = "something true or false" if wanted == "truth" else "a number"
+            check.halt(f"`{name}` takes {words}, found {shown(value.type)}", given[0].span)
+        for part in value.walk():
+            if isinstance(part, MessageCount | Age | Builtin):
+                check.halt(f"`{name}` speaks of newest values and of silence only", given[0].span)
+        age = None
+        if len(given) == 2:
+            age, calendar = self._width(check, given[1])
+            if calendar:
+                check.halt("how old a value may be is a duration, as in `1 h`", given[1].span)
+        gives = TRUTH if name in ("any_of", "all_of") else Type("number", PLAIN)
+        if name in ("max_of", "min_of", "mean_of", "sum_of"):
+            gives = replace(value.type, literal=False)
+        return OfMembers(gives, line, name, value, age)
+
+
+def _over_seconds(unit: Unit) -> tuple[tuple[str, int], ...]:
+    """The dimension of a unit divided by time."""
+    dims = dict(unit.dimension)
+    for base, exponent in SECOND.dimension:
+        dims[base] = dims.get(base, 0) - exponent
+    return tuple(sorted((base, exponent) for base, exponent in dims.items() if exponent))
