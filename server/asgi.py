@@ -28,12 +28,12 @@ from starlette.routing import Mount, Route, WebSocketRoute  # noqa: E402
 from starlette.staticfiles import StaticFiles  # noqa: E402
 from starlette.types import Receive, Scope  # noqa: E402
 
-from server.access.policy import strict  # noqa: E402
-from server.access.whole import Whole  # noqa: E402
+from server.instance.pulse import Pulse  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
 from server.live.feed import Feed  # noqa: E402
+from server.requests.policy import strict  # noqa: E402
+from server.requests.whole import Whole  # noqa: E402
 from server.runner.health import Health, health  # noqa: E402
-from server.runner.pulse import Pulse  # noqa: E402
 
 log = logging.getLogger("oculum.web")
 BUILT: Path = settings.BASE_DIR / "web" / "dist"

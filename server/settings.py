@@ -5,15 +5,16 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
-from server.runner.bounds import BYTES_PER_MINUTE as BYTES_PER_MINUTE
-from server.runner.bounds import MESSAGES_PER_MINUTE as MESSAGES_PER_MINUTE
-from server.runner.instance import Instance
+from server.instance.bounds import BYTES_PER_MINUTE as BYTES_PER_MINUTE
+from server.instance.bounds import MESSAGES_PER_MINUTE as MESSAGES_PER_MINUTE
+from server.instance.instance import Instance
 
 INSTANCE = Instance.from_environment()
 BASE_DIR = Path(__file__).resolve().parent.parent
 
 SECRET_KEY = INSTANCE.secret("django")
 DEBUG = False
+PUBLIC_ADDRESS = os.environ.get("OCULUM_ADDRESS") or INSTANCE.address  # what stands in messages
 ALLOWED_HOSTS = ["127.0.0.1", "localhost", "[::1]", *filter(None, os.environ.get("OCULUM_HOSTS", "").split(","))]
 INSTALLED_APPS = [
     "django.contrib.auth",
@@ -23,12 +24,14 @@ INSTALLED_APPS = [
     "rest_framework",
     "drf_spectacular",
     "drf_spectacular_sidecar",
-    "server.access",
-    "server.fleet",
-    "server.intake",
-    "server.definitions",
-    "server.history",
-    "server.alarms",
+    "server.records.people",
+    "server.records.fleet",
+    "server.records.senders",
+    "server.records.definitions",
+    "server.records.again",
+    "server.records.alarms",
+    "server.records.telling",
+    "server.store",
 ]
 MIDDLEWARE = [
     "django.middleware.gzip.GZipMiddleware",
@@ -38,10 +41,10 @@ MIDDLEWARE = [
     "django.middleware.csrf.CsrfViewMiddleware",
     "django.contrib.auth.middleware.AuthenticationMiddleware",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
-    "server.access.policy.ContentPolicy",
-    "server.access.errors.Readable",
+    "server.requests.policy.ContentPolicy",
+    "server.requests.errors.Readable",
 ]
-ROOT_URLCONF = "server.urls"
+ROOT_URLCONF = "server.api.urls"
 TEMPLATES = [{"BACKEND": "django.template.backends.django.DjangoTemplates", "APP_DIRS": True}]
 DATABASES = {
     "default": {
@@ -87,7 +90,10 @@ LOGGING = {
     "version": 1,
     "disable_existing_loggers": False,
     "formatters": {
-        "plain": {"()": "server.runner.logs.SafeFormatter", "format": "%(asctime)s %(levelname)s %(name)s: %(message)s"}
+        "plain": {
+            "()": "server.instance.logs.SafeFormatter",
+            "format": "%(asctime)s %(levelname)s %(name)s: %(message)s",
+        }
     },
     "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "plain"}},
     "root": {"handlers": ["console"], "level": "INFO"},
@@ -95,15 +101,15 @@ LOGGING = {
 }
 REST_FRAMEWORK = {
     "DEFAULT_AUTHENTICATION_CLASSES": [
-        "server.access.authentication.TokenAuthentication",
-        "server.access.authentication.SessionAuthentication",
+        "server.requests.authentication.TokenAuthentication",
+        "server.requests.authentication.SessionAuthentication",
     ],
-    "DEFAULT_PERMISSION_CLASSES": ["server.access.permissions.ByRole"],
-    "DEFAULT_PAGINATION_CLASS": "server.access.paging.Pages",
+    "DEFAULT_PERMISSION_CLASSES": ["server.requests.permissions.ByRole"],
+    "DEFAULT_PAGINATION_CLASS": "server.requests.paging.Pages",
     "DEFAULT_RENDERER_CLASSES": ["rest_framework.renderers.JSONRenderer"],
-    "DEFAULT_PARSER_CLASSES": ["server.access.parsing.Json"],
+    "DEFAULT_PARSER_CLASSES": ["server.requests.parsing.Json"],
     "DEFAULT_SCHEMA_CLASS": "drf_spectacular.openapi.AutoSchema",
-    "EXCEPTION_HANDLER": "server.access.errors.handler",
+    "EXCEPTION_HANDLER": "server.requests.errors.handler",
     "UNAUTHENTICATED_USER": None,
 }
 SPECTACULAR_SETTINGS = {
@@ -115,8 +121,11 @@ SPECTACULAR_SETTINGS = {
     "SWAGGER_UI_FAVICON_HREF": "SIDECAR",
     "COMPONENT_SPLIT_REQUEST": True,
     "PATH_CONVERTER_OVERRIDES": {"id": {"type": "integer", "minimum": 0, "maximum": 999_999_999_999_999}},
-    "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api_document.complete"],
-    "ENUM_NAME_OVERRIDES": {"FieldKind": "server.fleet.models.KINDS", "DeviceStateWord": "server.fleet.serial.STATES"},
+    "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api.document.complete"],
+    "ENUM_NAME_OVERRIDES": {
+        "FieldKind": "server.records.fleet.models.KINDS",
+        "DeviceStateWord": "server.api.devices.serial.STATES",
+    },
 }
 
 # Bounds. Each stands in docs/operation.md.
@@ -126,4 +135,8 @@ UNKNOWN_MESSAGES = 1_000
 RAW_RETENTION_DAYS = int(os.environ.get("OCULUM_RAW_DAYS", "90"))
 READING_RETENTION_DAYS = 1_000
 DISK_RESERVE_BYTES = int(os.environ.get("OCULUM_DISK_RESERVE", str(512 * 1024 * 1024)))
-PARTS = 1
+
+# The map: what is drawn below (GeoJSON), and tiles of somebody else over it, as `https://.../{z}/{x}/{y}.png`.
+GROUND = Path(os.environ.get("OCULUM_GROUND") or Path(__file__).parent / "api" / "places" / "ground.geojson")
+TILES = os.environ.get("OCULUM_TILES", "")
+TILES_WORDS = os.environ.get("OCULUM_TILES_WORDS", "")

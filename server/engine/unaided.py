@@ -11,11 +11,10 @@ import logging
 import numpy as np
 from django.db import transaction
 
-from oculum.decoding.from_senml import from_senml, is_senml, teaches
+from oculum.drafting.from_senml import from_senml, is_senml, teaches
 from oculum.pipeline import Lot
-
-from .feeding import Arrived
-from .registry import MADE, Decoder, Registry
+from server.rules.registry import MADE, Decoder, Registry
+from server.store.messages import Arrived
 
 log = logging.getLogger("oculum.engine")
 LOOKED_AT = 20  # packs of a batch
@@ -45,10 +44,10 @@ def make(type_id: int, packs: list[bytes]) -> bool:
 
     False where a person has begun one. Raises NotPublishable, ValueError, and what the database raises.
     """
-    from server.definitions.models import Definition
-    from server.definitions.publishing import publish
-    from server.fleet.models import DeviceType
-    from server.history.models import DecodeAgain
+    from server.records.again.models import DecodeAgain
+    from server.records.definitions.models import Definition
+    from server.records.fleet.models import DeviceType
+    from server.rules.publishing import publish
 
     type_ = DeviceType.objects.get(pk=type_id)
     definition = Definition.objects.filter(kind="decoder", type=type_).select_related("live").first()

@@ -1,14 +1,16 @@
 """The engine: inbox to readings, alarms and notices, one transaction a batch with its place in the stream.
 
+Several engines may divide what is written; each goes through the whole stream, and knows the whole fleet.
 Everything it holds in memory is read back from the database at start; when a batch cannot be
 written, memory is thrown away and read back the same way.
 """
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import secrets
-import signal
+import time
 from collections import Counter
 from dataclasses import dataclass, field
 from typing import Any
@@ -16,36 +18,39 @@ from typing import Any
 import numpy as np
 import psycopg
 from django.conf import settings
-from psycopg.types.json import Jsonb
 
-from oculum.alarms.evaluate import DeviceState, Transition, set_back
-from oculum.history.events import SET_BACK_US, Events, Newest, eras
-from oculum.pipeline import ConditionFailed, WatchedCondition, advance, process
-from server.runner.processes import Lock
-from server.runner.pulse import Pulse
+from oculum.alarms.bank import ConditionFailed, Transition
+from oculum.alarms.memory import recalled, remembered
+from oculum.alarms.room import Room
+from oculum.history.events import SET_BACK_US, Newest, eras
+from oculum.history.fleet import Fleet
+from oculum.pipeline import process
+from server.engine import alarms
+from server.engine.unaided import make, unaided
+from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
+from server.rules.registry import Registry
+from server.rules.shares import WHOLE, Share
 from server.store.faults import of_the_database
-
-from . import alarms
-from .again import decode_again_step
-from .feeding import FIELDS, Arrived
-from .house import House
-from .lots import NO_DECODER, known_rows, lots_of, refuse, write_lots
-from .registry import Condition, Registry
-from .store import (
+from server.store.messages import FIELDS, Arrived
+from server.store.notices import tell
+from server.store.readings import (
     Fenced,
     Layouts,
     latest_entry,
     moment,
+    newest_of,
+    newest_stored,
     write_activity,
     write_latest,
     write_refused,
+    write_rows,
 )
-from .unaided import make, unaided
+from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.engine")
 MOST = 20_000
 MOST_BYTES = 16 * 1024 * 1024
-TICK_S = 0.2
+KEEP_MESSAGES, KEEP_S = 20_000, 20.0  # after which what conditions remember is kept anew
 
 
 # Number, kind, body, moment in µs: a change that counts from its place in the stream.
@@ -63,39 +68,41 @@ class Told:
 
 
 class Engine:
-    def __init__(self, url: str, part: int = 0) -> None:
-        self.url, self.part = url, part
-        self.connection = psycopg.connect(url, autocommit=True, application_name=f"oculum engine {part}")
+    def __init__(self, url: str, share: Share = WHOLE) -> None:
+        self.url, self.share = url, share
+        self.connection = psycopg.connect(url, autocommit=True, application_name=f"oculum engine {share.number}")
         self.holder = secrets.token_hex(8)
         self.listening = psycopg.connect(url, autocommit=True, application_name="oculum engine notices")
         for channel in ("oculum_arrival", "oculum_control"):
             self.listening.execute(f"listen {channel}")
         if not self._only_one():
-            raise RuntimeError(f"another engine works on part {part} already")
+            raise RuntimeError(f"another engine works on share {share.number} already")
         self.packs: dict[int, list[bytes]] = {}  # SenML packs by type, that wait for a decoder to be made
         self.broken: set[int] = set()  # versions of conditions whose evaluation failed
         self.failed_makes: Counter[int] = Counter()  # by type
-        self.stopping = False
+        self.playing = False  # the stream is gone through once more, and nothing of it is written
+        self.kept_at, self.kept_when = 0, time.monotonic()
         self.take_over()
 
     def _only_one(self) -> bool:
-        row = self.connection.execute("select pg_try_advisory_lock(640, %s)", (self.part,)).fetchone()
+        row = self.connection.execute("select pg_try_advisory_lock(640, %s)", (self.share.number,)).fetchone()
         return bool(row and row[0])
 
     def take_over(self) -> None:
-        """This engine works on the part from here on; whichever did before can write no more."""
-        c = self.connection
-        c.execute("insert into engine_cursor (part, id) values (%s, 0) on conflict do nothing", (self.part,))
-        c.execute("update engine_cursor set holder = %s where part = %s", (self.holder, self.part))
+        """This engine works on its share from here on; whichever did before can write no more."""
+        c, share = self.connection, self.share
+        if share == WHOLE:
+            c.execute(
+                "insert into engine_cursor (share, shares, id) select 0, 1, 0"
+                " where not exists (select 1 from engine_cursor) on conflict do nothing"
+            )
+        held = c.execute(
+            "update engine_cursor set holder = %s where share = %s and shares = %s",
+            (self.holder, share.number, share.of),
+        )
+        if not held.rowcount:
+            raise RuntimeError(f"the stream is not divided among {share.of} engines")
         self.load()
-
-    def hold(self) -> None:
-        """Holds the part until the end of the transaction. Raises Fenced where it is another engine's."""
-        held = self.connection.execute(
-            "select 1 from engine_cursor where part = %s and holder = %s for share", (self.part, self.holder)
-        ).fetchone()
-        if held is None:
-            raise Fenced(f"another engine has taken part {self.part} over")
 
     # memory ------------------------------------------------------------------
     def load(self) -> None:
@@ -103,75 +110,152 @@ class Engine:
         c = self.connection
         row = c.execute(
             "select id, (extract(epoch from clock) * 1000000)::bigint from engine_cursor"
-            " where part = %s and holder = %s",
-            (self.part, self.holder),
+            " where share = %s and holder = %s",
+            (self.share.number, self.holder),
         ).fetchone()
         if row is None:
-            raise Fenced(f"another engine has taken part {self.part} over")
+            raise Fenced(f"another engine has taken share {self.share.number} over")
         self.cursor: int = row[0]
         self.clock: int = row[1] or 0
         self.layouts = Layouts()
         self.registry = Registry()
         self.registry.load(c, self.cursor)
-        self.newest: dict[tuple[int, str], Newest] = {}
         self.latest: dict[int, dict[str, Any]] = {}
+        self.newest = Fleet()
         for device_id, fields in c.execute("select device_id, fields from latest").fetchall():
             self.latest[device_id] = fields
-            for name, (value, at, *_) in fields.items():
-                self.newest[device_id, name] = Newest(value, at)
-        self.states: dict[int, dict[int, DeviceState]] = {}
-        self.stored: dict[int, dict[int, dict[str, Any]]] = {}
-        for condition_id, device_id, state in c.execute(
-            "select condition_id, device_id, state from condition_state"
+            for name, entry in fields.items():
+                self.newest[device_id, name] = newest_of(entry)
+        kept = self.newest
+        while True:
+            try:
+                self.recall()
+                return
+            except ConditionFailed as failed:  # also in what has passed: it is left out, and the start goes on
+                self.broken.add(self.registry.conditions[failed.key].version)
+                self.registry, self.newest, self.cursor, self.clock = Registry(), kept, row[0], row[1] or 0
+                self.registry.load(c, self.cursor)
+
+    def make_room(self, clock: int) -> None:
+        """The conditions in force, nothing known of what was before."""
+        self.room = Room(self.registry.world, clock)
+        for watched in self.registry.conditions.values():
+            if watched.version not in self.broken:
+                self.room.watch(watched)
+
+    def recall(self) -> None:
+        """What conditions remember: as it was kept last, and the stream from there up to the cursor once more."""
+        c, cursor, clock = self.connection, self.cursor, self.clock
+        row = c.execute(
+            "select id, (extract(epoch from clock) * 1000000)::bigint, body from engine_memory where share = %s",
+            (self.share.number,),
+        ).fetchone()
+        self.kept_at = cursor
+        if row is not None and row[0] <= cursor:
+            kept = Registry()
+            kept.load(c, row[0])
+            current, self.registry = self.registry, kept
+            self.make_room(row[1] or 0)
+            newest = recalled(self.room, bytes(row[2]))
+            if newest is not None:
+                self.play_again(int(row[0]), int(row[1] or 0), newest, cursor, clock)
+                return
+            self.registry = current
+        self.make_room(clock)
+        self.adopt()
+        self.remember()
+
+    def play_again(self, since: int, clock: int, newest: Fleet, cursor: int, until: int) -> None:
+        """The stream from `since` up to the cursor through the conditions; nothing of it is written."""
+        stored, now = self.newest, self.latest
+        self.newest, self.cursor, self.clock, self.playing = newest, since, clock, True
+        try:
+            while self.cursor < cursor:
+                arrived, events, whole = self.read_up_to(cursor, MOST)
+                if not len(arrived) and not events:
+                    break
+                self.through(arrived, events, Told(), None, until if whole else None)
+                self.cursor = max([self.cursor, *(e[0] for e in events[-1:]), *arrived.ids[-1:].tolist()])
+            if until > self.clock:
+                self.tick(until + 1, Told())
+        finally:
+            self.playing = False
+        if self.share.of > 1:
+            # What is stored of this share's devices is as of the cursor; of others' it may be of before or after it.
+            own = {key: found for key, found in stored.items() if self.share.has(key[0])}
+            stored = Fleet.of(own | {key: found for key, found in self.newest.items() if not self.share.has(key[0])})
+        self.newest, self.latest, self.cursor, self.clock = stored, now, cursor, until
+
+    def adopt(self) -> None:
+        """Alarms that are open, taken over where nothing is remembered of them."""
+        for key, device, priority in self.connection.execute(
+            "select condition_id, device_id, priority from alarms_alarm where cleared_at is null and device_id is not"
+            " null"
         ).fetchall():
-            self.states.setdefault(condition_id, {})[device_id] = DeviceState.from_dict(state)
-            self.stored.setdefault(condition_id, {})[device_id] = state
+            self.room.adopt(key, device, priority)
+
+    def remember(self) -> None:
+        """Keeps what conditions remember, with the place in the stream that it belongs to."""
+        self.connection.execute(
+            "insert into engine_memory (share, id, clock, body) values (%s, %s, %s, %s)"
+            " on conflict (share) do update set id = excluded.id, clock = excluded.clock, body = excluded.body,"
+            " at = clock_timestamp()",
+            (self.share.number, self.cursor, moment(self.clock), remembered(self.room, self.newest)),
+        )
+        self.kept_at, self.kept_when = self.cursor, time.monotonic()
 
     # reading the stream --------------------------------------------------------
-    def read(self, limit: int) -> tuple[Arrived, list[Event], int | None]:
-        """Messages and events after the cursor, and the moment up to which all arrivals are among them.
+    def read_up_to(self, last: int, limit: int) -> tuple[Arrived, list[Event], bool]:
+        """Messages and events after the cursor, up to a number, and whether these are all of them.
 
-        Writers number and stamp while they hold the turn in the stream. `stream_end` waits for whoever has it, so
-        that everything stamped before its clock is committed, and numbered up to its last number.
+        What came at one moment is parted only where it is more than the limit.
         """
-        c = self.connection
-        end = c.execute("select clock_us, last_id from stream_end()").fetchone()
-        assert end is not None
-        clock, last = end
-        with c.cursor(binary=True) as cursor:
+        with self.connection.cursor(binary=True) as cursor:
             cursor.execute(
-                f"select {FIELDS} from message m where part = %s and id > %s and id <= %s order by id limit %s",
-                (self.part, self.cursor, last, limit),
+                f"select {FIELDS} from message m where id > %s and id <= %s order by id limit %s",
+                (self.cursor, last, limit),
             )
             rows = cursor.fetchall()
-        total = 0
-        for index, row in enumerate(rows):
-            total += len(row[3])
-            if total > MOST_BYTES and index:
-                rows = rows[:index]
-                break
-        whole = len(rows) < limit and total <= MOST_BYTES
-        events = c.execute(
+        bytes_ = np.cumsum([len(row[3]) for row in rows])
+        some = max(int(np.searchsorted(bytes_, MOST_BYTES, side="right")), 1)
+        whole = len(rows) < limit and some >= len(rows)
+        if not whole:
+            rows = rows[:some]
+            rows = [row for row in rows if row[1] != rows[-1][1]] or rows
+        events = self.connection.execute(
             "select id, kind, body, (extract(epoch from at) * 1000000)::bigint from control_event"
             " where id > %s and id <= %s order by id",
             (self.cursor, last if whole else rows[-1][0]),
         ).fetchall()
-        return Arrived.of(rows), events, clock if whole else None
+        return Arrived.of(rows), events, whole
+
+    def read(self, limit: int) -> tuple[Arrived, list[Event], int | None]:
+        """Messages and events after the cursor, and the moment up to which all arrivals are among them.
+
+        Writers number and stamp while they hold the turn in the stream. `stream_end` waits for whoever has it, so
+        that everything stamped before its clock is committed, and numbered up to its last number. Where intake has
+        not listened for a while, that is told to the stream before the clock goes on; and conditions whose time off is
+        over are in force again.
+        """
+        self.connection.execute("select unheard(), switched_on()")
+        end = self.connection.execute("select clock_us, last_id from stream_end()").fetchone()
+        assert end is not None
+        clock, last = end
+        arrived, events, whole = self.read_up_to(last, limit)
+        return arrived, events, clock if whole else None
 
     # one step --------------------------------------------------------------------
     def step(self, limit: int = MOST) -> int:
         """Takes what waits, at most `limit` messages. Returns how many messages and events were taken."""
-        arrived, events, horizon = self.read(limit)
-        if not len(arrived) and not events:
-            if horizon is not None and self.due(horizon):
-                self.write(arrived, [], horizon)
+        arrived, events, horizon = self.together(*self.read(limit))
+        if not len(arrived) and not events and (horizon is None or not self.due(horizon)):
             return 0
         try:
             self.write(arrived, events, horizon)
         except Fenced:
             raise
         except ConditionFailed as failed:
-            self.broken.add(self.registry.conditions[failed.key].version_id)
+            self.broken.add(self.registry.conditions[failed.key].version)
             self.load()
             log.exception("condition %d could not be evaluated and is left out until it is published anew", failed.key)
             return self.step(limit)
@@ -189,6 +273,41 @@ class Engine:
             self.make(type_id, some)
         return len(arrived) + len(events)
 
+    def together(
+        self, arrived: Arrived, events: list[Event], horizon: int | None
+    ) -> tuple[Arrived, list[Event], int | None]:
+        """What may be taken now: where values are looked up anew, all engines have written what was before."""
+        edges = [number for number, kind, *_ in events if kind == "again"] if self.share.of > 1 else []
+        if edges and edges[0] == min([*arrived.ids[:1].tolist(), events[0][0]]):
+            behind = self.connection.execute("select min(id) < %s from engine_cursor", (self.cursor,)).fetchone()
+            if behind is not None and behind[0]:
+                return arrived.part(0, 0), [], None
+            edges = edges[1:]
+        if not edges:
+            return arrived, events, horizon
+        return (
+            arrived.part(0, int(np.searchsorted(arrived.ids, edges[0]))),
+            [event for event in events if event[0] < edges[0]],
+            None,
+        )
+
+    def catch_up(self, place: int, clock: int) -> None:
+        """Goes on to a place of the stream and a moment, and no further."""
+        while self.cursor < place:
+            arrived, events, whole = self.read_up_to(place, MOST)
+            if not len(arrived) and not events:
+                break
+            self.write(arrived, events, clock if whole else None)
+        if self.clock < clock:
+            self.write(Arrived.of([]), [], clock)
+
+    def close(self) -> None:
+        """Lets go of the share and of the connections; the next one need not wait for the database to see it."""
+        with contextlib.suppress(psycopg.Error):
+            self.connection.execute("select pg_advisory_unlock_all()")
+        self.connection.close()
+        self.listening.close()
+
     def make(self, type_id: int, packs: list[bytes]) -> None:
         """A decoder for packs that have none; a type for which that failed three times is let be."""
         if self.failed_makes[type_id] >= 3:
@@ -201,73 +320,143 @@ class Engine:
             log.exception("no decoder could be made from the packs of type %d", type_id)
 
     def due(self, horizon: int) -> bool:
-        for definition, states in self.states.items():
-            condition = self.registry.conditions.get(definition)
-            if condition is None:
-                continue
-            for state in states.values():
-                for since, held in (
-                    (state.raise_since, condition.plan.raise_held_us),
-                    (state.clear_since, condition.plan.clear_held_us),
-                ):
-                    if since is not None and since + held <= horizon:
-                        return True
-        return False
+        """Whether something happens by the clock up to a moment."""
+        return self.room.next_due() <= horizon
 
     def write(self, arrived: Arrived, events: list[Event], horizon: int | None, aside: str | None = None) -> None:
         c = self.connection
-        told = Told()
+        told, own = Told(), self.share.mask(arrived.device)
         with c.transaction():
-            start = 0
-            for number, kind, body, at in events:
-                end = int(np.searchsorted(arrived.ids, number))
-                self.take(arrived.part(start, end), told, aside)
-                start = end
-                self.apply(kind, body, at, told)
-            self.take(arrived.part(start, len(arrived)), told, aside)
+            writers_turn(c, self.share.number)
+            self.through(arrived, events, told, aside, horizon)
             if horizon is not None:
+                self.clock = max(self.clock, horizon)
                 self.tick(horizon + 1, told)
-            self.keep_states()
             place = max([self.cursor, *(e[0] for e in events[-1:]), *arrived.ids[-1:].tolist()])
             moved = c.execute(
                 "update engine_cursor set id = %s, clock = %s, messages = messages + %s, at = clock_timestamp()"
-                " where part = %s and id = %s and holder = %s",
-                (place, moment(self.clock), len(arrived), self.part, self.cursor, self.holder),
+                " where share = %s and id = %s and holder = %s",
+                (place, moment(self.clock), int(own.sum()), self.share.number, self.cursor, self.holder),
             )
             if moved.rowcount != 1:
-                raise Fenced(f"another engine has taken part {self.part} over")
+                raise Fenced(f"another engine has taken share {self.share.number} over")
             if told.messages or told.alarms or told.control:
                 self.tell(told)
         self.cursor = place
+        if self.cursor - self.kept_at >= KEEP_MESSAGES or (
+            self.cursor > self.kept_at and time.monotonic() - self.kept_when >= KEEP_S
+        ):
+            self.remember()
 
-    def apply(self, kind: str, body: dict[str, Any], at: int, told: Told) -> None:
+    def through(
+        self, arrived: Arrived, events: list[Event], told: Told, aside: str | None, horizon: int | None
+    ) -> None:
+        """Messages and what happens to the register among them, in their order.
+
+        While history is being loaded the clock follows the arrivals: an event counts no later than what arrives
+        after it.
+        """
+        start = 0
+        for number, kind, body, at in events:
+            end = int(np.searchsorted(arrived.ids, number))
+            self.take(arrived.part(start, end), told, aside)
+            start = end
+            following = int(arrived.received[end]) if end < len(arrived) else horizon
+            self.apply(number, kind, body, min(at, following if following is not None else self.clock), told)
+        self.take(arrived.part(start, len(arrived)), told, aside)
+
+    def apply(self, number: int, kind: str, body: dict[str, Any], at: int, told: Told) -> None:
         """One event of the stream. One that cannot be applied is logged and left out: the stream goes on."""
+        at = max(at, self.clock)
+        self.clock = at
         try:
-            if kind == "retire":
-                told.alarms += alarms.clear_retired(self.connection, body["definition"], at)
-                self.states.pop(body["definition"], None)
-            self.registry.apply(self.connection, kind, body)
+            if kind == "unheard":  # counts from before the event: nobody fell silent meanwhile
+                self.registry.apply(self.connection, number, kind, body)
+                return
+            self.tick(at, told)
+            if kind in ("retire", "off"):
+                why = "the condition was retired" if kind == "retire" else f"switched off: {body['why']}"
+                told.alarms += self.alarm(self.room.forget(body["definition"], at, why))
+            self.registry.apply(self.connection, number, kind, body)
+            if kind == "again":
+                self.look_up(number, body, told)
             self.failed_makes.clear()
-            told.control.append(kind)
-        except psycopg.Error:
+            if self.share.number == 0:
+                told.control.append(kind)
+            told.alarms += self.alarm(self.touched(kind, body, at))
+        except (psycopg.Error, ConditionFailed):
             raise
         except Exception:
             log.exception("an event `%s` of the stream could not be applied and is left out", kind)
+
+    def touched(self, kind: str, body: dict[str, Any], at: int) -> list[Transition]:
+        """What an event of the register does to alarms at its moment."""
+        room, conditions = self.room, self.registry.conditions
+        if kind == "publish":
+            watched = conditions.get(body.get("definition", 0))
+            if watched is not None and watched.version == body["version"] and watched.version not in self.broken:
+                return room.watch(watched, at, self.newest)
+        elif kind == "setpoint":
+            keys = [
+                key
+                for key, watched in conditions.items()
+                if watched.type == body["type"] and body["name"] in watched.plan.setpoints and key in room.watched
+            ]
+            return room.touch(at, self.newest, keys) if keys else []
+        elif kind == "registry":
+            return room.refresh(at, self.newest)
+        return []
+
+    def look_up(self, number: int, body: dict[str, Any], told: Told) -> None:
+        """Newest values that messages gave before they were decoded again are those of what is stored now."""
+        c, horizon = self.connection, self.clock + SET_BACK_US
+        wanted = {int(d): set(names) for d, names in body["newest"].items() if int(d) in self.registry.devices}
+        last = {device: (message, failed) for device, message, failed in body["last"]}
+        for device, names in wanted.items():
+            own = self.latest.setdefault(device, {})
+            for name in names:
+                own.pop(name, None)
+                self.newest.pop((device, name), None)
+            for name, (value, at, message, arrival) in newest_stored(c, device, names, horizon, number).items():
+                self.newest[device, name] = found = Newest(value, at)
+                own[name] = latest_entry(found, message, arrival)
+        if self.playing:
+            return
+        known = {
+            device: (message, received, failed)
+            for device, message, received, failed in c.execute(
+                "select device_id, message_id, (extract(epoch from received_at) * 1000000)::bigint, failed from latest"
+                " where device_id = any(%s)",
+                ([d for d in sorted({*wanted, *last} & self.registry.devices.keys()) if self.share.has(d)],),
+            ).fetchall()
+        }
+        for device in {d for d in wanted if self.share.has(d)} - known.keys():
+            arrivals = [(entry[3], entry[2]) for entry in self.latest[device].values()]
+            if arrivals:
+                known[device] = (max(arrivals)[1], max(arrivals)[0], False)
+        rows: list[tuple[int, int, int, int, bool | None, dict[str, Any]]] = []
+        for device, (message, received, failed) in sorted(known.items()):
+            failing = last[device][1] if device in last and last[device][0] == message else failed
+            rows.append((device, int(message), int(received), 0, bool(failing), self.latest.get(device, {})))
+        write_latest(c, rows)
+        told.devices.update(known)
 
     def take(self, arrived: Arrived, told: Told, aside: str | None) -> None:
         """Messages between two events: nothing that they go by changes among them."""
         for start, end, arrival in eras(arrived.received, self.clock):
             if arrival[0] < self.clock:
                 self.set_back(int(arrival[0]))
-            self.take_era(arrived.part(start, end), arrival, told, aside)
+            part = arrived.part(start, end)
+            edges = self.room.cuts(arrival)
+            for first, last in zip(edges, edges[1:], strict=False):
+                self.take_era(part.part(first, last), arrival[first:last], told, aside)
 
     def set_back(self, clock: int) -> None:
         """The clock has been set right: delays that began later than now begin again with the next reading."""
         log.warning(
             "arrivals are stamped %.0f s earlier than before: the clock was set back", (self.clock - clock) / 1e6
         )
-        for states in self.states.values():
-            set_back(states, clock + SET_BACK_US)
+        self.room.set_back(clock + SET_BACK_US)
 
     def take_era(self, arrived: Arrived, arrival: np.ndarray, told: Told, aside: str | None) -> None:
         """Messages among which the clock does not go back. arrival: int64 (n,), the moments as they count."""
@@ -283,19 +472,26 @@ class Engine:
             arrived.ids,
             self.newest,
             registry.type_of,
-            self.watched,
+            self.room,
             int(arrival[-1]),
             oldest,
             registry.owner,
         )
-        refused, failed = write_lots(c, self.layouts, lots, effects, arrived)
+        effects.settle(self.newest)
+        if self.playing:
+            self.tick(int(arrival[-1]), told)
+            return
+        own = self.share.mask(arrived.device)
+        for rows in built_rows(c, self.layouts, lots, effects, arrived, self.share):
+            write_rows(c, rows)
+        refused, failed = refusals(lots, effects, arrived)
         if aside is not None:
             failed[without] = True  # where a type has no decoder yet, nothing has failed
-        write_refused(c, refused + refuse(arrived, without, *(NO_DECODER if aside is None else ("unwritable", aside))))
-        if aside is None:
+        refused += refuse(arrived, without, *(NO_DECODER if aside is None else ("unwritable", aside)))
+        write_refused(c, [one for one in refused if self.share.has(one.device_id)])
+        if aside is None and self.share.number == 0:
             for type_id, packs in unaided(registry, arrived, without, lots).items():
                 self.packs.setdefault(type_id, []).extend(packs)
-        self.newest |= {key: value for key, (value, _) in effects.newest.items()}
         told.alarms += self.alarm(effects.transitions)
         groups = [
             (lot, group)
@@ -310,62 +506,25 @@ class Engine:
             if group.owner is not None
         ]
         owner, row = np.unique(np.concatenate(heard, axis=1), axis=1) if heard else np.zeros((2, 0), np.int64)
-        other = owner != arrived.device[row]
+        other = (owner != arrived.device[row]) & self.share.mask(owner)
         owner, row = owner[other], row[other]
+        known &= own
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
         write_activity(self.connection, owner, arrived.received[row], np.zeros(len(row), bool))
         told.devices.update(owner.tolist())
-        self.keep_latest(arrived, known, failed, owner, row, effects.newest)
-        told.messages += len(arrived)
+        newest = {key: found for key, found in effects.newest.items() if self.share.has(key[0])}
+        self.keep_latest(arrived, known, failed, owner, row, newest)
+        told.messages += int(own.sum())
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
 
-    def watched(self, type_id: int) -> list[WatchedCondition]:
-        conditions = [c for c in self.registry.conditions.values() if c.type_id == type_id]
-        return [self.watch(c) for c in conditions if c.version_id not in self.broken]
-
-    def watch(self, condition: Condition) -> WatchedCondition:
-        registry = self.registry
-        return WatchedCondition(
-            condition.definition_id,
-            condition.plan,
-            lambda d: registry.selects(condition, d),
-            registry.limit,
-            self.states.setdefault(condition.definition_id, {}),
-        )
-
     def tick(self, until: int, told: Told) -> None:
-        """Ends the delays of every condition that were due before `until`."""
-        empty = np.zeros(0, np.int64)
-        none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
-        found: list[tuple[int, Transition]] = []
-        for condition in self.registry.conditions.values():
-            if condition.version_id not in self.broken:
-                found += advance(self.watch(condition), none, self.newest, until)
-        told.alarms += self.alarm(found)
+        """What is due before `until`."""
+        told.alarms += self.alarm(self.room.elapse(until, self.newest))
 
-    def alarm(self, transitions: list[tuple[int, Transition]]) -> list[int]:
-        return alarms.write_transitions(self.connection, self.registry, transitions)
-
-    def keep_states(self) -> None:
-        """Running delays and open alarms, for the next start: only what differs from what is stored."""
-        changed: list[tuple[int, int, Jsonb]] = []
-        gone: list[tuple[int, int]] = []
-        for condition_id in set(self.states) | set(self.stored):
-            states = {d: s.as_dict() for d, s in self.states.get(condition_id, {}).items() if not s.idle}
-            before = self.stored.get(condition_id, {})
-            changed += [(condition_id, d, Jsonb(s)) for d, s in states.items() if before.get(d) != s]
-            gone += [(condition_id, d) for d in before if d not in states]
-            self.stored[condition_id] = states
-        with self.connection.cursor() as cursor:
-            if changed:
-                cursor.executemany(
-                    "insert into condition_state values (%s, %s, %s) on conflict (condition_id, device_id) do update"
-                    " set state = excluded.state",
-                    changed,
-                )
-            if gone:
-                cursor.executemany("delete from condition_state where condition_id = %s and device_id = %s", gone)
+    def alarm(self, transitions: list[Transition]) -> list[int]:
+        mine = [one for one in transitions if self.share.has(one.subject)]
+        return [] if self.playing else alarms.write_transitions(self.connection, self.registry, mine)
 
     def keep_latest(
         self,
@@ -415,39 +574,4 @@ class Engine:
             "alarms": told.alarms[:200],
             "control": sorted(set(told.control)),
         }
-        self.connection.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
-        self.connection.execute("select pg_notify('oculum_live', '')")
-
-    # the loop ----------------------------------------------------------------------
-    def run(self, pulse: Pulse) -> None:
-        """Works until told to stop; after a lost database the process ends and is started anew."""
-        for number in (signal.SIGTERM, signal.SIGINT):
-            signal.signal(number, lambda *_: setattr(self, "stopping", True))
-        house = House()
-        while not self.stopping:
-            pulse.beat()
-            if house.due:
-                house.keep(self.connection)
-            taken = self.step()
-            if taken == 0 and not decode_again_step(self):
-                for _ in self.listening.notifies(timeout=TICK_S, stop_after=1):
-                    pass
-
-
-def main() -> None:
-    import os
-
-    import django
-
-    django.setup()
-    part = int(os.environ.get("OCULUM_PART", "0"))
-    lock = Lock(settings.INSTANCE.folder, f"engine-{part}")
-    lock.or_exit()
-    engine = Engine(settings.INSTANCE.database_url(), part)
-    log.info("working on part %d", engine.part)
-    (settings.INSTANCE.folder / "run" / "engine.ready").touch()
-    engine.run(Pulse(settings.INSTANCE.folder, "engine"))
-
-
-if __name__ == "__main__":
-    main()
+        tell(self.connection, body)

@@ -7,8 +7,6 @@ signal. A client is known to the broker by its account's name, whatever client i
 
 from __future__ import annotations
 
-import base64
-import hashlib
 import os
 import re
 import secrets
@@ -18,12 +16,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from server.runner.instance import Instance
-from server.runner.processes import alive
+from server.instance.instance import Instance
+from server.instance.processes import alive
+from server.rules.keys import broker_hash
 
 INTAKE = "oculum-intake"
 TAKEN, REFUSED = "oculum/taken", "oculum/refused"
-ITERATIONS = 101  # keys carry 160 random bits, so that stretching would add nothing
 SOUND = re.compile(r"[a-z][a-z0-9-]{1,62}")
 
 ACCESS = f"""# Written by Oculum.
@@ -58,13 +56,6 @@ class Allowed:
 
     messages: int
     size: int
-
-
-def broker_hash(key: str) -> str:
-    """A key in the broker's form: PBKDF2-HMAC-SHA512."""
-    salt = secrets.token_bytes(12)
-    hashed = hashlib.pbkdf2_hmac("sha512", key.encode(), salt, ITERATIONS)
-    return f"$7${ITERATIONS}${base64.b64encode(salt).decode()}${base64.b64encode(hashed).decode()}"
 
 
 def write_accounts(instance: Instance, accounts: Sequence[Account], allowed: Allowed, owner: str | None = None) -> bool:

@@ -12,12 +12,12 @@ from starlette.requests import ClientDisconnect, Request
 from starlette.responses import JSONResponse
 from starlette.routing import Route
 
-from server.access.problems import problem
-from server.runner.pulse import Pulse
+from server.instance.pulse import Pulse
+from server.intake.inbox import Arrival, Busy, Full, Inbox, Outcome, headers_of
+from server.intake.senders import Rates, Senders
+from server.requests.problems import problem
+from server.store.messages import HTTP
 from server.store.notices import Connection, follow
-
-from .inbox import HTTP, Arrival, Busy, Full, Inbox, Outcome, headers_of
-from .senders import Rates, Senders
 
 BODY_S = 20
 ANSWER_S = 25

@@ -15,29 +15,22 @@ from enum import Enum
 from pathlib import Path
 
 import psycopg
-from psycopg.types.json import Jsonb
 from psycopg.types.multirange import Multirange
 
+from server.intake.senders import Source
 from server.store.faults import of_the_database
-
-from .senders import Source
+from server.store.messages import COPY, packed
+from server.store.rows import HEADER, TRAILER
 
 log = logging.getLogger("oculum.inbox")
-MQTT, HTTP, LOADED = 1, 2, 3
 MOST = 1000
 MOST_RANGES = 200
+SAID_S = 5  # how often it is made sure that a gap in listening is told
 MOST_WAITING = 20_000
 BUSY = "the database does not keep up; send it again"
 FULL = "the disk is down to its reserve; nothing is taken until space is freed"
-COPY = (
-    "copy message (part, received_at, device_id, unknown_id, via_id, channel, topic, headers, payload) from stdin"
-    " (format binary)"
-)
-TYPES = ["int2", "timestamptz", "int4", "int4", "int4", "int2", "text", "jsonb", "bytea"]
-
-
 HEADERS, HEADER_CHARACTERS = 16, 400
-HEADER = re.compile(r"[a-z][a-z0-9_-]{0,62}")
+HEADER_NAME = re.compile(r"[a-z][a-z0-9_-]{0,62}")
 
 
 def storable(text: str) -> str:
@@ -51,7 +44,7 @@ def headers_of(pairs: Iterable[tuple[str, str]]) -> dict[str, str]:
     for name, value in pairs:
         name = name.lower()
         own = name == "topic" or name.startswith("oculum-")  # what only Oculum says
-        if len(found) < HEADERS and HEADER.fullmatch(name) and not own and len(value) <= HEADER_CHARACTERS:
+        if len(found) < HEADERS and HEADER_NAME.fullmatch(name) and not own and len(value) <= HEADER_CHARACTERS:
             found[name] = storable(value)
     return found
 
@@ -95,11 +88,30 @@ class Arrival:
     payload: bytes
     mark: Mark | None = None
     headers: dict[str, str] | None = None
-    patient: bool = False  # waits where there is no space, since nobody has been told anything yet
+
+
+@dataclass(slots=True)
+class Told:
+    """Somebody who hears that an arrival is settled, without waiting for it.
+
+    Where there is no space it keeps its place, since nobody has been told anything yet.
+    """
+
+    tell: Callable[[], None]
+
+    def done(self) -> bool:
+        return False
+
+    def set_result(self, outcome: Outcome) -> None:
+        self.tell()
 
 
 class Inbox:
-    """One writer with one connection, in the order in which arrivals are put. `put` returns after the commit."""
+    """One writer with one connection, in the order in which arrivals are put. `put` returns after the commit.
+
+    listens: whether it writes for who listens at the broker. Time in which nobody did is told to the stream before what
+    arrives after it, else everybody would have been silent for as long.
+    """
 
     def __init__(
         self,
@@ -109,11 +121,14 @@ class Inbox:
         unknown_senders: int,
         unknown_messages: int,
         trouble: Callable[[str | None], None] = lambda _: None,
+        listens: bool = False,
     ) -> None:
         self.url, self.folder, self.reserve = url, folder, reserve
         self.unknown_senders, self.unknown_messages = unknown_senders, unknown_messages
         self.trouble = trouble
-        self.waiting: deque[tuple[Arrival, asyncio.Future[Outcome]]] = deque()
+        self.life = "select listening()" if listens else "select unheard()"
+        self.said: float | None = None
+        self.waiting: deque[tuple[Arrival, asyncio.Future[Outcome] | Told]] = deque()
         self.refusals: Counter[tuple[int, str]] = Counter()
         self.taken: Mark | None = None  # the last one of which everything before is taken as well
         self.days: set[date] = set()  # those for which a partition is there
@@ -141,14 +156,19 @@ class Inbox:
 
         Its place is the one it has when this is called, not when it is awaited.
         """
-        if self.disk_full() and not arrival.patient:
+        if self.disk_full():
             raise Full(FULL)
-        if len(self.waiting) >= MOST_WAITING and not arrival.patient:
+        if len(self.waiting) >= MOST_WAITING:
             raise Busy(BUSY)
         future: asyncio.Future[Outcome] = asyncio.get_running_loop().create_future()
         self.waiting.append((arrival, future))
         self.wake.set()
         return future
+
+    def put_patiently(self, arrival: Arrival, settled: Callable[[], None]) -> None:
+        """As `put`, for one that nobody waits for: `settled` is called after the commit."""
+        self.waiting.append((arrival, Told(settled)))
+        self.wake.set()
 
     async def put_within(self, arrival: Arrival, seconds: float) -> Outcome:
         """As `put`; an arrival that nobody has begun to write by then is taken back. Raises Full and Busy."""
@@ -209,9 +229,9 @@ class Inbox:
 
     def _no_space(self) -> None:
         """Those who wait for an answer hear that there is no space; the others keep their places."""
-        kept: deque[tuple[Arrival, asyncio.Future[Outcome]]] = deque()
+        kept: deque[tuple[Arrival, asyncio.Future[Outcome] | Told]] = deque()
         for arrival, future in self.waiting:
-            if arrival.patient:
+            if isinstance(future, Told):
                 kept.append((arrival, future))
             elif not future.done():
                 future.set_exception(Full(FULL))
@@ -230,6 +250,11 @@ class Inbox:
     async def write(self, arrivals: list[Arrival]) -> list[Outcome]:
         """Arrivals and what was turned away, in one transaction. Returns what became of each."""
         connection = await self.connected()
+        now = time.monotonic()
+        if arrivals and (self.said is None or now - self.said > SAID_S):
+            async with connection.transaction():  # of its own: events are numbered when they are committed
+                await connection.execute(self.life)
+            self.said = now
         counts, self.refusals = self.refusals, Counter()
         days = set(self.days)
         try:
@@ -269,15 +294,22 @@ class Inbox:
         stamp: datetime = row[0]
         if not {stamp.date(), (stamp + timedelta(microseconds=len(arrivals))).date()} <= self.days:
             await self.make_days(cursor, stamp)
+        first = round(stamp.timestamp() * 1e6)
+        rows = [
+            packed(
+                first + k,
+                a.source.device_id,
+                unknown,
+                a.source.via_id,
+                a.channel,
+                a.topic,
+                a.headers,
+                a.payload,
+            )
+            for k, (a, unknown) in enumerate(arrivals)
+        ]
         async with cursor.copy(COPY) as copy:
-            copy.set_types(TYPES)
-            for k, (a, unknown) in enumerate(arrivals):
-                s = a.source
-                headers = Jsonb(a.headers) if a.headers else None
-                at = stamp + timedelta(microseconds=k)
-                await copy.write_row(
-                    (s.part, at, s.device_id, unknown, s.via_id, a.channel, a.topic, headers, a.payload)
-                )
+            await copy.write(b"".join((HEADER, *rows, TRAILER)))
         await cursor.execute("select pg_notify('oculum_arrival', '')")
 
     async def make_days(self, cursor: psycopg.AsyncCursor, at: datetime | None = None) -> None:

@@ -5,23 +5,28 @@ from __future__ import annotations
 import asyncio
 import logging
 import signal
+import struct
 import sys
 import time
+from collections.abc import Callable
 from typing import Any
 
 import gmqtt
+import psycopg
 from django.conf import settings
 
-from server.runner.processes import Lock
-from server.runner.pulse import Pulse
+from server.instance.processes import Lock
+from server.instance.pulse import Pulse
+from server.intake.accounts import INTAKE, REFUSED, TAKEN, Allowed, intake_password, reload_broker, write_accounts
+from server.intake.inbox import Arrival, Inbox, Mark, headers_of, storable
+from server.intake.senders import Senders
+from server.store.messages import MQTT
 from server.store.notices import Connection, follow
-
-from .accounts import INTAKE, REFUSED, TAKEN, Allowed, intake_password, reload_broker, write_accounts
-from .inbox import MQTT, Arrival, Inbox, Mark, Outcome, headers_of, storable
-from .senders import Senders
 
 log = logging.getLogger("oculum.intake")
 IN_FLIGHT = 4000
+PUBACK = struct.Struct("!BBH")
+LISTENING_S = 3
 PATIENCE_S = 30  # without the broker; then the process ends, and is started anew
 REASONS = [
     "more messages a minute than allowed",
@@ -79,31 +84,42 @@ class Listener:
             settings.UNKNOWN_SENDERS,
             settings.UNKNOWN_MESSAGES,
             lambda what: self.pulse.trouble("inbox", what),
+            listens=True,
         )
         self.registry = asyncio.Event()  # the registry has been read, and the broker's files are written
         self.away_since: float | None = time.monotonic()
         self.told: Mark | None = None
         self.client: gmqtt.Client | None = None
+        self.settled: list[int] = []  # deliveries to be acknowledged
+        self.pulse.trouble("broker", "the broker has not been reached yet")
 
     # messages ------------------------------------------------------------------
-    async def on_message(self, client: Any, topic: str, payload: bytes, qos: int, properties: dict[str, Any]) -> int:
-        """One delivery. When this returns, it is acknowledged to the broker."""
+    def on_message(self, client: Any, topic: str, payload: bytes, qos: int, properties: dict[str, Any]) -> None:
+        """One delivery that wants no acknowledgement."""
+        self.receive(topic, payload, 0, properties, lambda: None)
+
+    def on_delivery(self, mid: int, payload: bytes, topic: str, properties: dict[str, Any]) -> None:
+        """One delivery that is acknowledged once it is settled."""
+        self.receive(topic, payload, 1, properties, lambda: self.acknowledge(mid))
+
+    def receive(
+        self, topic: str, payload: bytes, qos: int, properties: dict[str, Any], settled: Callable[[], None]
+    ) -> None:
+        """Puts a delivery into the inbox, at its place in the order of deliveries; where there is nothing to put, it
+        is settled at once.
+        """
         try:
-            taken = self.receive(topic, payload, qos, properties)
+            arrival = self.arrival(topic, payload, qos, properties)
         except Exception:
             log.exception("a message could not be taken")
             self.inbox.refuse(None, "could not be taken")
-            return 0
-        if taken is not None:
-            await taken
-        return 0
+            arrival = None
+        if arrival is None:
+            settled()
+        else:
+            self.inbox.put_patiently(arrival, settled)
 
-    def receive(
-        self, topic: str, payload: bytes, qos: int, properties: dict[str, Any]
-    ) -> asyncio.Future[Outcome] | None:
-        """Puts a delivery into the inbox, at its place in the order of deliveries; None where there is nothing to
-        put.
-        """
+    def arrival(self, topic: str, payload: bytes, qos: int, properties: dict[str, Any]) -> Arrival | None:
         if topic == REFUSED:
             self.refused(bytes(payload))
             return None
@@ -118,9 +134,20 @@ class Listener:
         # Messages of QoS 0 do not come again, and may overtake others in the broker: they have no place in the order.
         mark = mark_of(properties) if qos else None
         headers = headers_of(properties.get("user_property") or ())
-        return self.inbox.put(
-            Arrival(source, MQTT, storable(topic[:200]), bytes(payload), mark, headers=headers, patient=True)
-        )
+        return Arrival(source, MQTT, storable(topic[:200]), bytes(payload), mark, headers=headers)
+
+    def acknowledge(self, mid: int) -> None:
+        """With others that are settled at the same moment, in one piece."""
+        if not self.settled:
+            asyncio.get_running_loop().call_soon(self.send_acknowledgements)
+        self.settled.append(mid)
+
+    def send_acknowledgements(self) -> None:
+        packets = b"".join(PUBACK.pack(0x40, 2, mid) for mid in self.settled)
+        self.settled.clear()
+        connection = self.client._connection if self.client is not None else None
+        if connection is not None:
+            connection._protocol.write_data(packets)
 
     def refused(self, told: bytes) -> None:
         """What the broker refused since it told last: name, for its rate, for want of space, elsewhere."""
@@ -173,6 +200,7 @@ class Listener:
             )
         )
         client.on_message = self.on_message
+        client._package_handler._handle_qos_1_publish_packet = self.on_delivery
         client.on_connect = self.on_connect
         client.on_subscribe = self.on_subscribe
         client.on_disconnect = self.on_disconnect
@@ -207,6 +235,18 @@ class Listener:
                 self.told = mark
             await asyncio.sleep(0.25)
 
+    async def say_listening(self) -> None:
+        """Says in the database that the broker is listened to, while it is, and what it gives can be kept."""
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(self.url, autocommit=True) as connection:
+                    while True:
+                        if self.away_since is None and not self.pulse.troubles:
+                            await connection.execute("select listening()")
+                        await asyncio.sleep(LISTENING_S)
+            except psycopg.Error:
+                await asyncio.sleep(1)
+
     async def run(self) -> int:
         """Works until it is told to stop, or until a part of it has ended. Returns the exit code."""
         stop = asyncio.Event()
@@ -220,6 +260,7 @@ class Listener:
                 ("inbox", self.inbox.run()),
                 ("session", self.session()),
                 ("watch", self.watch()),
+                ("listening", self.say_listening()),
             )
         ]
         stopping = asyncio.create_task(stop.wait())

@@ -8,9 +8,8 @@ from dataclasses import dataclass
 
 import psycopg
 
-from server.access.keys import digest
-
-from .accounts import Account
+from server.intake.accounts import Account
+from server.rules.keys import digest
 
 
 @dataclass(frozen=True)
@@ -20,7 +19,6 @@ class Sender:
     credential_id: int
     username: str
     device_id: int | None
-    part: int
     digest: bytes
 
 
@@ -28,7 +26,6 @@ class Sender:
 class Known:
     device_id: int
     gateway_id: int | None
-    part: int
 
 
 @dataclass(frozen=True)
@@ -38,7 +35,6 @@ class Source:
     sender: Sender
     device_id: int | None
     via_id: int | None
-    part: int
     unknown: str | None
 
     @property
@@ -48,7 +44,7 @@ class Source:
 
 
 QUERY = """
-select c.id, coalesce(d.name, c.onboarding), d.id, coalesce(d.part, 0), c.prefix, c.digest, c.broker_hash,
+select c.id, coalesce(d.name, c.onboarding), d.id, c.prefix, c.digest, c.broker_hash,
     1 + (select count(*) from fleet_device b where b.gateway_id = d.id and b.phase <> 'retired')
 from fleet_credential c left join fleet_device d on d.id = c.device_id where d.phase is distinct from 'retired'
 order by 2
@@ -67,18 +63,18 @@ class Senders:
 
     def fill(self, credentials: list[tuple], devices: list[tuple]) -> None:
         by_name, by_prefix, accounts = {}, {}, []
-        for credential_id, username, device_id, part, prefix, key_digest, hashed, weight in credentials:
-            sender = Sender(credential_id, username, device_id, part, bytes(key_digest))
+        for credential_id, username, device_id, prefix, key_digest, hashed, weight in credentials:
+            sender = Sender(credential_id, username, device_id, bytes(key_digest))
             by_name[username] = by_prefix[prefix] = sender
             accounts.append(Account(username, hashed, weight))
         self.by_name, self.by_prefix, self.accounts = by_name, by_prefix, accounts
-        self.devices = {name: Known(device, gateway, part) for name, device, gateway, part in devices}
+        self.devices = {name: Known(device, gateway) for name, device, gateway in devices}
         self.known = True
 
     async def renew(self, connection: psycopg.AsyncConnection) -> None:
         credentials = await (await connection.execute(QUERY)).fetchall()
         devices = await (
-            await connection.execute("select name, id, gateway_id, part from fleet_device where phase <> 'retired'")
+            await connection.execute("select name, id, gateway_id from fleet_device where phase <> 'retired'")
         ).fetchall()
         self.fill(credentials, devices)
 
@@ -94,12 +90,12 @@ class Senders:
         """Who is meant: the sender itself, a device assigned to it, or an unknown name kept apart under it."""
         if claimed is None or (sender.device_id is not None and claimed == sender.username):
             if sender.device_id is None:
-                return Source(sender, None, None, sender.part, sender.username)
-            return Source(sender, sender.device_id, None, sender.part, None)
+                return Source(sender, None, None, sender.username)
+            return Source(sender, sender.device_id, None, None)
         known = self.devices.get(claimed)
         if known is not None and sender.device_id is not None and known.gateway_id == sender.device_id:
-            return Source(sender, known.device_id, sender.device_id, known.part, None)
-        return Source(sender, None, sender.device_id, sender.part, claimed)
+            return Source(sender, known.device_id, sender.device_id, None)
+        return Source(sender, None, sender.device_id, claimed)
 
 
 class Rates:

@@ -17,7 +17,7 @@ from django.conf import settings
 from django.db import DatabaseError
 from starlette.websockets import WebSocket, WebSocketDisconnect
 
-from server.runner.pulse import Pulse
+from server.instance.pulse import Pulse
 from server.store.notices import Connection, follow
 
 log = logging.getLogger("oculum.live")
@@ -36,7 +36,7 @@ def _person_of(session_key: str | None) -> int | None:
     from django.db import close_old_connections
     from django.utils.crypto import constant_time_compare
 
-    from server.access.models import Person
+    from server.records.people.models import Person
 
     if not session_key:
         return None

@@ -1,3 +1,3 @@
-from .cli import app
+from server.runner.cli import app
 
 app(prog_name="oculum")

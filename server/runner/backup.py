@@ -21,8 +21,8 @@ from typing import Any
 
 import psycopg
 
-from .instance import Instance
-from .stack import POSTGRES, StackError
+from server.instance.instance import Instance
+from server.runner.stack import POSTGRES, StackError
 
 FORMAT = 1
 # The password of the database belongs to the cluster, not to what is in it.

@@ -12,10 +12,10 @@ from typing import Annotated, Any
 
 import typer
 
-from .health import health
-from .instance import ROOT
-from .keeper import stopping
-from .lifecycle import (
+from server.instance.instance import ROOT
+from server.runner.health import health
+from server.runner.keeper import stopping
+from server.runner.lifecycle import (
     alone,
     bring_up,
     chosen,
@@ -28,7 +28,7 @@ from .lifecycle import (
     tell,
     tell_sign_ins,
 )
-from .stack import StackError, start_postgres
+from server.runner.stack import StackError, start_postgres
 
 app = typer.Typer(
     add_completion=False,
@@ -143,7 +143,7 @@ def backup(
     file: Annotated[Path, typer.Argument(help="the file to write")], port: Port = None, data: Data = None
 ) -> None:
     """Writes a backup while everything runs: the database as of one moment, and the secrets that belong to it."""
-    from . import backup as backups
+    from server.runner import backup as backups
 
     try:
         backups.backup(chosen(port, data), file, say)
@@ -161,7 +161,7 @@ def restore(
     ] = None,
 ) -> None:
     """Puts a backup into a data folder. What is in use there is replaced only if its name is given."""
-    from . import backup as backups
+    from server.runner import backup as backups
 
     instance = chosen(port, data)
     try:
@@ -200,7 +200,7 @@ def clock(
 
     instance = chosen(port, data)
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "server.settings")
-    from server.engine.house import accept_clock, kept_clock
+    from server.store.house import accept_clock, kept_clock
 
     try:
         with psycopg.connect(instance.database_url(), connect_timeout=5, autocommit=True) as connection:
@@ -227,9 +227,23 @@ def person(context: typer.Context, port: Port = None, data: Data = None) -> None
     import django
 
     django.setup()
-    from .people import app as people
+    from server.runner.people import app as people
 
     people(context.args or ["--help"], prog_name="oculum person")
+
+
+@app.command()
+def replay(
+    folder: Annotated[Path, typer.Argument(help="a folder of definitions, tables and readings")],
+    since: Annotated[str | None, typer.Option("--from", help="tell nothing of what happens before this time")] = None,
+    until: Annotated[str | None, typer.Option(help="the clock goes on up to this time")] = None,
+    as_json: Annotated[bool, typer.Option("--json", help="a JSON object a line")] = False,
+    expect: Annotated[Path | None, typer.Option(help="JSON lines that must come; exit code 1 if they do not")] = None,
+) -> None:
+    """Runs definitions over the files of a folder: alarms as they would be raised and cleared. Needs no server."""
+    from server.runner import replaying
+
+    raise typer.Exit(replaying.replay(folder, since, until, as_json, expect))
 
 
 @app.command()
@@ -240,14 +254,14 @@ def test(
     ] = None,
 ) -> None:
     """Style, types, core, server and browser tests."""
-    from .testing import run_tests
+    from server.runner.testing import run_tests
 
     raise typer.Exit(run_tests(only or []))
 
 
 @app.command()
 def bench(
-    name: Annotated[str, typer.Argument(help="decode, faults, fuzz, ingest or redecode")],
+    name: Annotated[str, typer.Argument(help="alarms, decode, faults, fuzz, ingest, outbox, redecode or trial")],
     seconds: Annotated[float, typer.Option("--seconds", help="about how long it measures")] = 10,
     rounds: Annotated[int, typer.Option("--rounds", help="of `faults`: how many there are")] = 20,
     as_json: Annotated[bool, typer.Option("--json", help="one JSON object on standard output")] = False,
@@ -346,14 +360,17 @@ def encode(
     command: Annotated[str, typer.Option(help="the name of the command")] = "",
     constant: Annotated[list[str] | None, typer.Option(help="a constant of the device, as NAME=VALUE")] = None,
 ) -> None:
-    """Write a command of a definition as bytes, in hexadecimal digits. Exit code 1 if a parameter is refused."""
+    """Write a command of a definition: bytes and CBOR in hexadecimal digits, JSON and text as they are.
+
+    Exit code 1 if a parameter is refused.
+    """
     from oculum.decoding.commands import CommandError
     from server.runner import workbench
 
     try:
         plan = workbench.decoder(definition)
         own = workbench.constants(plan, workbench.pairs(constant or [], "a constant"))
-        typer.echo(workbench.encode(plan, command, workbench.pairs(parameters or [], "a parameter"), own).hex())
+        typer.echo(workbench.encode(plan, command, workbench.pairs(parameters or [], "a parameter"), own))
     except workbench.Misuse as error:
         typer.echo(str(error), err=True)
         raise typer.Exit(2) from None
@@ -389,7 +406,7 @@ def format_(
     check: Annotated[bool, typer.Option("--check", help="change nothing, only say what would change")] = False,
 ) -> None:
     """Gives definitions their canonical layout."""
-    from oculum.language.formatter import format_definition
+    from oculum.language.definitions import format_definition
     from oculum.language.problems import DefinitionError
 
     bad = False

@@ -8,11 +8,11 @@ from typing import Any
 
 import psycopg
 
-from .instance import Instance
-from .keeper import PARTS, running
-from .processes import Lock
-from .pulse import life
-from .stack import listens
+from server.instance.instance import Instance
+from server.instance.processes import Lock
+from server.instance.pulse import life
+from server.runner.keeper import DEMO, parts, running
+from server.runner.stack import listens
 
 STALE_S = 15.0
 WAITING_MOST = 1_000_000
@@ -55,16 +55,16 @@ def health(instance: Instance) -> Health:
     """Asks every part. Takes at most some seconds, also where nothing answers."""
     pids = running(instance)
     stream, notices, database = _database(instance)
-    parts = {
+    found = {
         "postgres": PartHealth(not database, database, pids["postgres"]),
         "broker": _broker(instance, pids["broker"]),
         "keeper": _keeper(instance, pids["keeper"]),
     }
-    for name in PARTS:
-        if name == "fleet" and not (instance.folder / "demo.json").exists():
+    for name in parts(instance):
+        if name in DEMO and not (instance.folder / "demo.json").exists():
             continue
-        parts[name] = _process(instance, name, pids[name])
-    return Health(parts, stream, notices)
+        found[name] = _process(instance, name, pids[name])
+    return Health(found, stream, notices)
 
 
 def _broker(instance: Instance, pid: int | None) -> PartHealth:
@@ -99,7 +99,7 @@ def _database(instance: Instance) -> tuple[Stream, list[str], str]:
                 return Stream(), [], "the tables are not made yet"
             row = connection.execute(
                 "select w.waiting, w.oldest, c.messages, c.at, k.leapt_from, k.leapt_at"
-                " from (select coalesce(max(id), 0) as id, sum(messages)::bigint as messages, max(at) as at"
+                " from (select coalesce(min(id), 0) as id, sum(messages)::bigint as messages, max(at) as at"
                 " from engine_cursor) c"
                 " cross join lateral (select count(*) as waiting, extract(epoch from now() - min(received_at)) as"
                 " oldest"

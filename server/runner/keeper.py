@@ -19,24 +19,29 @@ from dataclasses import dataclass
 from pathlib import Path
 from types import FrameType
 
-from .instance import ROOT, Instance
-from .processes import Lock, alive, end, remember
-from .pulse import life
-from .stack import StackError, launch_broker, launch_postgres
+from server.instance.instance import ENGINES, ROOT, Instance
+from server.instance.processes import Lock, alive, end, remember
+from server.instance.pulse import life
+from server.runner.stack import StackError, launch_broker, launch_postgres
 
 SERVICES = ["postgres", "broker"]
-PARTS = ["web", "intake", "engine", "fleet"]
+DEMO = ["fleet", "post"]  # what stands in for the world outside, where the demo is loaded
 HUNG_S = 180.0
 STARTING_S = 120.0
 LOG_BYTES = 16 * 1024 * 1024
 log = logging.getLogger("oculum.keeper")
 
 
-def command(instance: Instance, part: str) -> list[str]:
-    if part == "web":
-        return [sys.executable, "-m", "server.runner.web"]
-    modules = {"intake": "server.intake.mqtt", "engine": "server.engine.worker", "fleet": "demo.fleet"}
-    return [sys.executable, "-m", modules[part]]
+def parts(instance: Instance) -> list[str]:
+    """Oculum's own processes, in the order in which they are started."""
+    return ["web", "intake", *instance.engine_names, "again", "delivery", *DEMO]
+
+
+def command(part: str) -> list[str]:
+    if part in ENGINES:
+        return [sys.executable, "-m", "server.runner.engine", part]
+    modules = {"intake": "server.intake.mqtt", "fleet": "demo.fleet", "post": "demo.post"}
+    return [sys.executable, "-m", modules.get(part, f"server.runner.{part}")]
 
 
 def start(instance: Instance, name: str, line: list[str]) -> None:
@@ -61,7 +66,7 @@ def start_guard(instance: Instance) -> None:
 
 
 def running(instance: Instance) -> dict[str, int | None]:
-    return {name: alive(instance.folder, name) for name in (*SERVICES, "guard", "keeper", *PARTS)}
+    return {name: alive(instance.folder, name) for name in (*SERVICES, "guard", "keeper", *parts(instance))}
 
 
 def stopping(instance: Instance) -> Path:
@@ -88,7 +93,7 @@ class Tended:
 class Keeper:
     def __init__(self, instance: Instance) -> None:
         self.instance, self.folder = instance, instance.folder
-        self.tended = {name: Tended(name) for name in (*SERVICES, *PARTS)}
+        self.tended = {name: Tended(name) for name in (*SERVICES, *parts(instance))}
         self.stop = False
         self.looked_at_logs = 0.0
 
@@ -98,7 +103,7 @@ class Keeper:
         pid = alive(self.folder, name)
         if pid is not None:
             one.known = pid
-            if name in PARTS:
+            if name not in SERVICES:
                 self.unhang(name, pid, clock)
             return
         if one.known is not None:
@@ -118,7 +123,7 @@ class Keeper:
             elif name == "broker":
                 launch_broker(self.instance)
             else:
-                start(self.instance, name, command(self.instance, name))
+                start(self.instance, name, command(name))
         except (StackError, OSError) as error:
             log.error("%s cannot be started: %s", name, error)
             one.pause = min(max(one.pause * 2, 1.0), 10.0)
@@ -142,8 +147,8 @@ class Keeper:
             for name in SERVICES:
                 self.tend(name)
             if prepared(self.instance).exists():
-                for name in PARTS:
-                    if name != "fleet" or (self.folder / "demo.json").exists():
+                for name in parts(self.instance):
+                    if name not in DEMO or (self.folder / "demo.json").exists():
                         self.tend(name)
             clock = time.monotonic()
             if clock - looked_at_guard > 2:
@@ -155,7 +160,7 @@ class Keeper:
                 shorten(self.folder / "log")
             reap()
             time.sleep(0.2)
-        for name in reversed(PARTS):
+        for name in reversed(parts(self.instance)):
             end(self.folder, name)
         end(self.folder, "broker")
         end(self.folder, "postgres", signal.SIGINT, 60)

@@ -15,11 +15,12 @@ from typing import NoReturn
 
 import typer
 
-from .health import Health, health
-from .instance import ROOT, Instance
-from .keeper import PARTS, prepared, start_guard, stopping
-from .processes import Lock, end
-from .stack import StackError, make_cluster, make_database, port_taken, reachable, wait_for_postgres
+from server.instance.files import write_whole
+from server.instance.instance import ENGINES, ROOT, Instance
+from server.instance.processes import Lock, end
+from server.runner.health import Health, health
+from server.runner.keeper import parts, prepared, start_guard, stopping
+from server.runner.stack import StackError, make_cluster, make_database, port_taken, reachable, wait_for_postgres
 
 NEEDED_BYTES = 1_500_000_000
 READY_S = 90
@@ -48,8 +49,13 @@ def chosen(port: int | None, data: Path | None) -> Instance:
     if "OCULUM_DATA" not in os.environ and moved.exists() and moved.read_text().strip() == str(elsewhere):
         os.environ["OCULUM_DATA"] = str(elsewhere)
     kept = Path(os.environ.get("OCULUM_DATA") or ROOT / "var") / "ports.json"
-    if port is None and "OCULUM_PORT" not in os.environ and kept.exists():
-        os.environ["OCULUM_PORT"] = str(json.loads(kept.read_text())["web"])
+    before = json.loads(kept.read_text()) if kept.exists() else {}
+    if port is None and "OCULUM_PORT" not in os.environ and "web" in before:
+        os.environ["OCULUM_PORT"] = str(before["web"])
+    os.environ.setdefault("OCULUM_ENGINES", str(before.get("engines", 1)))
+    asked = os.environ["OCULUM_ENGINES"]
+    if not asked.isascii() or not asked.isdigit() or not 1 <= int(asked) <= len(ENGINES):
+        fail(f"OCULUM_ENGINES is `{asked}`: from 1 to {len(ENGINES)} engines may divide the work")
     instance = Instance.from_environment()
     if not reachable(instance.folder):
         if data is not None:
@@ -86,9 +92,9 @@ def alone(instance: Instance) -> Iterator[None]:
         lock.free()
 
 
-def version() -> str:
-    """What runs, as a short word: another one where any of the sources is another."""
-    found = hashlib.sha256()
+def version(instance: Instance) -> str:
+    """What runs, as a short word: another one where any of the sources, or the number of engines, is another."""
+    found = hashlib.sha256(str(instance.engines).encode())
     for folder in ("core", "server", "demo"):
         for path in sorted((ROOT / folder).rglob("*")):
             if path.suffix in (".py", ".lark", ".c"):
@@ -104,8 +110,8 @@ def runs(instance: Instance) -> bool:
     """Whether the instance is kept going already; if it is, waits until all of it works. Raises StackError."""
     if not (keeper_runs(instance) and prepared(instance).exists()):
         return False
-    if prepared(instance).read_text() != version():
-        say("Another version runs; it is stopped, and this one is started.")
+    if prepared(instance).read_text() != version(instance):
+        say("Another version runs, or another number of engines; it is stopped, and this one is started.")
         stop_all(instance)
         return False
     say("Oculum runs already." if health(instance).whole else "Oculum runs, but not all of it; waiting for the rest")
@@ -126,14 +132,17 @@ def bring_up(instance: Instance, demo: Callable[[], dict[str, str]] | None) -> d
     stop_all(instance)  # what an earlier run may have left without its keeper
     if port_taken(instance.web_port):
         raise StackError(f"port {instance.web_port} (web) is taken by another program: choose another with --port")
-    (instance.folder / "ports.json").write_text(json.dumps({"web": instance.web_port}))
+    write_whole(instance.folder / "ports.json", {"web": instance.web_port, "engines": instance.engines})
     try:
         say("Starting database and broker")
         start_services(instance)
         sign_ins = prepare(instance, demo is None)
-        prepared(instance).write_text(version())
+        prepared(instance).write_text(version(instance))
         wait_until_whole(instance)
-        return sign_ins | demo() if demo is not None else sign_ins
+        if demo is not None:
+            sign_ins |= demo()
+            wait_until_whole(instance)  # the demo's fleet begins when its history is there
+        return sign_ins
     except BaseException:
         say("Stopping")
         stop_all(instance)
@@ -161,8 +170,8 @@ def prepare(instance: Instance, empty: bool) -> dict[str, str]:
 
     call_command("migrate", verbosity=0)
     call_command("collectstatic", verbosity=0, interactive=False)
-    from server.access.models import Person
-    from server.access.passwords import first_password
+    from server.records.people.models import Person
+    from server.rules.passwords import first_password
 
     made = {}
     if empty and not Person.objects.exists():
@@ -177,8 +186,7 @@ def wait_until_whole(instance: Instance, seconds: float = READY_S) -> Health:
     until = time.monotonic() + seconds
     while True:
         found = health(instance)
-        # The demo's fleet begins when its history is there.
-        if all(part.works for name, part in found.parts.items() if name != "fleet"):
+        if found.whole:
             return found
         if time.monotonic() > until:
             bad = "; ".join(f"{name}: {part.what}" for name, part in found.parts.items() if not part.works)
@@ -212,7 +220,7 @@ def stop_all(instance: Instance) -> None:
     stopping(instance).touch()
     end(instance.folder, "guard")
     end(instance.folder, "keeper", patience=120)
-    for name in reversed(PARTS):
+    for name in [*reversed(parts(instance)), *ENGINES]:  # there may have been more engines before
         end(instance.folder, name)
     end(instance.folder, "broker")
     end(instance.folder, "postgres", signal.SIGINT, 60)

@@ -7,11 +7,10 @@ from typing import Annotated
 import typer
 from django.db import DatabaseError, transaction
 
-from server.access.api import USERNAME, tell_people
-from server.access.models import ROLES, Person, record
-from server.access.passwords import first_password
-
-from .lifecycle import fail
+from server.api.people.views import USERNAME, tell_people
+from server.records.people.models import ROLES, Person, record
+from server.rules.passwords import first_password
+from server.runner.lifecycle import fail
 
 app = typer.Typer(
     no_args_is_help=True, add_completion=False, help="People: a list, a new one, a forgotten password, another role."

@@ -10,8 +10,8 @@ import subprocess
 import time
 from pathlib import Path
 
-from .instance import ROOT, Instance
-from .processes import alive, remember
+from server.instance.instance import ROOT, Instance
+from server.instance.processes import alive, remember
 
 POSTGRES = Path("/usr/lib/postgresql/15/bin")
 
@@ -238,8 +238,8 @@ def _configuration(instance: Instance, home: Path) -> str:
 
 def launch_broker(instance: Instance) -> None:
     """Starts Mosquitto, unless it runs, with the accounts it has been given. Raises StackError."""
+    from server.instance.bounds import BYTES_PER_MINUTE, MESSAGES_PER_MINUTE
     from server.intake.accounts import Allowed, keep_own_account
-    from server.runner.bounds import BYTES_PER_MINUTE, MESSAGES_PER_MINUTE
 
     program = shutil.which("mosquitto") or "/usr/sbin/mosquitto"
     if not Path(program).exists():

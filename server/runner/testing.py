@@ -1,28 +1,37 @@
-"""`./oculum test`: style, types, core, server, web, browser; each stage by itself when named."""
+"""`./oculum test`: style, types, core, server, web, operation, browser; as many stages at a time as there are cores."""
 
 from __future__ import annotations
 
 import os
 import subprocess
 import sys
+import tempfile
+import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor, as_completed
 from pathlib import Path
+from typing import IO
 
 import typer
 
-from .instance import ROOT
+from server.instance.instance import ROOT
 
 WEB = ROOT / "web"
+said = threading.local()  # where the stage of this thread says what it says
 
 
 def run(*command: str, cwd: Path = ROOT, environment: dict[str, str] | None = None) -> bool:
-    return (
-        subprocess.run(
-            list(command), cwd=cwd, env={**os.environ, "PYTHONHASHSEED": "0", **(environment or {})}, check=False
-        ).returncode
-        == 0
+    told: IO[bytes] = said.file
+    done = subprocess.run(
+        list(command),
+        cwd=cwd,
+        env={**os.environ, "PYTHONHASHSEED": "0", **(environment or {})},
+        stdout=told,
+        stderr=told,
+        check=False,
     )
+    return done.returncode == 0
 
 
 def python(*arguments: str, environment: dict[str, str] | None = None) -> bool:
@@ -59,7 +68,7 @@ def types() -> bool:
         good = good and python("-m", "server.manage", "spectacular", "--file", str(document), environment=data)
         good = good and npx("openapi-typescript", str(document), "-o", str(fresh))
         if good and fresh.read_text() != (WEB / "src/api/schema.d.ts").read_text():
-            typer.echo("web/src/api/schema.d.ts is not what the API says: run `./oculum api-types`", err=True)
+            said.file.write(b"web/src/api/schema.d.ts is not what the API says: run `./oculum api-types`\n")
             return False
         return good
     finally:
@@ -67,15 +76,30 @@ def types() -> bool:
         fresh.unlink(missing_ok=True)
 
 
+# Those that take longest first, so that none is left to run alone.
 STAGES: dict[str, Callable[[], bool]] = {
-    "style": style,
-    "types": types,
-    "core": lambda: python("-m", "pytest", "tests/core"),
-    "server": lambda: python("-m", "pytest", "tests/server", "tests/docs"),
-    "web": lambda: npx("vitest", "run"),
-    "operation": lambda: python("-m", "pytest", "tests/operation"),
     "browser": lambda: python("-m", "pytest", "tests/browser"),
+    "server": lambda: python("-m", "pytest", "tests/server", "tests/docs"),
+    "operation": lambda: python("-m", "pytest", "tests/operation"),
+    "core": lambda: python("-m", "pytest", "tests/core"),
+    "types": types,
+    "web": lambda: npx("vitest", "run"),
+    "style": style,
 }
+
+
+def stage(name: str, at_once: bool) -> tuple[bool, float, bytes]:
+    """Runs one; returns whether it passed, its seconds, and what it said, where it does not say it at once."""
+    began = time.monotonic()
+    if at_once:
+        said.file = sys.stderr.buffer
+        return STAGES[name](), time.monotonic() - began, b""
+    with tempfile.TemporaryFile() as file:
+        said.file = file
+        good = STAGES[name]()
+        took = time.monotonic() - began
+        file.seek(0)
+        return good, took, file.read()
 
 
 def run_tests(only: list[str]) -> int:
@@ -85,12 +109,18 @@ def run_tests(only: list[str]) -> int:
         typer.echo(f"oculum: there is no stage `{strange[0]}`: choose from {', '.join(STAGES)}", err=True)
         return 2
     found: dict[str, tuple[bool, float]] = {}
-    for name in only or STAGES:
-        typer.echo(f"== {name}", err=True)
-        began = time.monotonic()
-        found[name] = (STAGES[name](), time.monotonic() - began)
-    for name, (good, took) in found.items():
-        typer.echo(f"{name:8} {'passed' if good else 'FAILED'} in {took:.0f} s", err=True)
+    began = time.monotonic()
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        stages = {pool.submit(stage, name, len(only) == 1): name for name in STAGES if name in (only or STAGES)}
+        for done in as_completed(stages):
+            good, took, told = done.result()
+            found[stages[done]] = good, took
+            typer.echo(f"\n== {stages[done]}", err=True)
+            sys.stderr.buffer.write(told)
+            sys.stderr.flush()
+    for name in [name for name in STAGES if name in found]:
+        good, took = found[name]
+        typer.echo(f"{name:9} {'passed' if good else 'FAILED'} in {took:.0f} s", err=True)
     failed = sum(not good for good, _ in found.values())
-    typer.echo(f"{len(found) - failed} passed, {failed} failed")
+    typer.echo(f"{len(found) - failed} passed, {failed} failed, in {time.monotonic() - began:.0f} s")
     return int(failed > 0)

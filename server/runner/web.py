@@ -10,8 +10,8 @@ from typing import Any
 import uvicorn
 from uvicorn.protocols.http.httptools_impl import HttpToolsProtocol
 
-from .instance import Instance
-from .processes import Lock
+from server.instance.instance import Instance
+from server.instance.processes import Lock
 
 HEAD_S, BODY_S = 20, 120
 HEAD_BYTES = 64 * 1024

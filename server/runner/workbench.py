@@ -15,12 +15,13 @@ from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.clocks import iso_us
 from oculum.decoding.commands import encode_command
-from oculum.decoding.decode import decode
-from oculum.language.checker import UNKNOWN_UNIT
+from oculum.decoding.level import FIRST_US
+from oculum.language.checking import UNKNOWN_UNIT
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan, EachStep
 from oculum.language.problems import Problem, Span
+from oculum.pipeline import decode_batch
 
 
 class Misuse(ValueError):
@@ -112,7 +113,7 @@ def decode_case(plan: DecoderPlan, case: Mapping[str, Any], where: str = "") -> 
         rows, before = [_hex(case["previous_hex"], "previous_hex", where), payload], [-1, 0]
     count = len(rows)
     batch = Payloads.of(rows, [at] * count, [headers] * count, [constants] * count, np.array(before))
-    return answer(decode(plan, batch), count - 1)
+    return answer(decode_batch(plan, batch, FIRST_US, None, count - 1), 0)
 
 
 def _mapping(case: Mapping[str, Any], key: str, where: str) -> Mapping[str, Any]:
@@ -194,8 +195,18 @@ def constants(plan: DecoderPlan, given: Mapping[str, str]) -> dict[str, Any]:
     return found
 
 
-def encode(plan: DecoderPlan, command: str, given: Mapping[str, str], own: Mapping[str, Any]) -> bytes:
-    return encode_command(plan, command, given, own)
+def encode(plan: DecoderPlan, command: str, given: Mapping[str, str], own: Mapping[str, Any]) -> str:
+    """A command as it is printed: bytes and CBOR in hexadecimal digits, the rest as it is. Raises Misuse."""
+    found = plan.command(command)
+    lists = {step.name for step in found.parameters if isinstance(step, EachStep)} if found is not None else set()
+    values: dict[str, Any] = dict(given)
+    for name in lists & values.keys():
+        try:
+            values[name] = json.loads(given[name])
+        except ValueError:
+            raise Misuse(f"`{name}` is a list, given as JSON: {name}='[{{\"level\": 5}}]'") from None
+    written = encode_command(plan, command, values, own)
+    return written.decode() if found is not None and found.payload in ("json", "text") else written.hex()
 
 
 def table(result: Mapping[str, Any]) -> list[str]:

@@ -1,17 +1,30 @@
-"""Following the notices of the database, for as long as a process lives."""
+"""Notices of the database: telling of a change, and following what is told for as long as a process lives."""
 
 from __future__ import annotations
 
 import asyncio
 import logging
 from collections.abc import Awaitable, Callable, Sequence
-from typing import Any
+from typing import Any, Protocol
 
 import psycopg
+from psycopg.types.json import Jsonb
 
 log = logging.getLogger("oculum.notices")
 Connection = psycopg.AsyncConnection[Any]
 React = Callable[[Connection, str, str], Awaitable[None]]
+
+
+class Executes(Protocol):
+    """A connection, or a cursor."""
+
+    def execute(self, query: str, params: Any = ...) -> Any: ...
+
+
+def tell(connection: Executes, body: dict[str, Any]) -> None:
+    """A change for the live feed, told with the commit: messages, devices, alarms, control."""
+    connection.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
+    connection.execute("select pg_notify('oculum_live', '')")
 
 
 async def follow(

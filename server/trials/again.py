@@ -12,13 +12,13 @@ import psycopg
 from django.conf import settings
 
 from oculum.batches import Decoded
+from oculum.history.fleet import Fleet
 from oculum.pipeline import Effects, Lot, process
-from server.engine.feeding import FIELDS, Arrived
-from server.engine.lots import NO_DECODER, known_rows, lots_of
-from server.engine.registry import Decoder, Registry
-
-from .past import Tally, compare
-from .stored import stored_of
+from server.rules.lots import NO_DECODER, known_rows, lots_of
+from server.rules.registry import Decoder, Registry
+from server.store.messages import FIELDS, Arrived
+from server.store.past import stored_of
+from server.trials.past import Tally, compare
 
 CHUNK = 5_000
 MOST = 200_000
@@ -57,9 +57,9 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
                     device,
                     order,
                     ids,
-                    {},
+                    Fleet(),
                     registry.type_of,
-                    lambda _: [],
+                    None,
                     0,
                     0,
                     registry.owner,

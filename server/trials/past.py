@@ -13,19 +13,17 @@ import psycopg
 from django.conf import settings
 from django.db import connection
 
-from oculum.alarms.evaluate import Transition, set_back
 from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Payloads, Trace
 from oculum.decoding.sources import plain_document
-from oculum.history.events import SET_BACK_US, Newest, build_events, eras, newest_after, plain
-from oculum.language.analysis import untaken
-from oculum.language.plan import ConditionPlan, DecoderPlan, FieldSpec
-from oculum.pipeline import WatchedCondition, advance, between, decode_batch, owned
-from server.engine.feeding import FIELDS, Arrived, feed
-from server.engine.registry import Registry, matches
-from server.engine.store import moment
-from server.fleet.models import DeviceType
-
-from .stored import stored_readings
+from oculum.history.events import plain
+from oculum.language.decoders.analysis import untaken
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.fields import FieldSpec
+from oculum.pipeline import decode_batch, owned
+from server.rules.registry import Registry
+from server.store.messages import FIELDS, Arrived, feed
+from server.store.readings import moment
+from server.store.register import constants_of, register_at
 
 
 def explain(
@@ -196,9 +194,7 @@ def curves(plan: DecoderPlan, device: int, name: str, until: datetime) -> dict[s
         if not rows:
             return {"messages": 0, "decoded": 0, "fields": []}
         arrived = Arrived.of(rows[::-1])
-        registry = Registry()
-        registry.load_constants(own, device)
-        batch, context = feed(own, plan, arrived, registry.constants)
+        batch, context = feed(own, plan, arrived, {device: constants_of(own, device)})
     decoded = decode_batch(plan, batch, 0, None, context)
     for group in decoded.groups:
         if group.device is not None:
@@ -317,7 +313,7 @@ def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> 
         psycopg.connect(settings.INSTANCE.database_url()) as beside,
     ):
         own.execute("set local statement_timeout = '60s'")
-        registry.load_devices(beside)
+        registry.take(register_at(beside))
 
         def decoded(by: DecoderPlan, arrived: Arrived) -> Decoded:
             batch, context = feed(beside, by, arrived, registry.constants)
@@ -417,65 +413,3 @@ def _differences(
         steps = (a.values - b.values)[here & there & ~same]
         if len(steps) and sum(map(len, entry.steps)) < SAMPLES:
             entry.steps.append(steps[:SAMPLES])
-
-
-def condition_trial(plan: ConditionPlan, type_: DeviceType, start: datetime, end: datetime) -> dict[str, Any]:
-    """How often the draft would have been raised in [start, end), with today's limits and labels."""
-    decoded, device, received, ids = stored_readings(type_, start, end)
-    registry = Registry()
-    with psycopg.connect(settings.INSTANCE.database_url()) as own:
-        registry.load_devices(own)
-        for kind, body in own.execute(
-            "select kind, body from control_event where kind = 'setpoint' order by id"
-        ).fetchall():
-            registry.apply(own, kind, body)
-    chosen = {d.id for d in registry.devices.values() if d.type_id == type_.pk and matches(d.labels, plan.labels)}
-    watched = WatchedCondition(0, plan, chosen.__contains__, registry.limit, {})
-    newest: dict[tuple[int, str], Newest] = {}
-    found: list[Transition] = []
-    for first, last, arrival in eras(received, 0) or [(0, 0, received)]:
-        set_back(watched.states, int(arrival[0]) + SET_BACK_US if len(arrival) else 0)
-        groups = decoded.groups if last - first == len(ids) else [between(g, first, last) for g in decoded.groups]
-        events = build_events(groups, device[first:last], arrival, newest, ids[first:last])
-        until = int(end.timestamp() * 1e6) if last == len(ids) else int(arrival[-1])
-        found += [transition for _, transition in advance(watched, events, newest, until)]
-        newest |= {key: value for key, (value, _) in newest_after(events).items()}
-    return summary(found, registry, len(chosen), len(ids), start, end)
-
-
-def summary(
-    found: list[Transition], registry: Registry, devices: int, messages: int, start: datetime, end: datetime
-) -> dict[str, Any]:
-    raised = [t for t in found if t.raised]
-    spans: list[dict[str, Any]] = []
-    opened: dict[int, Transition] = {}
-    for transition in found:  # those of a device in the order of the stream
-        if transition.raised:
-            opened[transition.device] = transition
-        elif transition.device in opened:
-            spans.append(_span(opened.pop(transition.device), transition, registry))
-    spans += [_span(t, None, registry) for t in opened.values()]
-    per_device = Counter(registry.devices[t.device].name for t in raised)
-    days = Counter(moment(t.at).strftime("%Y-%m-%d") for t in raised)
-    return {
-        "messages": messages,
-        "devices": devices,
-        "raised": len(raised),
-        "still_open": len(opened),
-        "devices_raised": len(per_device),
-        "by_device": [{"device": d, "count": n} for d, n in per_device.most_common(10)],
-        "by_day": [{"day": d, "count": n} for d, n in sorted(days.items())],
-        "spans": sorted(spans, key=lambda s: s["raised_at"], reverse=True)[:200],
-        "from": start,
-        "to": end,
-    }
-
-
-def _span(raised: Transition, cleared: Transition | None, registry: Registry) -> dict[str, Any]:
-    return {
-        "device": registry.devices[raised.device].name,
-        "raised_at": moment(raised.at),
-        "cleared_at": moment(cleared.at) if cleared else None,
-        "value": raised.cause.value,
-        "limit": raised.cause.limit,
-    }

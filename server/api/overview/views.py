@@ -1,0 +1,361 @@
+"""Readings over time, the fleet's health over time, figures of the pipeline, and the answer to why."""
+
+from __future__ import annotations
+
+from collections import Counter
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+import orjson
+from django.db import connection
+from django.utils import timezone
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from server.records.alarms.models import PRIORITIES, Alarm
+from server.records.definitions.models import Definition
+from server.records.fleet.models import Device, Fence
+from server.records.telling.models import EXPIRED, Delivery, Outlet
+from server.requests.fields import whole
+from server.requests.moments import LOOKBACK, moment, span
+from server.rules.plans import trouble
+from server.rules.refusal import Refused
+from server.rules.shelves import shelved
+from server.rules.states import device_states
+from server.store.rows import json_of
+from server.store.unheard import unheard, within
+
+MOST_ROWS = 400_000
+MOST_BUCKETS = 400
+
+
+class SeriesField(serializers.Serializer):
+    field = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    kind = serializers.CharField()
+    t = serializers.ListField(child=serializers.FloatField(), help_text="seconds since 1970")
+    v = serializers.ListField(child=serializers.FloatField(allow_null=True), help_text="values, or means of buckets")
+    low = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    high = serializers.ListField(child=serializers.FloatField(), allow_null=True)
+    count = serializers.IntegerField()
+
+
+class SeriesOut(serializers.Serializer):
+    fields = SeriesField(many=True)  # type: ignore[assignment]
+
+    def get_fields(self) -> dict[str, Any]:
+        return {
+            "fields": SeriesField(many=True),
+            "from": serializers.DateTimeField(),
+            "to": serializers.DateTimeField(),
+            "cut": serializers.BooleanField(),
+        }
+
+
+class Bucket(serializers.Serializer):
+    at = serializers.DateTimeField()
+    reporting = serializers.IntegerField()
+    overdue = serializers.IntegerField()
+    silent = serializers.IntegerField()
+    undecodable = serializers.IntegerField()
+    alarm = serializers.IntegerField()
+    messages = serializers.IntegerField()
+    worst = serializers.CharField(allow_null=True, help_text="highest priority among the open alarms")
+
+
+class LookbackOut(serializers.Serializer):
+    bucket_s = serializers.IntegerField()
+    devices = serializers.IntegerField()
+    buckets = Bucket(many=True)
+
+
+class OverviewOut(serializers.Serializer):
+    at = serializers.DateTimeField()
+    devices = serializers.IntegerField()
+    states = serializers.DictField(child=serializers.IntegerField())
+    maintenance = serializers.IntegerField()
+    messages_per_minute = serializers.FloatField()
+    refused_per_minute = serializers.FloatField()
+    unknown_senders = serializers.IntegerField()
+    decoders = serializers.IntegerField()
+    failing_types = serializers.ListField(child=serializers.CharField())
+    conditions = serializers.IntegerField()
+    conditions_in_trouble = serializers.IntegerField(help_text="in force, but no longer readable with their type")
+    fences = serializers.IntegerField()
+    outlets = serializers.IntegerField(help_text="in use")
+    blocked_outlets = serializers.ListField(child=serializers.CharField(), help_text="their last try failed")
+    undelivered = serializers.IntegerField(help_text="given up after a day")
+    open_alarms = serializers.IntegerField()
+    unacknowledged = serializers.IntegerField()
+    by_priority = serializers.DictField(child=serializers.IntegerField())
+    engine_behind = serializers.IntegerField()
+    engine_seen = serializers.DateTimeField(allow_null=True)
+
+
+def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
+    """For every layout that has one of the fields: where in `nums` each stands (from 1)."""
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select id, fields from layout where fields @> any(%s::jsonb[])",
+            ([orjson.dumps([{"name": n}]).decode() for n in names],),
+        )
+        found = []
+        for layout, fields in cursor.fetchall():
+            slot, places = 1, {}
+            for spec in json_of(fields):
+                if spec["kind"] == "text" or spec.get("wide"):
+                    continue
+                if spec["name"] in names and spec["kind"] != "position":
+                    places[spec["name"]] = slot
+                slot += 2 if spec["kind"] == "position" else 1
+            if places:
+                found.append((layout, places))
+    return found
+
+
+def series(
+    device: Device, names: list[str], start: datetime, end: datetime, points: int
+) -> tuple[list[dict[str, Any]], bool]:
+    """Values of fields over a span: as they are while they are few, else means and extremes of buckets."""
+    declared = {f["name"]: f for f in device.type.fields}
+    collected: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {n: [] for n in names}
+    cut = False
+    with connection.cursor() as cursor:
+        for layout, places in places_of(names):
+            chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
+            cursor.execute(
+                f"select extract(epoch from at)::float8, {chosen} from reading_row where device_id = %s and layout_id"
+                f" = %s and at > %s and at <= %s order by at desc limit %s",
+                (device.pk, layout, start, end, MOST_ROWS),
+            )
+            rows = cursor.fetchall()
+            cut = cut or len(rows) == MOST_ROWS
+            if not rows:
+                continue
+            table = np.array(rows, float)[::-1]
+            for k, name in enumerate(places, 1):
+                there = ~np.isnan(table[:, k])
+                collected[name].append((table[there, 0], table[there, k]))
+    found = []
+    for name in names:
+        parts = collected[name]
+        t = np.concatenate([p[0] for p in parts]) if parts else np.zeros(0)
+        v = np.concatenate([p[1] for p in parts]) if parts else np.zeros(0)
+        order = np.argsort(t, kind="stable")
+        t, v = t[order], v[order]
+        row: dict[str, Any] = {
+            "field": name,
+            "unit": declared[name].get("unit"),
+            "kind": declared[name]["kind"],
+            "count": len(t),
+            "low": None,
+            "high": None,
+        }
+        if len(t) > points:
+            step = (end - start).total_seconds() / (points // 2)
+            bucket = ((t - start.timestamp()) // step).astype(int)
+            heads = np.flatnonzero(np.diff(bucket, prepend=bucket[0] - 1))
+            counts = np.diff(np.append(heads, len(t)))
+            row["low"], row["high"] = np.minimum.reduceat(v, heads).tolist(), np.maximum.reduceat(v, heads).tolist()
+            t, v = np.add.reduceat(t, heads) / counts, np.add.reduceat(v, heads) / counts
+        row["t"], row["v"] = t.tolist(), v.tolist()
+        found.append(row)
+    return found, cut
+
+
+class SeriesView(APIView):
+    """Values of a device's fields over the lookback."""
+
+    @extend_schema(
+        parameters=[*LOOKBACK, OpenApiParameter("field", str, many=True), OpenApiParameter("points", int)],
+        responses=SeriesOut,
+        operation_id="series",
+        tags=["devices"],
+    )
+    def get(self, request: Request, name: str) -> Response:
+        device = generics.get_object_or_404(Device.objects.select_related("type"), name=name)
+        start, end, _ = span(request)
+        names = request.query_params.getlist("field")[:16]
+        declared = {f["name"] for f in device.type.fields}
+        strange = next((n for n in names if n not in declared), None)
+        if strange is not None:
+            raise Refused("not found", f"`{strange[:60]}` is not a field of {device.type.key}", 404)
+        asked = whole(request.query_params.get("points", "1200"))
+        if asked is None:
+            raise Refused("invalid", "points is a whole number")
+        points = min(max(asked, 50), 5000)
+        found, cut = series(device, names, start, end, points)
+        return Response({"fields": found, "from": start, "to": end, "cut": cut})
+
+
+class LookbackView(APIView):
+    """The fleet's health by hour (or several): how many devices were in which state, how many in alarm."""
+
+    @extend_schema(parameters=LOOKBACK, responses=LookbackOut, operation_id="lookback", tags=["fleet"])
+    def get(self, request: Request) -> Response:
+        start, end, _ = span(request, timedelta(days=7))
+        hours_a_bucket = -(-int((end - start).total_seconds()) // (3600 * MOST_BUCKETS)) or 1
+        first = start.replace(minute=0, second=0, microsecond=0)
+        hours = int((end - first).total_seconds() // 3600) + 1
+        return Response(health(first, hours, hours_a_bucket, end))
+
+
+def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
+    """Counts of states by bucket.
+
+    In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of
+    what its cadence promises; of the time in which Oculum listened.
+    """
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join"
+            " fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+        )
+        devices = cursor.fetchall()
+        cursor.execute(
+            "select device_id, hour, messages, failed from activity where hour >= %s and hour < %s",
+            (first, first + timedelta(hours=hours)),
+        )
+        rows = cursor.fetchall()
+        cursor.execute(
+            "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s"
+            " and not suppressed and (cleared_at is null or cleared_at >= %s)",
+            (end, end, first),
+        )
+        spans = cursor.fetchall()
+        deaf = unheard(cursor, first, end)
+    index = {d[0]: i for i, d in enumerate(devices)}
+    messages, failed = np.zeros((len(devices), hours)), np.zeros((len(devices), hours))
+    for device_id, hour, count, bad in rows:
+        if device_id in index:
+            k = int((hour - first).total_seconds() // 3600)
+            messages[index[device_id], k], failed[index[device_id], k] = count, bad
+    cadence = np.array([d[1] or 0 for d in devices], float)
+    elapsed = np.full(hours, 3600.0)
+    elapsed[-1] = min(max((end - first).total_seconds() - 3600 * (hours - 1), 0.0), 3600.0)
+    if deaf:
+        begun = [first + timedelta(hours=k) for k in range(hours)]
+        elapsed -= np.array([within(deaf, hour, hour + timedelta(hours=1)) for hour in begun])
+    expected = elapsed[None, :] / np.where(cadence > 0, cadence, np.inf)[:, None]
+    started = np.array([(d[2] - first).total_seconds() / 3600 for d in devices])
+    there = np.arange(hours)[None, :] >= np.floor(started)[:, None]
+    silent = there & (messages == 0) & (expected > 0.5)
+    undecodable = there & ~silent & (failed * 2 >= messages) & (messages > 0)
+    overdue = there & ~silent & ~undecodable & (messages * 2 < expected - 1)
+    if hours > 1 and elapsed[-1] < 1800:  # too early to judge the hour that has just begun
+        for states in (silent, undecodable, overdue):
+            states[:, -1] = states[:, -2] & (messages[:, -1] == 0)
+    alarm = np.zeros((len(devices), hours), bool)
+    rank = np.full(hours, len(PRIORITIES))
+    for device_id, raised, cleared, priority in spans:
+        if device_id in index or device_id is None:  # None: on a site
+            a = max(int((raised - first).total_seconds() // 3600), 0)
+            b = min(int((cleared - first).total_seconds() // 3600), hours - 1)
+            if device_id is not None:
+                alarm[index[device_id], a : b + 1] = True
+            rank[a : b + 1] = np.minimum(rank[a : b + 1], PRIORITIES.index(priority))
+    buckets = []
+    for k in range(0, hours, hours_a_bucket):
+        part = slice(k, min(k + hours_a_bucket, hours))
+        any_ = {
+            name: s[:, part].any(axis=1)
+            for name, s in (
+                ("silent", silent),
+                ("undecodable", undecodable),
+                ("overdue", overdue),
+                ("alarm", alarm),
+                ("there", there),
+            )
+        }
+        state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
+        counts = Counter(state.tolist())
+        worst = int(rank[part].min())
+        buckets.append(
+            {
+                "at": first + timedelta(hours=k),
+                "reporting": counts[0],
+                "overdue": counts[1],
+                "undecodable": counts[2],
+                "silent": counts[3],
+                "alarm": int(any_["alarm"].sum()),
+                "messages": int(messages[:, part].sum()),
+                "worst": PRIORITIES[worst] if worst < len(PRIORITIES) else None,
+            }
+        )
+    return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
+
+
+class OverviewView(APIView):
+    """The figures beside the places of the navigation, now or at a past moment."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"]
+    )
+    def get(self, request: Request) -> Response:
+        at = moment(request, "to")
+        past, end = at is not None, at or timezone.now()
+        states = Counter(s.state for s in device_states(end, past).values())
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select count(*), count(*) filter (where device_id is null) from message where received_at > %s -"
+                " interval '10 minutes' and received_at <= %s",
+                (end, end),
+            )
+            messages, unknown_messages = cursor.fetchone()
+            cursor.execute(
+                "select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s"
+                " and code <> 'no decoder'",
+                (end, end),
+            )
+            (refused,) = cursor.fetchone()
+            cursor.execute(
+                "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on"
+                " t.id = d.type_id"
+                " where r.received_at > %s - interval '1 hour' and r.received_at <= %s and r.code <> 'no decoder'"
+                " group by 1 order by count(*) desc limit 5",
+                (end, end),
+            )
+            failing = [row[0] for row in cursor.fetchall()]
+            cursor.execute(
+                "select c.at, (select count(*) from (select 1 from message where id > c.id limit 100000) x)"
+                " from engine_cursor c order by c.id limit 1"
+            )
+            seen, behind = cursor.fetchone() or (None, 0)
+            cursor.execute("select count(*) from intake_unknownsender where adopted_as_id is null")
+            (unknown,) = cursor.fetchone()
+        open_ = Alarm.objects.filter(raised_at__lte=end).exclude(shelved(end if past else None))
+        open_ = (
+            open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
+        )
+        watching = list(Definition.objects.filter(kind="condition", live__isnull=False).select_related("live", "type"))
+        outlets = list(Outlet.objects.filter(on=True).order_by("name").values_list("name", "failures"))
+        alarms = list(open_.values_list("priority", "acknowledged_at"))
+        by_priority = Counter(priority for priority, _ in alarms)
+        return Response(
+            {
+                "at": end,
+                "devices": sum(states.values()),
+                "states": dict(states),
+                "maintenance": Device.objects.filter(phase="maintenance").count(),
+                "messages_per_minute": messages / 10,
+                "refused_per_minute": (refused + unknown_messages) / 10,
+                "unknown_senders": unknown,
+                "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(),
+                "failing_types": failing,
+                "conditions": len(watching),
+                "conditions_in_trouble": sum(trouble(d) is not None for d in watching),
+                "fences": Fence.objects.count(),
+                "outlets": len(outlets),
+                "blocked_outlets": [name for name, failures in outlets if failures][:5],
+                "undelivered": Delivery.objects.filter(state=EXPIRED).count(),
+                "open_alarms": len(alarms),
+                "unacknowledged": sum(taken is None for _, taken in alarms),
+                "by_priority": dict(by_priority),
+                "engine_behind": behind,
+                "engine_seen": seen,
+            }
+        )

@@ -1,0 +1,289 @@
+"""Why: the way from the bytes of a message to a value, an alarm, and the people who took it."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db import connection
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import generics, serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from oculum.language.conditions.sentence import lasting
+from oculum.quantities import measured
+from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything, titled
+from server.api.arrivals.views import ArrivalOut, arrivals
+from server.records.alarms.models import Alarm, JournalEntry
+from server.records.definitions.models import Version
+from server.records.fleet.models import Device
+from server.requests.fields import whole
+from server.rules.plans import condition_plan, decoder_plan
+from server.rules.refusal import Refused
+from server.rules.trees import chain
+from server.store.beside import beside
+from server.store.readings import moment as moment_of
+from server.store.rows import json_of, row_values
+from server.trials.past import explain
+
+
+class WhyStep(serializers.Serializer):
+    stage = serializers.ChoiceField(["message", "bytes", "reading", "limit", "condition", "alarm", "person"])
+    title = serializers.CharField()
+    detail = serializers.CharField()
+    at = serializers.DateTimeField(allow_null=True)
+    definition = serializers.IntegerField(allow_null=True)
+    version = serializers.IntegerField(allow_null=True)
+    text = serializers.CharField(allow_null=True)
+
+
+class WhyOut(serializers.Serializer):
+    about = serializers.CharField()
+    steps = WhyStep(many=True)
+    arrival = ArrivalOut(allow_null=True)
+    places = serializers.ListField(child=serializers.DictField())
+    alarm = AlarmOut(allow_null=True)
+    entries = EntryOut(many=True)
+
+
+def shown(value: Any, spec: dict[str, Any]) -> str:
+    """A value with its unit, in words where it is a code or a flag."""
+    if value is None:
+        return "no value"
+    kind = spec.get("kind")
+    if kind == "code":
+        return (spec.get("codes") or {}).get(str(int(value)), f"code {int(value)}")
+    if kind == "flag":
+        return "yes" if value else "no"
+    if kind == "position":
+        return f"{value[0]:.6f}, {value[1]:.6f}"
+    if kind == "time":
+        return moment_of(int(value)).isoformat()
+    if kind in ("number", "integer"):
+        return measured(f"{float(value):.10g}", spec.get("unit"))
+    return str(value)[:200]
+
+
+def step(
+    stage: str,
+    title: str,
+    detail: str,
+    at: datetime | None = None,
+    version: Version | None = None,
+    text: str | None = None,
+) -> dict[str, Any]:
+    return {
+        "stage": stage,
+        "title": title,
+        "detail": detail,
+        "at": at,
+        "definition": version.definition_id if version else None,
+        "version": version.number if version else None,
+        "text": text,
+    }
+
+
+def path_of_reading(
+    device: Device, field: str, message_id: int
+) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
+    """Message, bytes and reading: the message is decoded once more by the version that made the reading."""
+    spec: dict[str, Any] = next((f for f in device.type.fields if f["name"] == field), {"kind": "number"})
+    found = arrivals(["m.id = %(id)s"], {"id": message_id}, 1, 65_536)
+    if not found:
+        return (
+            [step("message", "The message is not kept any more", "its retention is over; what it said stays")],
+            None,
+            [],
+        )
+    arrival = found[0]
+    way = (
+        f"by {arrival['channel']}"
+        + (f" through {arrival['via']}" if arrival["via"] else "")
+        + f", {arrival['size']} bytes"
+    )
+    steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id"
+            " = r.layout_id"
+            " where r.device_id = %s and r.message_id = %s and r.received_at = %s order by r.at desc",
+            (device.pk, message_id, arrival["received_at"]),
+        )
+        rows = cursor.fetchall()
+    for version_id, fields, nums, texts, missing, at in rows:
+        values = row_values(json_of(fields), nums, texts)
+        reason = (json_of(missing) or {}).get(field)
+        if field not in values and reason is None:
+            continue
+        version = Version.objects.select_related("definition").get(pk=version_id)
+        plan = decoder_plan(version.text, version.fields)
+        places: list[dict[str, int]] = []
+        if plan is not None:
+            known = beside(message_id)
+            told = explain(
+                plan,
+                bytes.fromhex(arrival["hex"]),
+                round(arrival["received_at"].timestamp() * 1e6),
+                known.headers,
+                known.constants,
+                known.previous,
+            )
+            mark = next((m for m in told["marks"] if m["field"] == field), None)
+            if mark is not None:
+                places = mark["places"]
+                line = version.text.split("\n")[mark["line"] - 1].strip()
+                where = ", ".join(mark["paths"]) if mark["paths"] else "; ".join(_place(p) for p in places)
+                raw = ", ".join(str(r) for r in mark["raw"]) if mark["raw"] else ""
+                steps.append(
+                    step(
+                        "bytes",
+                        f"Line {mark['line']} of decoder {version.definition.name}",
+                        f"{where}" + (f", raw {raw}" if raw else ""),
+                        None,
+                        version,
+                        line,
+                    )
+                )
+        steps.append(
+            step(
+                "reading",
+                f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}",
+                "measured",
+                at,
+            )
+        )
+        return steps, arrival, places
+    return steps, arrival, []
+
+
+def _place(place: dict[str, int]) -> str:
+    where = (
+        f"byte {place['first']}" if place["first"] == place["last"] else f"bytes {place['first']} to {place['last']}"
+    )
+    if place["whole"]:
+        return where
+    return where + (
+        f" bit {place['high']}" if place["high"] == place["low"] else f" bits {place['high']} to {place['low']}"
+    )
+
+
+class WhyReadingView(APIView):
+    """Where a value comes from: bytes, line, version."""
+
+    @extend_schema(
+        parameters=[OpenApiParameter("device", str), OpenApiParameter("field", str), OpenApiParameter("message", str)],
+        responses=WhyOut,
+        operation_id="why_reading",
+        tags=["why"],
+    )
+    def get(self, request: Request) -> Response:
+        device = generics.get_object_or_404(
+            Device.objects.select_related("type"), name=request.query_params.get("device", "")
+        )
+        message = whole(request.query_params.get("message"))
+        if message is None:
+            raise Refused("invalid", "message is the number of an arrival")
+        field = request.query_params.get("field", "")
+        steps, arrival, places = path_of_reading(device, field, message)
+        return Response(
+            {
+                "about": f"{device.title}: {field}",
+                "steps": steps,
+                "arrival": arrival,
+                "places": places,
+                "alarm": None,
+                "entries": [],
+            }
+        )
+
+
+def whose_setpoint(alarm: Alarm, name: str) -> str:
+    """Whose value of a setpoint was in force when an alarm was raised, and who had set it, in the stream's order."""
+    device, type_ = alarm.device, alarm.version.definition.type
+    sites = chain(device.site if device is not None else alarm.site, "parent")
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select distinct on (e.body->>'device', e.body->>'site')"
+            " (e.body->>'device')::bigint, (e.body->>'site')::bigint, e.body->>'value', e.at,"
+            " coalesce(nullif(p.first_name, ''), p.username)"
+            " from control_event e left join access_person p on p.id = e.person_id"
+            " where e.kind = 'setpoint' and (e.body->>'type')::bigint = %(type)s and e.body->>'name' = %(name)s"
+            " and case when %(message)s::bigint is null then e.at <= %(at)s else e.id < %(message)s end"
+            " order by e.body->>'device', e.body->>'site', e.id desc",
+            {"type": type_.pk, "name": name, "message": alarm.message_id, "at": alarm.raised_at},
+        )
+        found = {(device, site): rest for device, site, *rest in cursor.fetchall()}
+    places: list[tuple[tuple[int | None, int | None], str]] = [
+        *([((device.pk, None), f"of {device.title}")] if device is not None else []),
+        *(((None, site.pk), f"of {site.title}") for site in sites),
+        ((None, None), f"of the type {type_.title}"),
+    ]
+    for place, words in places:
+        value, at, who = found.get(place, (None, None, None))
+        if value is not None:
+            return f"setpoint {name} {words}, set by {who or 'the demo or a program'} on {at:%-d %B %Y %H:%M} UTC"
+    return f"setpoint {name}, as it was in force then"
+
+
+class WhyAlarmView(APIView):
+    """Why an alarm was raised: from bytes to the people who took it."""
+
+    @extend_schema(responses=WhyOut, operation_id="why_alarm", tags=["why"])
+    def get(self, request: Request, ident: int) -> Response:
+        alarms = everything().select_related("device__type", "version__definition__type")
+        alarm = generics.get_object_or_404(alarms, pk=ident)
+        steps, arrival, places = (
+            path_of_reading(alarm.device, alarm.field, alarm.message_id)
+            if alarm.message_id and alarm.field and alarm.device is not None
+            else ([], None, [])
+        )
+        version: Version = alarm.version
+        plan = condition_plan(version.text, version.definition.type.key, version.fields, version.setpoints)
+        limit = next((i for i in plan.limits if i.field and i.field == alarm.field), None) if plan else None
+        if limit is not None and alarm.limit is not None:
+            source = whose_setpoint(alarm, limit.setpoint) if limit.setpoint else "a number in the condition's text"
+            steps.append(step("limit", f"The limit was {measured(format(alarm.limit, 'g'), alarm.unit)}", source))
+        rule = next((line.strip() for line in version.text.split("\n") if line.strip().startswith("raise ")), "")
+        stage_ = next((s for s in plan.steps if s.priority == alarm.priority), plan.steps[0]) if plan else None
+        held = f"; held for {lasting(stage_.held_us)}" if stage_ and stage_.held_us else ""
+        steps.append(
+            step(
+                "condition",
+                f"Condition “{version.definition.name}”",
+                f"{alarm.priority} priority{held}",
+                None,
+                version,
+                rule,
+            )
+        )
+        entries = list(
+            JournalEntry.objects.filter(alarm=alarm)
+            .select_related("alarm", "alarm__device", "alarm__condition", "person", "version")
+            .order_by("at", "id")
+        )
+        for entry in entries:
+            late = (entry.learned_at - entry.at).total_seconds()
+            learned = f"learned {late:.0f} s later" if late >= 1 else ""
+            who = entry.person.called if entry.person else ""
+            stage = "person" if entry.person else "alarm"
+            value = f"at {measured(format(entry.value, 'g'), alarm.unit)}" if entry.value is not None else ""
+            steps.append(
+                step(
+                    stage,
+                    entry.what.capitalize() + (f" by {who}" if who else ""),
+                    " · ".join(t for t in (value, entry.note, learned) if t),
+                    entry.at,
+                )
+            )
+        return Response(
+            {
+                "about": f"{titled(alarm)}: {alarm.condition.name}",
+                "steps": steps,
+                "arrival": arrival,
+                "places": places,
+                "alarm": answered(request, alarm),
+                "entries": EntryOut(entries, many=True).data,
+            }
+        )

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class Alarms(AppConfig):
+    name = "server.records.alarms"
+    label = "alarms"

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class Definitions(AppConfig):
+    name = "server.records.definitions"
+    label = "definitions"

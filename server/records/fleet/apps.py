@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class Fleet(AppConfig):
+    name = "server.records.fleet"
+    label = "fleet"

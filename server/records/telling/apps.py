@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class Telling(AppConfig):
+    name = "server.records.telling"
+    label = "telling"

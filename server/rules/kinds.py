@@ -1,0 +1,112 @@
+"""What the server does with definitions of each kind: one object a kind, asked by all that deals with definitions."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from django.db.models import QuerySet
+
+from oculum.language.kinds import Kind
+from server.records.alarms.models import Alarm
+from server.records.definitions.models import Definition, Version
+from server.records.fleet.models import DeviceType
+
+
+@dataclass
+class Uses:
+    """By name: what uses it, in words."""
+
+    fields: dict[str, list[str]] = field(default_factory=dict)
+    setpoints: dict[str, list[str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Source:
+    """A published decoder text, of which a plan is made when a message asks for it."""
+
+    text: str
+    fields: list[dict[str, Any]]
+    type_id: int
+    made: bool = False  # by no person, from what SenML packs say of themselves
+
+
+@dataclass(frozen=True)
+class Published:
+    """A version as the stream puts it in force."""
+
+    definition: int
+    version: int
+    type_id: int
+    key: str
+    text: str
+    fields: list[dict[str, Any]]
+    setpoints: list[dict[str, Any]]
+    made: bool  # by no person
+
+
+class Running(Protocol):
+    """What is in force at one place of the stream, as far as kinds change it."""
+
+    sources: dict[int, Source]
+    types: dict[str, int]
+    live: dict[int, int]
+    first: dict[int, Any]
+    plans: dict[int, Any]
+
+    def watch(self, published: Published, plan: Any) -> None: ...
+
+
+@dataclass(frozen=True)
+class KindRules:
+    """One kind of definition on the server.
+
+    before_publishing: a sound plan is about to become a version (definition, plan, its type, despite its cases);
+    returns the type that the version goes by. put_in_force: at its place in the stream. uses: what a version uses.
+
+    facts: what a screen wants to know of a sound plan. touches: what a publish touches besides devices. rolls_out:
+    whether versions can go to chosen devices first.
+    """
+
+    kind: Kind
+    before_publishing: Callable[[Definition, Any, DeviceType, bool], DeviceType]
+    put_in_force: Callable[[Running, Published], None]
+    uses: Callable[[Version, DeviceType, Uses], None]
+    facts: Callable[[Any], dict[str, Any]]
+    touches: Callable[[Definition], dict[str, int]]
+    rolls_out: bool = False
+
+
+def watched_by(conditions: QuerySet[Definition]) -> dict[str, int]:
+    """Conditions, and the alarms that they have open."""
+    return {
+        "conditions": conditions.count(),
+        "open_alarms": Alarm.objects.filter(condition__in=conditions, cleared_at=None).count(),
+    }
+
+
+class _Rules:
+    """The kinds that the server knows, by name."""
+
+    def __init__(self) -> None:
+        self._by_name: dict[str, KindRules] = {}
+
+    def add(self, rules: KindRules) -> None:
+        self._by_name[rules.kind.name] = rules
+
+    def remove(self, name: str) -> None:
+        del self._by_name[name]
+
+    def __getitem__(self, name: str) -> KindRules:
+        return self._by_name[name]
+
+    def __iter__(self) -> Iterator[KindRules]:
+        return iter(self._by_name.values())
+
+    @property
+    def names(self) -> list[str]:
+        return list(self._by_name)
+
+
+RULES = _Rules()

@@ -1,0 +1,110 @@
+"""Published texts as plans, kept in memory: a version never changes."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from functools import lru_cache
+from typing import TYPE_CHECKING, Any
+
+import orjson
+
+from oculum.language.conditions import check_condition
+from oculum.language.conditions.plan import ConditionPlan
+from oculum.language.decoders import check_decoder
+from oculum.language.decoders.check import Others
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.definitions import KINDS
+from oculum.language.kinds import Surroundings
+from oculum.language.problems import Problem
+from server.store.rows import specs
+
+if TYPE_CHECKING:
+    from server.records.definitions.models import Definition, Version
+
+
+def units(setpoints: Iterable[dict[str, Any]]) -> dict[str, str]:
+    return {s["name"]: s["unit"] for s in setpoints}
+
+
+@lru_cache(maxsize=512)
+def _decoder(text: str, fields: bytes) -> DecoderPlan | None:
+    return check_decoder(text, specs(orjson.loads(fields)), published=True)[0]
+
+
+@lru_cache(maxsize=512)
+def _condition(text: str, key: str, fields: bytes, setpoints: bytes) -> ConditionPlan | None:
+    types = {key: (specs(orjson.loads(fields)), units(orjson.loads(setpoints)))}
+    return check_condition(text, types, published=True)[0]
+
+
+def hands_on(text: str) -> bool:
+    """Whether a decoder gives parts of its messages to others."""
+    return re.search(r"^\s*decode\s", text, re.M) is not None
+
+
+def decoder_plan(text: str, fields: list[dict[str, Any]], others: Others | None = None) -> DecoderPlan | None:
+    """The plan of a published text. `others` finds the decoders that it hands on to."""
+    if hands_on(text):
+        return check_decoder(text, specs(fields), others=others, published=True)[0]
+    return _decoder(text, orjson.dumps(fields))
+
+
+def published(key: str) -> DecoderPlan | None:
+    """The decoder in force of a device type, by its key."""
+    from server.records.definitions.models import Definition
+
+    found = Definition.objects.filter(kind="decoder", type__key=key, live__isnull=False).select_related("live").first()
+    return decoder_plan(found.live.text, found.live.fields) if found is not None and found.live is not None else None
+
+
+def condition_plan(
+    text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]
+) -> ConditionPlan | None:
+    return _condition(text, key, orjson.dumps(fields), orjson.dumps(setpoints))
+
+
+def plan_in_force(condition: Definition) -> ConditionPlan | None:
+    """The plan of a condition's version in force."""
+    version = condition.live
+    if version is None:
+        return None
+    return condition_plan(version.text, condition.type.key, version.fields, version.setpoints)
+
+
+class NotPublishable(Exception):
+    """The text has errors."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__(problems[0].message if problems else "nothing to publish")
+        self.problems = problems
+
+
+@lru_cache(maxsize=1024)
+def _told(kind: str, text: str, key: str, fields: bytes, setpoints: bytes) -> tuple[str | None, str | None]:
+    """What a text does, and why it does not read well."""
+    around = Surroundings(
+        {key: specs(orjson.loads(fields))}, {key: units(orjson.loads(setpoints))}, key, published=True
+    )
+    plan, problems = KINDS[kind].check(text, around)
+    says = KINDS[kind].says
+    return (
+        says(plan) if plan is not None and says is not None else None,
+        next((f"line {p.span.line}: {p.message}" for p in problems if p.severity == "error"), None),
+    )
+
+
+def trouble(definition: Definition) -> str | None:
+    """Why the version in force no longer reads well, with its type as that is now; None where it does."""
+    if definition.live is None or hands_on(definition.live.text):
+        return None
+    type_ = definition.type
+    fields, setpoints = orjson.dumps(type_.fields), orjson.dumps(type_.setpoints)
+    return _told(definition.kind, definition.live.text, type_.key, fields, setpoints)[1]
+
+
+def sentence(kind: str, version: Version, key: str) -> str | None:
+    """What a version does, in plain words, for the kinds that can say it."""
+    if KINDS[kind].says is None:
+        return None
+    return _told(kind, version.text, key, orjson.dumps(version.fields), orjson.dumps(version.setpoints))[0]

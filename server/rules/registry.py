@@ -1,0 +1,255 @@
+"""What the engine goes by: devices, definitions in force, limits, each as of its place in the stream."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+from typing import Any
+
+import psycopg
+
+from oculum.alarms.bank import Watched
+from oculum.alarms.fences import area_of
+from oculum.alarms.world import Device, Site, World
+from oculum.language.conditions.plan import ConditionPlan
+from oculum.language.decoders.plan import DecoderPlan
+from server.rules.all_kinds import RULES
+from server.rules.kinds import Published, Source
+from server.rules.plans import decoder_plan
+from server.rules.selection import Selection
+from server.store.register import RegisterRow, register_at, register_changes
+
+MADE = "made from the names of SenML packs"  # why a version is there that no person has written
+
+
+@dataclass(frozen=True)
+class DeviceRow:
+    id: int
+    name: str
+    title: str
+    type_id: int
+    site_id: int | None
+    labels: dict[str, str]
+    gateway_id: int | None = None
+
+
+@dataclass(frozen=True)
+class Decoder:
+    version_id: int
+    plan: DecoderPlan
+
+
+@dataclass
+class Registry:
+    """Decoders by version, conditions by definition, limits by type and name."""
+
+    devices: dict[int, DeviceRow] = field(default_factory=dict)
+    parents: dict[int, int | None] = field(default_factory=dict)
+    site_titles: dict[int, str] = field(default_factory=dict)
+    sources: dict[int, Source] = field(default_factory=dict)  # by version
+    plans: dict[int, Decoder | None] = field(default_factory=dict)  # by version, as far as used
+    live: dict[int, int] = field(default_factory=dict)  # type -> version in force
+    first: dict[int, tuple[int, Selection]] = field(
+        default_factory=dict
+    )  # type -> version that chosen devices have before the others
+    held: dict[int, int] = field(default_factory=dict)  # device -> version it is held on
+    running: dict[int, int | None] = field(default_factory=dict)  # device -> version, as far as asked
+    conditions: dict[int, Watched] = field(default_factory=dict)
+    world: World = field(default_factory=World)
+    names: dict[str, int] = field(default_factory=dict)
+    types: dict[str, int] = field(default_factory=dict)  # key -> type, of those with a decoder
+    constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
+    constant_rows: dict[int, dict[str, Any]] = field(default_factory=dict)
+    fences: dict[int, str] = field(default_factory=dict)
+
+    def load(self, connection: psycopg.Connection, until: int | None = None) -> None:
+        """Everything as it is at a place of the stream, or at its end."""
+        self.take(register_at(connection, until))
+        for number, kind, body in connection.execute(
+            "select id, kind, body from control_event where id <= %s and kind not in ('registry', 'again') order by id",
+            (2**62 if until is None else until,),
+        ).fetchall():
+            self.apply(connection, number, kind, body)
+
+    def take(self, rows: Iterable[RegisterRow]) -> None:
+        """Rows of the register as they are from here on."""
+        self.running.clear()
+        devices: set[int] = set()
+        for one in rows:
+            match one.what:
+                case "device":
+                    self._device(one.id, one.row)
+                case "site":
+                    self._site(one.id, one.row)
+                case "type":
+                    cadence = (one.row or {}).get("cadence_s")
+                    if cadence is None:
+                        self.world.cadences.pop(one.id, None)
+                    else:
+                        self.world.cadences[one.id] = round(cadence * 1e6)
+                case "fence":
+                    self.world.fences.pop(self.fences.pop(one.id, ""), None)
+                    if one.row is not None:
+                        self.fences[one.id] = one.row["name"]
+                        self.world.fences[one.row["name"]] = area_of(one.row["feature"])
+                case "constant":
+                    devices.add(self.constant_rows.pop(one.id, one.row or {"device": 0})["device"])
+                    if one.row is not None:
+                        self.constant_rows[one.id] = one.row
+                        devices.add(one.row["device"])
+        if devices:
+            self._constants(devices)
+
+    def _device(self, ident: int, row: dict[str, Any] | None) -> None:
+        before = self.devices.get(ident)
+        if before is not None and self.names.get(before.name) == ident:
+            del self.names[before.name]
+        if row is None:
+            self.devices.pop(ident, None)
+            self.world.devices.pop(ident, None)
+            return
+        name, type_, site, labels, gateway = (row[k] for k in ("name", "type", "site", "labels", "gateway"))
+        labels = labels or {}
+        self.devices[ident] = DeviceRow(ident, name, row["title"], type_, site, labels, gateway)
+        self.names[name] = ident
+        there = row["latitude"] is not None and row["longitude"] is not None
+        home = (row["latitude"], row["longitude"]) if there else None
+        cadence = round((row["cadence_s"] or 0) * 1e6)
+        self.world.devices[ident] = Device(
+            ident, name, type_, site, labels, gateway, cadence, row["registered_us"], home, row["in_service"]
+        )
+
+    def _site(self, ident: int, row: dict[str, Any] | None) -> None:
+        if row is None:
+            for known in (self.parents, self.site_titles, self.world.sites):
+                known.pop(ident, None)  # type: ignore[attr-defined]
+            return
+        self.parents[ident], self.site_titles[ident] = row["parent"], row["title"]
+        self.world.sites[ident] = Site(ident, row["name"], row["parent"], row["zone"])
+
+    def _constants(self, devices: set[int]) -> None:
+        for device in devices:
+            self.constants.pop(device, None)
+        for row in sorted(self.constant_rows.values(), key=lambda r: (r["device"], r["name"], r["from_us"])):
+            if row["device"] in devices:
+                own = self.constants.setdefault(row["device"], {})
+                own.setdefault(row["name"], []).append((row["from_us"], row["value"]))
+
+    def apply(self, connection: psycopg.Connection, number: int, kind: str, body: dict[str, Any]) -> None:
+        """One event of the stream takes effect."""
+        self.running.clear()
+        if kind == "publish":
+            self._publish(connection, body["version"])
+        elif kind == "rollout":
+            self._give_first(connection, body)
+        elif kind == "hold":
+            if body["version"] is None:
+                self.held.pop(body["device"], None)
+            elif self.keep_source(connection, body["version"]):
+                self.held[body["device"]] = body["version"]
+        elif kind == "retire":
+            gone = set(body.get("versions", []))
+            self.conditions.pop(body["definition"], None)
+            self.live = {t: v for t, v in self.live.items() if v not in gone}
+            self.first = {t: f for t, f in self.first.items() if f[0] not in gone}
+            self.held = {d: v for d, v in self.held.items() if v not in gone}
+        elif kind == "off":
+            self.conditions.pop(body["definition"], None)
+        elif kind == "setpoint":
+            scope = "device" if body.get("device") else "site" if body.get("site") else "type"
+            key = (int(body["type"]), str(body["name"]), scope, int(body[scope]) if scope != "type" else 0)
+            if body["value"] is None:
+                self.world.limits.pop(key, None)
+            else:
+                self.world.limits[key] = float(body["value"])
+        elif kind == "unheard":
+            self.world.unheard(int(body["since"]), None if body["until"] is None else int(body["until"]))
+        elif kind == "registry":
+            self.take(register_changes(connection, number))
+
+    def _publish(self, connection: psycopg.Connection, version: int) -> None:
+        row = connection.execute(
+            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints,"
+            " v.person_id is null and v.why = %s from definitions_version v"
+            " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id"
+            " where v.id = %s",
+            (MADE, version),
+        ).fetchone()
+        if row is None:
+            return
+        definition, kind, *rest = row
+        RULES[kind].put_in_force(self, Published(definition, version, *rest))
+
+    def watch(self, published: Published, plan: ConditionPlan) -> None:
+        """A condition is in force from here on."""
+        self.conditions[published.definition] = Watched(
+            published.definition, published.version, published.type_id, plan
+        )
+
+    def keep_source(self, connection: psycopg.Connection, version: int) -> bool:
+        """Has the text of a decoder's version at hand, which never changes; False if there is none."""
+        if version not in self.sources:
+            row = connection.execute(
+                "select v.text, v.fields, d.type_id, v.person_id is null and v.why = %s from definitions_version v"
+                " join definitions_definition d on d.id = v.definition_id where v.id = %s",
+                (MADE, version),
+            ).fetchone()
+            if row is None:
+                return False
+            self.sources[version] = Source(*row)
+        return True
+
+    def _give_first(self, connection: psycopg.Connection, body: dict[str, Any]) -> None:
+        if body["version"] is None:
+            self.first.pop(body["type"], None)
+        elif self.keep_source(connection, body["version"]):
+            self.first[body["type"]] = (body["version"], Selection.of(body))
+
+    def version_of(self, device_id: int) -> int | None:
+        """The version that a device's messages are decoded by: the one it is held on, one it is chosen for, the one in
+        force.
+        """
+        if device_id not in self.running:
+            device = self.devices.get(device_id)
+            found = self.held.get(device_id)
+            if found is not None and (device is None or self.sources[found].type_id != device.type_id):
+                found = None  # the device has become one of another type since it was held
+            if found is None and device is not None:
+                found = self.live.get(device.type_id)
+                version, selection = self.first.get(device.type_id, (None, None))
+                if selection is not None and selection.takes(device.name, device.labels, device.site_id, self.parents):
+                    found = version
+            self.running[device_id] = found
+        return self.running[device_id]
+
+    def runs_by(self, type_id: int) -> str:
+        """Which versions read the messages of a type, as one short word: another where any of it changes."""
+        held = sorted((d, v) for d, v in self.held.items() if self.type_of(d) == type_id)
+        return hashlib.sha256(repr((self.live.get(type_id), self.first.get(type_id), held)).encode()).hexdigest()[:16]
+
+    def decoder(self, version: int | None) -> Decoder | None:
+        """A version as a plan; None where there is none, or no sound one."""
+        if version is None or version not in self.sources:
+            return None
+        if version not in self.plans:
+            source = self.sources[version]
+            plan = decoder_plan(source.text, source.fields, self.other)
+            self.plans[version] = Decoder(version, plan) if plan is not None else None
+        return self.plans[version]
+
+    def other(self, key: str) -> DecoderPlan | None:
+        """The decoder in force of another type, for one that hands on to it."""
+        source = self.sources.get(self.live.get(self.types.get(key, 0), 0))
+        return decoder_plan(source.text, source.fields) if source is not None else None
+
+    def type_of(self, device_id: int) -> int:
+        device = self.devices.get(device_id)
+        return device.type_id if device is not None else 0
+
+    def owner(self, sender: int, name: str) -> int | None:
+        """The device of a name, if the sender may speak for it: itself, or one assigned to it."""
+        found = self.names.get(name)
+        if found is None or found == sender:
+            return found
+        return found if self.devices[found].gateway_id == sender else None

@@ -1,0 +1,6 @@
+from django.apps import AppConfig
+
+
+class Store(AppConfig):
+    name = "server.store"
+    label = "store"

@@ -1,0 +1,299 @@
+"""Stored readings and arrivals of a span by columns, as arrays."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Hashable, Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import numpy as np
+import psycopg
+from psycopg.adapt import Transformer
+from psycopg.pq import Format
+
+from oculum.arrays import objects
+from oculum.language.fields import FieldSpec
+from server.store.rows import EPOCH_2000_US, cell, is_text, slots, specs
+
+READERS = 2
+TEXTS = 1009  # PostgreSQL's number of text[]
+PIECE = timedelta(days=1)
+KEPT_S, MOST_KEPT = 90.0, 256 * 2**20  # how long days are kept, and how many bytes of them
+OPTIONS = "-c statement_timeout=60s -c max_parallel_workers_per_gather=0"
+
+
+@dataclass
+class Columns:
+    """Stored rows in the order of the stream. device, at, received (µs), message: int64 (n,).
+
+    values: by field; numbers (n,) with NaN where there is none, positions (n, 2); texts, and integers of which some
+    are wide, as objects (n,) with None where there is none.
+    """
+
+    device: np.ndarray
+    at: np.ndarray
+    received: np.ndarray
+    message: np.ndarray
+    values: dict[str, np.ndarray] = field(default_factory=dict)
+
+    def __len__(self) -> int:
+        return len(self.device)
+
+    @classmethod
+    def joined(cls, parts: Sequence[Columns]) -> Columns:
+        """At least one part; all of the same fields."""
+
+        def whole(name: str) -> np.ndarray:
+            return np.concatenate([getattr(part, name) for part in parts])
+
+        values = {n: np.concatenate([part.values[n] for part in parts]) for n in parts[0].values}
+        return cls(whole("device"), whole("at"), whole("received"), whole("message"), values).ordered()
+
+    def ordered(self) -> Columns:
+        """In the order of the messages."""
+        if not (self.message[1:] < self.message[:-1]).any():
+            return self
+        order = np.argsort(self.message, kind="stable")
+        values = {name: column[order] for name, column in self.values.items()}
+        return Columns(self.device[order], self.at[order], self.received[order], self.message[order], values)
+
+    def since(self, at: int) -> Columns:
+        """Those measured at a moment or later."""
+        late = self.at >= at
+        if late.all():
+            return self
+        values = {name: column[late] for name, column in self.values.items()}
+        return Columns(self.device[late], self.at[late], self.received[late], self.message[late], values)
+
+    def size(self) -> int:
+        """About how many bytes they take."""
+        arrays = (self.device, self.at, self.received, self.message, *self.values.values())
+        return sum(a.nbytes * (8 if a.dtype == object else 1) for a in arrays)
+
+
+@dataclass
+class Piece:
+    """A day of a span by arrival, in the order of its messages. share: how much of the span is read with it, 0 to 1.
+
+    readings: values of the fields asked for. arrivals: every message, also those without readings; None where they
+    were not asked for.
+    """
+
+    share: float
+    readings: Columns
+    arrivals: Columns | None
+
+
+def pieces(
+    url: str,
+    type_: int,
+    start: datetime,
+    end: datetime,
+    fields: Sequence[FieldSpec],
+    arrivals: bool,
+    only: Sequence[int] | None = None,
+) -> Iterator[Piece]:
+    """What devices of a type, or only some of them, sent that arrived in [start, end), with the readings measured since
+    `start`.
+
+    A day at a time, by several connections at once. Leaving off reading it ends the queries. Days that are over are
+    kept for a minute and a half (`days`): a trial that is repeated while a limit is dragged reads them once.
+    """
+    with psycopg.connect(url, autocommit=True) as own:
+        layouts = {i: specs(found) for i, found in own.execute("select id, fields from layout").fetchall()}
+        found = own.execute(
+            "select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s))",
+            (type_, only, only),
+        ).fetchall()
+    # As a constant, which PostgreSQL looks up in a table of hashes; a parameter it would walk through. Added to nothing
+    # below, so that it does not read the whole index by device for every day; a few are looked up in it.
+    devices = f"'{{{','.join(str(row[0]) for row in found)}}}'::int[]"
+    cells = {spec: _cells(spec, layouts) for spec in fields}
+    sql = (
+        "select array_agg(r.device_id), array_agg(r.at), array_agg(r.received_at), array_agg(r.message_id)"
+        + "".join(f", {cell}" for own_cells in cells.values() for cell in own_cells)
+        + f" from reading_row r where r.received_at >= %s and r.received_at < %s and r.device_id"
+        f"{'' if only is not None else ' + 0'} = any({devices})"
+    )
+
+    def read(cursor: psycopg.Cursor[Any], first: datetime, last: datetime) -> Day:
+        row = _arrays(cursor.execute(sql, (first, last)))
+        found = Columns(_whole(row[0], "i4"), _times(row[1]), _times(row[2]), _whole(row[3], "i8"))
+        place = 4
+        for spec, own_cells in cells.items():
+            found.values[spec.name] = _values(spec, row[place : place + len(own_cells)])
+            place += len(own_cells)
+        return found.ordered(), _arrivals(cursor, devices, first, last) if arrivals else None
+
+    since = round(start.timestamp() * 1e6)
+    for share, (readings, heard) in _in_pieces(url, start, end, read, (url, sql, arrivals)):
+        yield Piece(share, readings.since(since), heard)
+
+
+def _arrivals(cursor: psycopg.Cursor[Any], devices: str, first: datetime, last: datetime) -> Columns:
+    """Every message of some devices (an array in SQL) received in [first, last)."""
+    row = _arrays(
+        cursor.execute(
+            "select array_agg(device_id), array_agg(received_at), array_agg(id) from message"
+            f" where received_at >= %s and received_at < %s and device_id = any({devices})",
+            (first, last),
+        )
+    )
+    received = _times(row[1])
+    return Columns(_whole(row[0], "i4"), received, received, _whole(row[2], "i8")).ordered()
+
+
+def _cells(spec: FieldSpec, layouts: dict[int, dict[str, FieldSpec]]) -> list[str]:
+    """SQL for a field's values, whatever layout a row has: as number, two for a position; as text where it is so."""
+    places: dict[str, dict[int, list[int]]] = {"nums": {}, "texts": {}}
+    for ident, known in layouts.items():
+        found = known.get(spec.name)
+        if found is None or found.kind != spec.kind:
+            continue
+        before = tuple(known.values())[: list(known).index(spec.name)]
+        column = "texts" if is_text(found) else "nums"
+        place = sum(map(is_text, before)) if is_text(found) else slots(before)
+        places[column].setdefault(place + 1, []).append(ident)
+
+    size = 2 if spec.kind == "position" else 1
+    numbers = [f"array_agg(coalesce({cell('nums', places['nums'], k)}, 'NaN'))" for k in range(size)]
+    texts = [f"array_agg({cell('texts', places['texts'])})"] if places["texts"] or spec.kind == "text" else []
+    return texts if spec.kind == "text" else [*numbers, *texts]
+
+
+def _arrays(cursor: psycopg.Cursor[Any]) -> list[bytes | None]:
+    """The one row of an answer as PostgreSQL sends it: arrays of numbers are read as they are, none one by one."""
+    found = cursor.pgresult
+    assert found is not None and found.ntuples == 1
+    return [found.get_value(0, column) for column in range(found.nfields)]
+
+
+def _numbers(body: bytes | None, kind: str) -> np.ndarray:
+    """A one-dimensional array in PostgreSQL's binary form, none of it null: behind its head of 20 bytes each number
+    stands behind its length.
+    """
+    if body is None:
+        return np.zeros(0, kind)
+    return np.frombuffer(body, [("length", ">i4"), ("value", f">{kind}")], offset=20)["value"].astype(kind)
+
+
+def _whole(body: bytes | None, kind: str) -> np.ndarray:
+    return _numbers(body, kind).astype(np.int64, copy=False)
+
+
+def _times(body: bytes | None) -> np.ndarray:
+    return _whole(body, "i8") + EPOCH_2000_US
+
+
+def _texts(body: bytes | None) -> list[str | None]:
+    """A one-dimensional array of texts in PostgreSQL's binary form."""
+    loader = Transformer().get_loader(TEXTS, Format.BINARY)
+    return loader.load(body) if body is not None else []
+
+
+def _values(spec: FieldSpec, cells: Sequence[bytes | None]) -> np.ndarray:
+    if spec.kind == "text":
+        return objects(_texts(cells[0]))
+    size = 2 if spec.kind == "position" else 1
+    parts = [_numbers(cell, "f8") for cell in cells[:size]]
+    if len(cells) == size:
+        return parts[0] if size == 1 else np.stack(parts, axis=1)
+    found = parts[0].astype(object)  # some as digits, some as numbers
+    found[np.isnan(parts[0])] = None
+    for i, text in enumerate(_texts(cells[size])):
+        if text is not None:
+            found[i] = int(text)
+    return found
+
+
+Day = tuple[Columns, "Columns | None"]
+Read = Callable[["psycopg.Cursor[Any]", datetime, datetime], Day]
+
+
+class Days:
+    """Days that are over, as they were read last: for a while, and as far as there is room."""
+
+    def __init__(self, seconds: float, most: int) -> None:
+        self.seconds, self.most = seconds, most
+        self.lock = threading.Lock()
+        self.kept: OrderedDict[Hashable, tuple[float, int, Day]] = OrderedDict()
+        self.size = 0
+
+    def get(self, key: Hashable) -> Day | None:
+        with self.lock:
+            self._drop(lambda until: until < time.monotonic())
+            found = self.kept.get(key)
+            if found is not None:
+                self.kept.move_to_end(key)
+            return found[2] if found is not None else None
+
+    def put(self, key: Hashable, day: Day) -> None:
+        size = day[0].size() + (day[1].size() if day[1] is not None else 0)
+        with self.lock:
+            if size > self.most or key in self.kept:
+                return
+            self.kept[key] = time.monotonic() + self.seconds, size, day
+            self.size += size
+            while self.size > self.most:
+                self.size -= self.kept.popitem(last=False)[1][1]
+
+    def forget(self) -> None:
+        with self.lock:
+            self._drop(lambda _: True)
+
+    def _drop(self, which: Callable[[float], bool]) -> None:
+        for key in [key for key, (until, _, _) in self.kept.items() if which(until)]:
+            self.size -= self.kept.pop(key)[1]
+
+
+days = Days(KEPT_S, MOST_KEPT)
+
+
+def _in_pieces(
+    url: str, start: datetime, end: datetime, read: Read, key: tuple[Hashable, ...]
+) -> Iterator[tuple[float, Day]]:
+    """Each day of a span by UTC, in order; several are read at once. key: what they are read by."""
+    edges = [start]
+    while edges[-1] < end:
+        midnight = edges[-1].astimezone(UTC).replace(hour=0, minute=0, second=0, microsecond=0) + PIECE
+        edges.append(min(midnight, end))
+    free = [
+        psycopg.connect(url, autocommit=True, application_name="oculum trial", options=OPTIONS) for _ in range(READERS)
+    ]
+    connections = list(free)
+
+    def one(first: datetime, last: datetime) -> Day:
+        over = last - first == PIECE and last < datetime.now(UTC)
+        found = days.get((*key, first)) if over else None
+        if found is not None:
+            return found
+        own = free.pop()
+        try:
+            with own.cursor(binary=True) as cursor:
+                found = read(cursor, first, last)
+        finally:
+            free.append(own)
+        if over:
+            days.put((*key, first), found)
+        return found
+
+    pool = ThreadPoolExecutor(READERS, "oculum trial")
+    waiting: list[Future[tuple[Columns, Columns | None]]] = []
+    try:
+        waiting = [pool.submit(one, first, last) for first, last in zip(edges, edges[1:], strict=False)]
+        count = len(waiting)
+        for done in range(count):
+            yield (done + 1) / count, waiting.pop(0).result()
+    finally:
+        for future in waiting:
+            future.cancel()
+        for own in connections:
+            own.cancel_safe(timeout=5)
+        pool.shutdown()
+        for own in connections:
+            own.close()

@@ -1,0 +1,69 @@
+"""What is stored, in the shape in which decoders give it: to hold decoding again against."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import psycopg
+
+from oculum.arrays import objects
+from oculum.batches import FIRST_REASON, Column, Decoded, Group
+from oculum.language.fields import FieldSpec
+from server.store.rows import is_text, json_of, specs
+
+Layouts = dict[int, tuple[FieldSpec, ...]]
+SELECTED = (
+    "r.layout_id, r.device_id, (extract(epoch from r.at) * 1000000)::bigint, (extract(epoch from"
+    " r.received_at) * 1000000)::bigint, r.message_id, r.nums, r.texts, r.missing"
+)
+
+
+def stored_of(own: psycopg.Connection[Any], ids: np.ndarray) -> Decoded:
+    """The stored readings of some messages (ids: int64 (n,), rising), row by row of `ids`."""
+    layouts = {i: tuple(specs(f).values()) for i, f in own.execute("select id, fields from layout").fetchall()}
+    rows = own.execute(
+        f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where"
+        f" r.message_id between %s and %s",
+        (ids.tolist(), int(ids[0]), int(ids[-1])),
+    ).fetchall()
+    return as_decoded(rows, layouts, np.searchsorted(ids, np.array([r[4] for r in rows], np.int64)), len(ids))
+
+
+def as_decoded(rows: list[Any], layouts: Layouts, batch_row: np.ndarray, count: int) -> Decoded:
+    """Stored rows as a decoded batch of `count` messages; batch_row: int64 (rows,), the message of each."""
+    groups: list[Group] = []
+    layout_of = np.array([r[0] for r in rows], np.int64)
+    at = np.array([r[2] for r in rows], np.int64)
+    owner = np.array([r[1] for r in rows], np.int64)
+    for layout in np.unique(layout_of).tolist():
+        index = np.flatnonzero(layout_of == layout)
+        columns = _columns([rows[i] for i in index], layouts[layout])
+        groups.append(Group(layouts[layout], batch_row[index], at[index], columns, None, owner[index]))
+    none = np.full(count, -1, np.int32)
+    return Decoded(groups, [], none, none, ["missing"], np.zeros(count, np.int64))
+
+
+def _columns(rows: list[Any], fields: tuple[FieldSpec, ...]) -> dict[str, Column]:
+    width = len(rows[0][5])
+    nums = np.array([[np.nan if v is None else v for v in row[5]] for row in rows], float).reshape(len(rows), width)
+    told = [json_of(row[7]) if row[7] is not None else {} for row in rows]
+    columns: dict[str, Column] = {}
+    slot = text = 0
+    for spec in fields:
+        values: np.ndarray
+        if is_text(spec):
+            found = [(row[6] or [None] * (text + 1))[text] for row in rows]
+            there = np.array([v is not None for v in found])
+            values = objects(found)
+            if spec.wide:
+                values = objects(int(v) if v is not None else 0 for v in found)
+            text += 1
+        else:
+            size = 2 if spec.kind == "position" else 1
+            there = ~np.isnan(nums[:, slot])
+            values = np.nan_to_num(nums[:, slot : slot + 2] if size == 2 else nums[:, slot])
+            slot += size
+        missing = np.array([spec.name in t for t in told], bool)
+        columns[spec.name] = Column(values, np.where(there, 1, np.where(missing, FIRST_REASON, 0)).astype(np.int16))
+    return columns

@@ -1,0 +1,271 @@
+"""Columns of readings to rows of the store: PostgreSQL's binary COPY format, built from arrays."""
+
+from __future__ import annotations
+
+import struct
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import orjson
+
+from oculum.batches import FIRST_REASON, PRESENT, Group
+from oculum.language.fields import FieldSpec
+
+EPOCH_2000_US = 946_684_800_000_000
+HEADER = b"PGCOPY\n\xff\r\n\x00" + bytes(8)
+TRAILER = struct.pack(">h", -1)
+FLOAT8, TEXT = 701, 25
+COLUMNS = "device_id, at, layout_id, version_id, message_id, received_at, nums, texts, missing"
+
+
+def json_of(value: Any) -> Any:
+    """A jsonb column as Django's cursors hand it over."""
+    return orjson.loads(value) if isinstance(value, str | bytes) else value
+
+
+def specs(fields: Iterable[dict[str, Any]]) -> dict[str, FieldSpec]:
+    """Declared fields by name."""
+    return {f["name"]: FieldSpec.from_dict(f) for f in fields}
+
+
+def is_text(spec: FieldSpec) -> bool:
+    return spec.kind == "text" or spec.wide
+
+
+def slots(fields: tuple[FieldSpec, ...]) -> int:
+    """Places in `nums`: a position takes two, texts and wide integers none."""
+    return sum(0 if is_text(spec) else 2 if spec.kind == "position" else 1 for spec in fields)
+
+
+def cell(column: str, places: Mapping[int, Sequence[int]], more: int = 0) -> str:
+    """SQL for a value of a row `r`, whatever layout it has. places: by place in `column`, from 1, the layouts that
+    have it there.
+    """
+    arms = " ".join(
+        f"when r.layout_id = any('{{{','.join(map(str, layouts))}}}') then r.{column}[{place + more}]"
+        for place, layouts in places.items()
+    )
+    return f"case {arms} end" if arms else "null::float8"
+
+
+@dataclass
+class Rows:
+    """Encoded rows with their keys, sorted by device and time."""
+
+    keys: list[tuple[int, int]]  # device, at
+    encoded: list[bytes]
+
+
+def build_rows(
+    group: Group,
+    reasons: list[str],
+    layout: int,
+    version: int,
+    device: np.ndarray,
+    message: np.ndarray,
+    received: np.ndarray,
+) -> Rows:
+    """The rows of one group. device, message, received: int64 a message of the batch."""
+    if not len(group.rows):
+        return Rows([], [])
+    some = np.zeros(len(group.rows), bool)
+    for column in group.columns.values():
+        some |= column.state != 0
+    order = np.flatnonzero(some)
+    owner = group.owner if group.owner is not None else device[group.rows]
+    order = order[np.lexsort((message[group.rows[order]], group.at[order], owner[order]))]
+    rows, at, owner = group.rows[order], group.at[order], owner[order]
+    together = _together(group, order, rows, at, owner)
+    if together is not None:
+        rows, at, owner = rows[together.starts], at[together.starts], owner[together.starts]
+    count, width = len(rows), slots(group.fields)
+    nums = np.zeros((count, width))
+    there = np.zeros((count, width), bool)
+    slot = 0
+    texts: list[tuple[np.ndarray, np.ndarray]] = []
+    missing: list[tuple[str, np.ndarray]] = []
+    for spec in group.fields:
+        column = group.columns[spec.name]
+        values, state = column.values[order], column.state[order]
+        if together is not None:
+            values, state = together.joined(values, state)
+        if (state >= FIRST_REASON).any():
+            missing.append((spec.name, state))
+        if is_text(spec):
+            texts.append((values, state == PRESENT))
+            continue
+        size = 2 if spec.kind == "position" else 1
+        nums[:, slot : slot + size] = values.reshape(count, size)
+        there[:, slot : slot + size] = (state == PRESENT)[:, None]
+        slot += size
+    encoded = _encoded(owner, at, layout, version, message[rows], received[rows], nums, there)
+    for i, tail in enumerate(_tails(count, texts, missing, reasons)):
+        encoded[i] += tail
+    return Rows(list(zip(owner.tolist(), at.tolist(), strict=True)), encoded)
+
+
+@dataclass(frozen=True)
+class _Together:
+    """Runs of elements that become one row each. starts, ends: int64 (m,), first and last of each run."""
+
+    starts: np.ndarray
+    ends: np.ndarray
+
+    def joined(self, values: np.ndarray, state: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """Of each run the element that says something of a field."""
+        last = np.maximum.accumulate(np.where(state != 0, np.arange(len(state)), -1))[self.ends]
+        told = last >= self.starts
+        pick = np.where(told, last, self.starts)
+        return values[pick], np.where(told, state[pick], 0)
+
+
+def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray, owner: np.ndarray) -> _Together | None:
+    """Elements of one message, device and time that speak of different fields, as the records of a pack do; None where
+    there are none.
+    """
+    if len(order) < 2:
+        return None
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = (rows[1:] != rows[:-1]) | (at[1:] != at[:-1]) | (owner[1:] != owner[:-1])
+    if fresh.all():
+        return None
+    run = np.cumsum(fresh) - 1
+    twice = np.zeros(int(run[-1]) + 1, bool)
+    for column in group.columns.values():
+        twice |= np.bincount(run[column.state[order] != 0], minlength=len(twice)) > 1
+    fresh |= twice[run]  # a field that is told twice: the store puts one after the other
+    starts = np.flatnonzero(fresh)
+    return _Together(starts, np.append(starts[1:] - 1, len(order) - 1))
+
+
+def _encoded(
+    owner: np.ndarray,
+    at: np.ndarray,
+    layout: int,
+    version: int,
+    message: np.ndarray,
+    received: np.ndarray,
+    nums: np.ndarray,
+    there: np.ndarray,
+) -> list[bytes]:
+    count, width = nums.shape
+    out: list[bytes] = [b""] * count
+    packed = np.packbits(there, axis=1) if width else np.zeros((count, 1), np.uint8)
+    patterns, which = np.unique(packed, axis=0, return_inverse=True)
+    which = which.reshape(-1)
+    for k in range(len(patterns)):
+        index = np.flatnonzero(which == k)
+        mask = there[index[0]]
+        kept = np.flatnonzero(mask)
+        # A tuple of the format: the count of columns, then for each its length in bytes (-1: null) and its value, all
+        # big endian. `nums` is an array value: dimensions, whether it has nulls, the type of its elements, then of
+        # its one dimension the size and the lower bound, then the elements, each with its length before it. Rows with
+        # the same nulls have the same length, so that one array of records makes all of them at once.
+        layout_of: list[tuple[str, Any]] = [
+            ("n", ">i2"),
+            ("l1", ">i4"),
+            ("device", ">i4"),
+            ("l2", ">i4"),
+            ("at", ">i8"),
+            ("l3", ">i4"),
+            ("layout", ">i4"),
+            ("l4", ">i4"),
+            ("version", ">i4"),
+            ("l5", ">i4"),
+            ("message", ">i8"),
+            ("l6", ">i4"),
+            ("received", ">i8"),
+            ("l7", ">i4"),
+            ("dims", ">i4"),
+            ("nulls", ">i4"),
+            ("oid", ">i4"),
+            ("size", ">i4"),
+            ("low", ">i4"),
+        ]
+        for j in range(width):
+            layout_of.append((f"s{j}", ">i4"))
+            if mask[j]:
+                layout_of.append((f"v{j}", ">f8"))
+        block = np.zeros(len(index), np.dtype(layout_of))
+        block["n"] = 9
+        for name, value in (("l1", 4), ("l2", 8), ("l3", 4), ("l4", 4), ("l5", 8), ("l6", 8)):
+            block[name] = value
+        block["l7"] = 20 + 4 * width + 8 * len(kept)
+        block["device"], block["at"], block["layout"], block["version"] = (
+            owner[index],
+            at[index] - EPOCH_2000_US,
+            layout,
+            version,
+        )
+        block["message"], block["received"] = message[index], received[index] - EPOCH_2000_US
+        block["dims"], block["nulls"], block["oid"], block["size"], block["low"] = (
+            1,
+            int(len(kept) < width),
+            FLOAT8,
+            width,
+            1,
+        )
+        for j in range(width):
+            block[f"s{j}"] = 8 if mask[j] else -1
+            if mask[j]:
+                block[f"v{j}"] = nums[index, j]
+        raw, step = block.tobytes(), block.dtype.itemsize
+        for position, i in enumerate(index.tolist()):
+            out[i] = raw[position * step : (position + 1) * step]
+    return out
+
+
+_NO_TAIL = struct.pack(">ii", -1, -1)
+
+
+def _tails(
+    count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list[tuple[str, np.ndarray]], reasons: list[str]
+) -> list[bytes]:
+    if not texts and not missing:
+        return [_NO_TAIL] * count
+    out = []
+    for i in range(count):
+        if texts:
+            parts = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
+            for values, present in texts:
+                if present[i]:
+                    data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
+                    parts.append(struct.pack(">i", len(data)) + data)
+                else:
+                    parts.append(struct.pack(">i", -1))
+            body = b"".join(parts)
+            tail = struct.pack(">i", len(body)) + body
+        else:
+            tail = struct.pack(">i", -1)
+        gone = {name: reasons[state[i] - FIRST_REASON] for name, state in missing if state[i] >= FIRST_REASON}
+        if gone:
+            data = b"\x01" + orjson.dumps(gone)
+            tail += struct.pack(">i", len(data)) + data
+        else:
+            tail += struct.pack(">i", -1)
+        out.append(tail)
+    return out
+
+
+def row_values(
+    fields: list[dict[str, Any]], nums: list[float | None], texts: list[str | None] | None
+) -> dict[str, Any]:
+    """A stored row as values by field name; fields without a value are left out."""
+    found: dict[str, Any] = {}
+    slot = text = 0
+    for spec in fields:
+        kind = spec["kind"]
+        if kind == "text" or spec.get("wide"):
+            value: Any = texts[text] if texts else None
+            text += 1
+        elif kind == "position":
+            value = [nums[slot], nums[slot + 1]] if nums[slot] is not None else None
+            slot += 2
+        else:
+            value = nums[slot]
+            slot += 1
+        if value is not None:
+            found[spec["name"]] = value
+    return found

@@ -1,0 +1,44 @@
+"""Values as they were at a past moment."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from django.db import connection
+
+from server.store.rows import json_of, row_values
+
+PAGE = 60
+MOST_PAGES = 200
+
+
+def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[Any, datetime, int, datetime]]:
+    """The newest value of every named field at a past moment: value, measured, message, received.
+
+    Rows are read backwards from the moment, and further only those that can hold a field still wanted.
+    """
+    found: dict[str, tuple[Any, datetime, int, datetime]] = {}
+    with connection.cursor() as cursor:
+        cursor.execute("select id, fields from layout")
+        layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
+        before: tuple[datetime, int] = (at, 2**31 - 1)
+        for page in range(MOST_PAGES):
+            able = [n for n, fields in layouts.items() if any(f["name"] in names - found.keys() for f in fields)]
+            if not able:
+                break
+            cursor.execute(
+                "select layout_id, nums, texts, at, message_id, received_at from reading_row"
+                " where device_id = %s and (at, layout_id) <= (%s, %s) and received_at <= %s and layout_id = any(%s)"
+                " order by at desc, layout_id desc limit %s",
+                (device_id, *before, at, able, PAGE * min(page + 1, 10)),
+            )
+            rows = cursor.fetchall()
+            for layout, nums, texts, measured, message, received in rows:
+                for name, value in row_values(layouts[layout], nums, texts).items():
+                    if name in names:
+                        found.setdefault(name, (value, measured, message, received))
+            if len(rows) < PAGE * min(page + 1, 10):
+                break
+            before = (rows[-1][3], rows[-1][0] - 1)
+    return found
