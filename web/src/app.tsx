@@ -14,6 +14,7 @@ import { Devices } from "./places/devices/list";
 const Device = lazy(() => import("./places/devices/device"));
 const AddDevice = lazy(() => import("./places/devices/add"));
 const EditDevice = lazy(() => import("./places/devices/edit"));
+const Limits = lazy(() => import("./places/devices/limits"));
 const Sites = lazy(() => import("./places/devices/sites"));
 const Types = lazy(() => import("./places/devices/types"));
 const Arrivals = lazy(() => import("./places/arrivals"));
@@ -21,6 +22,8 @@ const Definitions = lazy(() => import("./places/definitions/list"));
 const DecoderScreen = lazy(() => import("./places/definitions/decoder"));
 const ConditionScreen = lazy(() => import("./places/definitions/condition"));
 const Alarms = lazy(() => import("./places/alarms/alarms"));
+const Places = lazy(() => import("./places/map/map"));
+const Telling = lazy(() => import("./places/telling/telling"));
 const People = lazy(() => import("./places/people"));
 const Help = lazy(() => import("./places/help"));
 const Settings = lazy(() => import("./places/settings"));
@@ -36,11 +39,11 @@ export function App() {
     },
     staleTime: Infinity,
   });
-  useLive(me.isSuccess && !me.data.must_change_password);
+  useLive(me.data !== undefined && !me.data.must_change_password);
   const location = useLocation();
   if (me.isPending) return <div className="p-8">{<Waiting what="your session" />}</div>;
   if (me.error instanceof Refusal && (me.error.status === 401 || me.error.status === 403)) return <SignIn />;
-  if (me.error)
+  if (!me.data)
     return (
       <div className="p-8">
         <Trouble error={me.error} retry={() => void me.refetch()} />
@@ -57,6 +60,7 @@ export function App() {
             <Route path="/devices/add" element={<AddDevice />} />
             <Route path="/devices/types" element={<Types />} />
             <Route path="/devices/types/:key" element={<Types />} />
+            <Route path="/devices/types/:key/setpoints" element={<Limits />} />
             <Route path="/devices/sites" element={<Sites />} />
             <Route path="/devices/sites/:name" element={<Sites />} />
             <Route path="/devices/:name" element={<Device />} />
@@ -67,6 +71,8 @@ export function App() {
             <Route path="/conditions" element={<Definitions kind="condition" />} />
             <Route path="/conditions/:id" element={<ConditionScreen />} />
             <Route path="/alarms" element={<Alarms />} />
+            <Route path="/places" element={<Places />} />
+            <Route path="/telling" element={<Telling />} />
             <Route path="/people" element={<People />} />
             <Route path="/settings" element={<Settings />} />
             <Route path="/help" element={<Help />} />

@@ -44,7 +44,7 @@ export function staleBy(frame: Frame): (key: readonly unknown[]) => boolean {
     if (what === "arrivals") return Boolean(frame.arrivals) || devices.size > 0;
     if (what === "device" || what === "series") return devices.size > 0 && (frame.many || devices.has(id as string));
     if (what === "devices" || what === "overview") return devices.size > 0 || Boolean(frame.alarms?.length);
-    if (what === "alarms" || what === "journal" || what === "why" || what === "lookback")
+    if (what === "alarms" || what === "journal" || what === "why" || what === "lookback" || what === "map")
       return Boolean(frame.alarms?.length);
     if (what === "definitions" || what === "definition" || what === "again") return Boolean(frame.control?.length);
     return false;

@@ -14,3 +14,13 @@ export const ofLanguage = () =>
 
 export const ofSites = () =>
   queryOptions({ queryKey: ["sites"], queryFn: ({ signal }) => got(api.GET("/api/v1/sites", { signal })) });
+
+export const ofFences = () =>
+  queryOptions({ queryKey: ["fences"], queryFn: ({ signal }) => got(api.GET("/api/v1/fences", { signal })) });
+
+export const ofColleagues = () =>
+  queryOptions({
+    queryKey: ["colleagues"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/colleagues", { signal })),
+    staleTime: 300_000,
+  });

@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description `show` is open (default) or all. */
+        /** @description Alarms one by one: open ones worst first, those of the lookback newest first. */
         get: operations["alarms"];
         put?: never;
         post?: never;
@@ -38,25 +38,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/alarms/{ident}/acknowledge": {
+    "/api/v1/alarms/{ident}/sheet": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** @description One alarm with what belongs to it: its condition, what to do, all that happened, and earlier ones. */
+        get: operations["alarm_sheet"];
         put?: never;
-        /** @description Takes an alarm. Taking it twice changes nothing. */
-        post: operations["acknowledge"];
-        /** @description Gives an alarm back, for ten minutes after one took it oneself. The journal keeps both. */
-        delete: operations["give_back"];
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
         trace?: never;
     };
-    "/api/v1/alarms/{ident}/note": {
+    "/api/v1/alarms/acknowledge": {
         parameters: {
             query?: never;
             header?: never;
@@ -65,8 +64,110 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** @description Adds a note to an alarm. */
+        /** @description Takes alarms. Taking one twice changes nothing. */
+        post: operations["acknowledge"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/assign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Says who sees to alarms. */
+        post: operations["assign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/give-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Gives alarms back, for ten minutes after one took them oneself. The journal keeps both. */
+        post: operations["give_back"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/lines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Open alarms by cause: a line is an alarm, or several that belong together; and how many are elsewhere. */
+        get: operations["alarm_lines"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Adds a note to alarms. */
         post: operations["note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/quality": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Figures after ANSI/ISA-18.2 and IEC 62682 over the lookback, and over the span before it. */
+        get: operations["alarm_quality"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/shelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts the conditions of alarms aside on their devices until a moment; they come back by themselves. */
+        post: operations["shelve"];
         delete?: never;
         options?: never;
         head?: never;
@@ -84,6 +185,23 @@ export interface paths {
         get: operations["alarm_summary"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/alarms/unshelve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Takes alarms off the shelf before its time. */
+        post: operations["unshelve"];
         delete?: never;
         options?: never;
         head?: never;
@@ -124,6 +242,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who is told, after how long, until somebody has taken the alarm. */
+        get: operations["chains"];
+        put?: never;
+        /** @description Who is told, after how long, until somebody has taken the alarm. */
+        post: operations["add_chain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/chains/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One way of telling. */
+        get: operations["chain"];
+        put?: never;
+        post?: never;
+        /** @description One way of telling. */
+        delete: operations["remove_chain"];
+        options?: never;
+        head?: never;
+        /** @description One way of telling. */
+        patch: operations["change_chain"];
+        trace?: never;
+    };
     "/api/v1/check": {
         parameters: {
             query?: never;
@@ -139,6 +294,60 @@ export interface paths {
         options?: never;
         head?: never;
         patch?: never;
+        trace?: never;
+    };
+    "/api/v1/colleagues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who may take alarms, by name: to whom one can be given. */
+        get: operations["colleagues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contacts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description People and duties that are told. */
+        get: operations["contacts"];
+        put?: never;
+        /** @description People and duties that are told. */
+        post: operations["add_contact"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/contacts/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One contact. */
+        get: operations["contact"];
+        put?: never;
+        post?: never;
+        /** @description One contact. */
+        delete: operations["remove_contact"];
+        options?: never;
+        head?: never;
+        /** @description One contact. */
+        patch: operations["change_contact"];
         trace?: never;
     };
     "/api/v1/decode": {
@@ -332,6 +541,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/definitions/{ident}/incidents": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What people know of the past of a condition: spans in which it should be raised, or should not. */
+        get: operations["definitions_incidents_list"];
+        put?: never;
+        /** @description Marks a span as real, or as not. What was marked in it for the device before gives way. */
+        post: operations["mark_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/incidents/{incident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        delete: operations["remove_incident"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/instruction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description What to do about an alarm of a condition, as its engineer says it. */
+        put: operations["instruct"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A condition that does not watch for a time, with the reason: its alarms are cleared, and nothing is raised. */
+        post: operations["switch_off"];
+        /** @description It watches again from now on. */
+        delete: operations["switch_on"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{ident}/publish": {
         parameters: {
             query?: never;
@@ -402,6 +680,44 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/definitions/{ident}/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description How often a draft would have been raised at other limits and delays; one JSON object a line, as a trial. */
+        post: operations["suggest_limits"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/{ident}/trace": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * @description What a draft compares for one device, with its limits: curves, when its rule held, and what was raised.
+         *
+         *     One JSON object a line: {"done", "total"} as it goes, at last {"result"}. Nothing is kept.
+         */
+        post: operations["trace_condition"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/definitions/{ident}/trial": {
         parameters: {
             query?: never;
@@ -429,7 +745,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * @description A draft over stored messages: one JSON object a line, {"done", "total"} as it goes, at last {"result"}.
+         * @description A draft over the stored past: one JSON object a line, {"done", "total"} as it goes, at last {"result"}.
          *
          *     Closing the connection ends the work.
          */
@@ -451,6 +767,57 @@ export interface paths {
         get: operations["definitions_versions_list"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/definitions/propose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description A first condition from a question, with numbers from the field's own past; nothing is kept. */
+        post: operations["propose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What was told and what waits, the newest first. */
+        get: operations["deliveries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/deliveries/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Puts deliveries back: those that were given up, or that wait for their next try. */
+        post: operations["send_again"];
         delete?: never;
         options?: never;
         head?: never;
@@ -617,6 +984,98 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Named areas on the map. */
+        get: operations["fences_list"];
+        put?: never;
+        /** @description Named areas on the map. */
+        post: operations["fences_create"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fences/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One area. A change counts from its moment: conditions that speak of it are looked at then. */
+        get: operations["fence"];
+        put?: never;
+        post?: never;
+        /** @description Only a fence that no condition in force speaks of can be deleted. */
+        delete: operations["delete_fence"];
+        options?: never;
+        head?: never;
+        /** @description One area. A change counts from its moment: conditions that speak of it are looked at then. */
+        patch: operations["change_fence"];
+        trace?: never;
+    };
+    "/api/v1/fences/{ident}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What a fence has been, the newest first. Conditions count by the one of their moment. */
+        get: operations["fence_versions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fences/crossings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Who went into an area and came out of it in a span, and who is inside at its end, as conditions count it. */
+        post: operations["crossings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fences/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All fences as a GeoJSON FeatureCollection (RFC 7946), out and in; each is named by its property `name`. */
+        get: operations["fences_file"];
+        put?: never;
+        /**
+         * @description Adds and changes fences by their names, all of them at one moment. What is wrong with a feature is said, and
+         *     the others are taken.
+         */
+        post: operations["bring_fences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/form": {
         parameters: {
             query?: never;
@@ -685,6 +1144,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/itself": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get: operations["itself"];
+        put?: never;
+        /** @description A device that reports once a minute how Oculum fares, its decoder, and conditions on it. */
+        post: operations["watch_itself"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal": {
         parameters: {
             query?: never;
@@ -694,6 +1170,23 @@ export interface paths {
         };
         /** @description What happened to alarms in the lookback, newest first. */
         get: operations["journal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The journal of the lookback as a table: CSV after RFC 4180, times in UTC. */
+        get: operations["journal_file"];
         put?: never;
         post?: never;
         delete?: never;
@@ -728,6 +1221,60 @@ export interface paths {
         };
         /** @description The fleet's health by hour (or several): how many devices were in which state, how many in alarm. */
         get: operations["lookback"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * @description Where every device is, or was at the end of the lookback: its newest position not older than a week, else the one
+         *     that it was given.
+         */
+        get: operations["map"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/map/ground": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is drawn below: land and water as GeoJSON (RFC 7946), from the file that is configured. */
+        get: operations["map_ground"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/map/track": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The way of a device in the lookback. */
+        get: operations["track"];
         put?: never;
         post?: never;
         delete?: never;
@@ -789,6 +1336,77 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/outlets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Ways out: mail servers, and addresses that take events. */
+        get: operations["outlets"];
+        put?: never;
+        /** @description Ways out: mail servers, and addresses that take events. */
+        post: operations["add_outlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlets/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One outlet. Its secret is taken, and never shown again. */
+        get: operations["outlet"];
+        put?: never;
+        post?: never;
+        /** @description One outlet. Its secret is taken, and never shown again. */
+        delete: operations["remove_outlet"];
+        options?: never;
+        head?: never;
+        /** @description One outlet. Its secret is taken, and never shown again. */
+        patch: operations["change_outlet"];
+        trace?: never;
+    };
+    "/api/v1/outlets/{ident}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sends a test message now, and tells what went out and what came back. */
+        post: operations["test_outlet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/outlets/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Templates with the words of a real alarm in them: the newest of a device, or of all. */
+        post: operations["preview_message"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/overview": {
         parameters: {
             query?: never;
@@ -840,6 +1458,41 @@ export interface paths {
         head?: never;
         /** @description One person: role, zone, whether active. */
         patch: operations["people_partial_update"];
+        trace?: never;
+    };
+    "/api/v1/reached-hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Hosts inside one's own network that outlets may reach all the same. */
+        get: operations["reached_hosts"];
+        put?: never;
+        /** @description Hosts inside one's own network that outlets may reach all the same. */
+        post: operations["allow_host"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/reached-hosts/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One such host. */
+        delete: operations["forbid_host"];
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/record": {
@@ -1059,6 +1712,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/types/{key}/setpoints": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The setpoints of a type as a table: each value with where it comes from; devices by the page. */
+        get: operations["setpoints"];
+        /** @description Sets many values at once: all of them, or none where one is refused. */
+        put: operations["set_setpoints"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/types/{key}/setpoints-file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The values that places have of their own as CSV (RFC 4180), out and in. An empty cell is one taken from above. */
+        get: operations["setpoints_file"];
+        put?: never;
+        /** @description Lines that cannot be read are refused with the reason; the others are taken. */
+        post: operations["bring_setpoints"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/types/{key}/setpoints-history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who set which value when, the newest first: at most 200. */
+        get: operations["setpoint_history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/types/{key}/setpoints-past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How limits stand to what devices sent in seven days, by setpoint and the field that a condition compares. */
+        get: operations["setpoint_past"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/types/{key}/setpoints/{name}": {
         parameters: {
             query?: never;
@@ -1104,6 +1827,23 @@ export interface paths {
         put?: never;
         /** @description Makes a device of an unknown sender: with a key of its own, and its arrivals so far. */
         post: operations["adopt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/who-is-told": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Who would be told what and when, if a condition were raised on a device at a moment. */
+        get: operations["who_is_told"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1199,6 +1939,13 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        ActInRequest: {
+            alarms: number[];
+        };
+        ActOut: {
+            alarms: components["schemas"]["AlarmOut"][];
+            refused: components["schemas"]["NotDone"][];
+        };
         AgainInRequest: {
             /** Format: date-time */
             start?: string | null;
@@ -1230,13 +1977,22 @@ export interface components {
          * @enum {string}
          */
         AgainStateStateEnum: "paused" | "waiting";
+        /**
+         * @description * `same` - same
+         *     * `new` - new
+         *     * `changed` - changed
+         * @enum {string}
+         */
+        AgainstEnum: "same" | "new" | "changed";
         AlarmOut: {
             readonly id: number;
             condition: string;
             definition: number;
             version: number;
-            device: string;
-            device_title: string;
+            /** @description its name; nothing where the alarm is on a site */
+            readonly device: string | null;
+            /** @description of the device, or of the site that the alarm is on */
+            readonly device_title: string;
             readonly site_title: string | null;
             priority: string;
             text: string;
@@ -1253,11 +2009,17 @@ export interface components {
             /** Format: date-time */
             acknowledged_at?: string | null;
             readonly acknowledged_by: string | null;
+            readonly assigned_to: string | null;
             /**
              * Format: date-time
              * @description until when the asker can give it back
              */
             readonly undo_until: string | null;
+            /** Format: date-time */
+            shelved_until: string | null;
+            shelved_by: string | null;
+            shelved_why: string | null;
+            suppressed?: boolean;
             /** @description how many there are */
             notes: number;
             message_id: string | null;
@@ -1293,6 +2055,11 @@ export interface components {
         ArrivalPage: {
             results: components["schemas"]["ArrivalOut"][];
             more: boolean;
+        };
+        AssignInRequest: {
+            alarms: number[];
+            /** @description who sees to it, by sign-in name; nothing for nobody */
+            person: string | null;
         };
         /**
          * @description * `in force` - in force
@@ -1352,6 +2119,51 @@ export interface components {
             cases: components["schemas"]["CaseRun"][];
             failing: number;
         };
+        Cell: {
+            /** Format: double */
+            value: number | null;
+            /** @description it is set here, and not taken from above */
+            own: boolean;
+            source: components["schemas"]["OfEnum"];
+            source_title: string;
+        };
+        ChainOut: {
+            readonly id: number;
+            name: string;
+            on?: boolean;
+            /** @description a list of after_s, from the raise on, and contacts */
+            steps: unknown;
+            priorities?: components["schemas"]["PrioritiesEnum"][];
+            conditions?: number[];
+            site?: string | null;
+            tells: components["schemas"]["TellsEnum"][];
+            /** @description of `still open` */
+            open_after_s?: number | null;
+            /** @description from and to, hh:mm, and but: priorities */
+            quiet?: unknown;
+            readonly revision: number;
+        };
+        ChainOutRequest: {
+            name: string;
+            on?: boolean;
+            /** @description a list of after_s, from the raise on, and contacts */
+            steps: unknown;
+            priorities?: components["schemas"]["PrioritiesEnum"][];
+            conditions?: number[];
+            site?: string | null;
+            tells: components["schemas"]["TellsEnum"][];
+            /** @description of `still open` */
+            open_after_s?: number | null;
+            /** @description from and to, hh:mm, and but: priorities */
+            quiet?: unknown;
+        };
+        ChangeInRequest: {
+            /** Format: double */
+            value: number | null;
+            device?: string | null;
+            site?: string | null;
+            name: string;
+        };
         CheckInRequest: {
             kind: components["schemas"]["Kind1edEnum"];
             text: string;
@@ -1362,8 +2174,12 @@ export interface components {
             good: boolean;
             fields: components["schemas"]["FieldSpecOut"][];
             limits: components["schemas"]["LimitAt"][];
+            /** @description the field that a chart of it shows */
+            draws: string | null;
             type: string | null;
             priority: string | null;
+            /** @description what a condition does, in plain words */
+            sentence: string | null;
             source: string | null;
             /** @description whether it speaks of the message before */
             needs_before: boolean;
@@ -1374,15 +2190,43 @@ export interface components {
             held: number;
             names: string[];
         };
+        ColleagueOut: {
+            username: string;
+            name: string;
+        };
         ConditionTrialOut: {
             messages: number;
+            /**
+             * @description of what `device` and `devices` speak here
+             *
+             *     * `devices` - devices
+             *     * `sites` - sites
+             */
+            subjects: components["schemas"]["SubjectsEnum"];
             devices: number;
+            /** @description of them, with a setpoint of their own */
+            own_limits: number;
             raised: number;
             still_open: number;
             devices_raised: number;
-            by_device: components["schemas"]["DeviceCount"][];
+            /**
+             * Format: double
+             * @description how long an alarm lasted, as a rule
+             */
+            median_s: number | null;
+            /** Format: double */
+            longest_s: number | null;
             by_day: components["schemas"]["DayCount"][];
-            spans: components["schemas"]["TrialSpan"][];
+            /** @description of the limits of the rows */
+            unit: string | null;
+            /** @description those with an alarm, the most first; at most 500 */
+            rows: components["schemas"]["TrialRow"][];
+            rows_in_all: number;
+            /** @description titles; at most 50 */
+            never: string[];
+            never_in_all: number;
+            against: components["schemas"]["TrialAgainst"] | null;
+            incidents: components["schemas"]["TrialIncident"][];
         };
         ConstantInRequest: {
             name: string;
@@ -1397,6 +2241,30 @@ export interface components {
             /** Format: date-time */
             valid_from: string;
         };
+        ContactOut: {
+            readonly id: number;
+            name: string;
+            /** @description a list of outlet and to: a mail address, the URL of a webhook, or a topic */
+            addresses: unknown;
+            zone?: string;
+            /** @description a list of from and to: whole days, both within */
+            days_off?: unknown;
+            /** @description of a duty: begins (a date), at (hh:mm), weeks (contacts in turn), exceptions (from, to, contact) */
+            rota?: unknown;
+            /** @description whose turn it is now, of a duty with a rota */
+            readonly on_duty: string | null;
+            readonly revision: number;
+        };
+        ContactOutRequest: {
+            name: string;
+            /** @description a list of outlet and to: a mail address, the URL of a webhook, or a topic */
+            addresses: unknown;
+            zone?: string;
+            /** @description a list of from and to: whole days, both within */
+            days_off?: unknown;
+            /** @description of a duty: begins (a date), at (hh:mm), weeks (contacts in turn), exceptions (from, to, contact) */
+            rota?: unknown;
+        };
         CountsOut: {
             version: number | null;
             devices: number;
@@ -1404,6 +2272,35 @@ export interface components {
             messages: number;
             /** @description wholly or in part */
             refused: number;
+        };
+        Crossing: {
+            /** Format: date-time */
+            at: string;
+            device: string;
+            title: string;
+            what: components["schemas"]["CrossingWhatEnum"];
+        };
+        /**
+         * @description * `went in` - went in
+         *     * `came out` - came out
+         * @enum {string}
+         */
+        CrossingWhatEnum: "went in" | "came out";
+        CrossingsAskRequest: {
+            /** @description a fence as it is, or as it might be */
+            feature: unknown;
+            /** Format: date-time */
+            start: string;
+            /** Format: date-time */
+            end: string;
+        };
+        CrossingsOut: {
+            positions: number;
+            count: number;
+            /** @description the last 500, the newest first */
+            crossings: components["schemas"]["Crossing"][];
+            /** @description at the end of the span, the longest first */
+            inside: components["schemas"]["Inside"][];
         };
         CurveOut: {
             field: string;
@@ -1496,11 +2393,19 @@ export interface components {
             readonly draft_at: string | null;
             readonly live: components["schemas"]["VersionOut"] | null;
             readonly retired: boolean;
+            readonly instruction: string;
+            /** Format: date-time */
+            readonly off_until: string | null;
+            readonly off_why: string;
+            /** @description who switched a condition off, where it is */
+            readonly off_who: string | null;
             readonly open_alarms: number;
             readonly refused_today: number;
             readonly waiting_today: number;
             /** @description why the version in force no longer reads well */
             readonly trouble: string | null;
+            /** @description what the version in force does, in plain words */
+            readonly sentence: string | null;
             readonly rolling_out: number | null;
             readonly last_number: number | null;
         };
@@ -1510,9 +2415,37 @@ export interface components {
             type: string;
             draft?: string;
         };
-        DeviceCount: {
-            device: string;
+        DeliveryOut: {
+            readonly id: number;
+            outlet: string;
+            contact?: string | null;
+            chain?: string | null;
+            alarm: number;
+            text: string;
+            priority: string;
+            readonly what: string;
+            readonly step: number;
+            readonly to: string;
+            /** Format: date-time */
+            readonly made_at: string;
+            /** Format: date-time */
+            readonly due_at: string;
+            /** Format: date-time */
+            readonly next_at: string;
+            readonly state: string;
+            readonly tries: number;
+            readonly why: string;
+            /** Format: date-time */
+            readonly sent_at: string | null;
+            readonly took_ms: number | null;
+            readonly together: number;
+        };
+        DeliveryPage: {
             count: number;
+            waiting: number;
+            /** @description given up after a day */
+            undelivered: number;
+            results: components["schemas"]["DeliveryOut"][];
         };
         DeviceInRequest: {
             name: string;
@@ -1627,6 +2560,10 @@ export interface components {
             middle: number;
             counts: number[];
         };
+        EarlierOut: {
+            alarm: components["schemas"]["AlarmOut"];
+            notes: components["schemas"]["EntryOut"][];
+        };
         EffectOut: {
             devices: number;
             conditions: number;
@@ -1647,14 +2584,17 @@ export interface components {
             /** Format: double */
             limit?: number | null;
             unit: string;
-            device: string;
-            device_title: string;
+            readonly device: string | null;
+            readonly device_title: string;
             condition: string;
-            priority: string;
+            /** @description from then on */
+            readonly priority: string;
             alarm: number;
             text: string;
             message_id: string | null;
             readonly version: number | null;
+            /** @description what that version of the condition does, in plain words */
+            readonly sentence: string | null;
         };
         FailingOut: {
             messages: number;
@@ -1672,6 +2612,59 @@ export interface components {
             last_at: string;
             /** @description the last such message */
             example: string;
+        };
+        FenceFileRequest: {
+            /** @description of a GeoJSON FeatureCollection */
+            features: unknown[];
+            /**
+             * @description only say what would become of each
+             * @default false
+             */
+            dry_run: boolean;
+        };
+        FenceOut: {
+            readonly id: number;
+            name: string;
+            /** @description GeoJSON: a Polygon, a MultiPolygon, or a Point with `radius_m` */
+            feature: unknown;
+            readonly revision: number;
+            /** @description conditions in force that speak of it */
+            readonly used_by: components["schemas"]["UsedBy"][];
+            /** Format: double */
+            readonly area_m2: number;
+        };
+        FenceOutRequest: {
+            name: string;
+            /** @description GeoJSON: a Polygon, a MultiPolygon, or a Point with `radius_m` */
+            feature: unknown;
+        };
+        FenceRow: {
+            /** @description of the feature, 1 is the first */
+            number: number;
+            name: string | null;
+            becomes: components["schemas"]["FenceRowBecomesEnum"];
+            /** @description of a refusal */
+            why: string | null;
+        };
+        /**
+         * @description * `added` - added
+         *     * `changed` - changed
+         *     * `unchanged` - unchanged
+         *     * `refused` - refused
+         * @enum {string}
+         */
+        FenceRowBecomesEnum: "added" | "changed" | "unchanged" | "refused";
+        FenceVersion: {
+            /** @description 1 is the first */
+            number: number;
+            /**
+             * Format: date-time
+             * @description from when on it counts; null: from the beginning
+             */
+            at: string | null;
+            who: string | null;
+            name: string;
+            feature: unknown;
         };
         /**
          * @description * `number` - number
@@ -1693,6 +2686,11 @@ export interface components {
             };
             /** @default false */
             wide: boolean;
+            /**
+             * @description of two temperatures: the zero of the scale does not count
+             * @default false
+             */
+            difference: boolean;
             /** @default  */
             title: string;
         };
@@ -1705,6 +2703,11 @@ export interface components {
             };
             /** @default false */
             wide: boolean;
+            /**
+             * @description of two temperatures: the zero of the scale does not count
+             * @default false
+             */
+            difference: boolean;
             /** @default  */
             title: string;
         };
@@ -1713,6 +2716,62 @@ export interface components {
             kind: string;
             unit: string | null;
         };
+        FiguresOut: {
+            count: number;
+            /** Format: double */
+            per_hour: number;
+            /**
+             * Format: double
+             * @description divided by those who may take alarms
+             */
+            per_hour_a_person: number;
+            /** @description the most in any ten minutes */
+            peak: number;
+            /** Format: date-time */
+            peak_at: string | null;
+            /**
+             * Format: double
+             * @description of the time, 0 to 1
+             */
+            flood_share: number;
+            floods: number;
+            /** @description conditions on devices that were raised thrice in a minute */
+            chattering: number;
+            /** @description went within a minute, and nobody took them */
+            fleeting: number;
+            /** @description open for more than a day */
+            stale: number;
+            /** Format: double */
+            taking_median_s: number | null;
+            /**
+             * Format: double
+             * @description nine of ten were taken within it
+             */
+            taking_most_s: number | null;
+            /** Format: double */
+            lasting_median_s: number | null;
+            /** Format: double */
+            lasting_most_s: number | null;
+            priorities: {
+                [key: string]: number;
+            };
+            /** @description how often something was shelved */
+            shelved: number;
+        };
+        FileLine: {
+            line: number;
+            name: string;
+            becomes: components["schemas"]["FileLineBecomesEnum"];
+            /** @description what is changed, or why it is refused */
+            says: string;
+        };
+        /**
+         * @description * `changed` - changed
+         *     * `unchanged` - unchanged
+         *     * `refused` - refused
+         * @enum {string}
+         */
+        FileLineBecomesEnum: "changed" | "unchanged" | "refused";
         FormInRequest: {
             text: string;
             line: number;
@@ -1728,8 +2787,37 @@ export interface components {
         };
         FunctionOut: {
             name: string;
+            /** @description how it is used */
             words: string;
+            /** @description of the definitions that can speak of it */
+            kind: string;
         };
+        GroupOut: {
+            key: string;
+            kind: components["schemas"]["GroupOutKindEnum"];
+            title: string;
+            /** @description how these were found to belong together */
+            why: string;
+            /** @description the sites, most alarms first */
+            where: string;
+            /** @description the worst of them */
+            priority: string;
+            /** Format: date-time */
+            since: string;
+            devices: number;
+            unacknowledged: number;
+            alarms: number[];
+            /** @description silences that the gateway's own explains, and that call nobody */
+            explained: number;
+        };
+        /**
+         * @description * `gateway` - gateway
+         *     * `condition` - condition
+         *     * `device` - device
+         *     * `site` - site
+         * @enum {string}
+         */
+        GroupOutKindEnum: "gateway" | "condition" | "device" | "site";
         GuessInRequest: {
             type: string;
             device?: string | null;
@@ -1754,8 +2842,60 @@ export interface components {
             /** @default  */
             why: string;
         };
+        HostOut: {
+            readonly id: number;
+            host: string;
+            /** Format: date-time */
+            readonly at: string;
+        };
+        HostOutRequest: {
+            host: string;
+        };
         InForceInRequest: {
             number: number;
+        };
+        IncidentInRequest: {
+            /** @description the name of a device, or of a site where it watches sites */
+            device: string;
+            /** Format: date-time */
+            begin: string;
+            /** Format: date-time */
+            end: string;
+            /** @description whether the condition should be raised for it */
+            real: boolean;
+            /** @default  */
+            note: string;
+        };
+        IncidentOut: {
+            readonly id: number;
+            readonly device: string;
+            readonly title: string;
+            /** Format: date-time */
+            begin: string;
+            /** Format: date-time */
+            end: string;
+            real: boolean;
+            note?: string;
+            readonly who: string | null;
+            /** Format: date-time */
+            readonly at: string;
+        };
+        Inside: {
+            device: string;
+            title: string;
+            /**
+             * Format: date-time
+             * @description as far back as the span reaches
+             */
+            since: string;
+        };
+        InstructionInRequest: {
+            /** @description Markdown */
+            instruction: string;
+        };
+        ItselfOut: {
+            /** @description the name of the device that Oculum is, where it is one */
+            device: string | null;
         };
         JournalPage: {
             count: number;
@@ -1782,6 +2922,7 @@ export interface components {
             units: components["schemas"]["UnitOut"][];
         };
         LimitAt: {
+            /** @description empty where a quantity of fields is compared */
             field: string;
             sign: string;
             setpoint: string | null;
@@ -1791,6 +2932,22 @@ export interface components {
             line: number;
             column: number;
             end_column: number;
+            /** @description the quantity that is compared, as it is written */
+            words: string;
+            /** @description of the step */
+            priority: string;
+            /**
+             * Format: double
+             * @description in `band_unit`
+             */
+            deadband: number;
+            /** @description in which a deadband is written here */
+            band_unit: string | null;
+            /**
+             * Format: double
+             * @description how long the rule has to hold, seconds
+             */
+            held_s: number;
         };
         LimitOut: {
             condition: string;
@@ -1803,15 +2960,111 @@ export interface components {
             unit: string | null;
             setpoint: string | null;
         };
+        LimitsColumn: {
+            name: string;
+            unit: string;
+        };
+        LimitsOut: {
+            columns: components["schemas"]["LimitsColumn"][];
+            /** @description the type, then sites as a tree, then devices by name */
+            rows: components["schemas"]["LimitsRow"][];
+            devices: number;
+        };
+        LimitsRow: {
+            kind: components["schemas"]["OfEnum"];
+            name: string;
+            title: string;
+            /** @description of a site in its tree */
+            depth: number;
+            site: string | null;
+            /** @description by setpoint */
+            cells: {
+                [key: string]: components["schemas"]["Cell"];
+            };
+        };
         LineForm: {
             title: string;
             line: number;
             slots: components["schemas"]["SlotOut"][];
         };
+        LineOut: {
+            group: components["schemas"]["GroupOut"] | null;
+            alarm: components["schemas"]["AlarmOut"] | null;
+        };
+        LinesOut: {
+            /** @description open alarms */
+            count: number;
+            unacknowledged: number;
+            lines: number;
+            shelved: number;
+            /** @description over in the lookback, and taken by nobody */
+            returned: number;
+            /** @description of the lookback */
+            suppressed: number;
+            results: components["schemas"]["LineOut"][];
+        };
         LookbackOut: {
             bucket_s: number;
             devices: number;
             buckets: components["schemas"]["Bucket"][];
+        };
+        ManyInRequest: {
+            changes: components["schemas"]["ChangeInRequest"][];
+        };
+        MapDevice: {
+            name: string;
+            title: string;
+            type: string;
+            site: string | null;
+            state: string;
+            /** @description the highest of its open alarms */
+            priority: string | null;
+            /** @description all of them are acknowledged */
+            taken: boolean;
+            /** Format: double */
+            latitude: number;
+            /** Format: double */
+            longitude: number;
+            /**
+             * Format: date-time
+             * @description when it was measured; null: the position it was given
+             */
+            at: string | null;
+            home: number[] | null;
+            /**
+             * Format: double
+             * @description from the position it was given
+             */
+            away_m: number | null;
+        };
+        MapOut: {
+            /** Format: date-time */
+            at: string;
+            devices: components["schemas"]["MapDevice"][];
+            /** @description devices of which no position is known */
+            without: number;
+            /** @description there are more than 5,000 */
+            cut: boolean;
+            sites: components["schemas"]["MapSite"][];
+            /** @description by type: how far from home a condition in force lets its devices be */
+            swing_m: {
+                [key: string]: number;
+            };
+            tiles: components["schemas"]["MapTiles"] | null;
+        };
+        MapSite: {
+            name: string;
+            title: string;
+            /** Format: double */
+            latitude: number;
+            /** Format: double */
+            longitude: number;
+        };
+        MapTiles: {
+            /** @description with {z}, {x} and {y} */
+            url: string;
+            /** @description whose they are */
+            words: string;
         };
         MarkOut: {
             line: number;
@@ -1836,11 +3089,32 @@ export interface components {
             old: string;
             new: string;
         };
+        NotDone: {
+            alarm: number;
+            why: string;
+        };
         NoteInRequest: {
+            alarms: number[];
+            note: string;
+        };
+        NotedInRequest: {
+            alarms: number[];
             note?: string;
         };
         /** @enum {unknown} */
         NullEnum: null;
+        /**
+         * @description * `type` - type
+         *     * `site` - site
+         *     * `device` - device
+         * @enum {string}
+         */
+        OfEnum: "type" | "site" | "device";
+        OffInRequest: {
+            /** Format: date-time */
+            until: string;
+            why: string;
+        };
         OnboardingOut: {
             name: string;
             /** Format: date-time */
@@ -1872,6 +3146,51 @@ export interface components {
          * @enum {string}
          */
         OutcomeEnum: "decoded" | "refused" | "no decoder" | "waiting" | "unknown sender";
+        OutletOut: {
+            readonly id: number;
+            name: string;
+            kind: components["schemas"]["OutletOutKindEnum"];
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            settings: unknown;
+            readonly has_secret: boolean;
+            /** @default 60 */
+            per_hour: number;
+            on?: boolean;
+            readonly failures: number;
+            /** Format: date-time */
+            readonly opens_at: string | null;
+            /** Format: date-time */
+            readonly last_at: string | null;
+            readonly last_error: string;
+            readonly waiting: number;
+            readonly revision: number;
+        };
+        /**
+         * @description * `mail` - mail
+         *     * `webhook` - webhook
+         *     * `mqtt` - mqtt
+         * @enum {string}
+         */
+        OutletOutKindEnum: "mail" | "webhook" | "mqtt";
+        OutletOutRequest: {
+            name: string;
+            kind: components["schemas"]["OutletOutKindEnum"];
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            settings: unknown;
+            /** @description never shown again */
+            secret?: string;
+            /** @default 60 */
+            per_hour: number;
+            on?: boolean;
+        };
+        OutletTestInRequest: {
+            to: string;
+        };
+        OutletTestOut: {
+            fine: boolean;
+            request: string;
+            answer: string;
+        };
         OverviewOut: {
             /** Format: date-time */
             at: string;
@@ -1890,6 +3209,13 @@ export interface components {
             conditions: number;
             /** @description in force, but no longer readable with their type */
             conditions_in_trouble: number;
+            fences: number;
+            /** @description in use */
+            outlets: number;
+            /** @description their last try failed */
+            blocked_outlets: string[];
+            /** @description given up after a day */
+            undelivered: number;
             open_alarms: number;
             unacknowledged: number;
             by_priority: {
@@ -1928,6 +3254,36 @@ export interface components {
              */
             previous?: string | null;
             results: components["schemas"]["DefinitionOut"][];
+        };
+        PaginatedFenceOutList: {
+            /** @example 123 */
+            count: number;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=400&limit=100
+             */
+            next?: string | null;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=200&limit=100
+             */
+            previous?: string | null;
+            results: components["schemas"]["FenceOut"][];
+        };
+        PaginatedIncidentOutList: {
+            /** @example 123 */
+            count: number;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=400&limit=100
+             */
+            next?: string | null;
+            /**
+             * Format: uri
+             * @example http://api.example.org/accounts/?offset=200&limit=100
+             */
+            previous?: string | null;
+            results: components["schemas"]["IncidentOut"][];
         };
         PaginatedPersonOutList: {
             /** @example 123 */
@@ -2041,12 +3397,56 @@ export interface components {
             message: string;
             line: number;
         };
+        PastColumn: {
+            setpoint: string;
+            /** @description that a condition in force compares with it */
+            field: string;
+            sign: string;
+            devices: {
+                [key: string]: components["schemas"]["PastRow"];
+            };
+        };
+        PastRow: {
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /**
+             * Format: double
+             * @description share of the values that lie beyond the limit in force, 0 to 1
+             */
+            beyond: number;
+        };
         PatchedAgainStateRequest: {
             state?: components["schemas"]["AgainStateStateEnum"];
         };
         PatchedCaseChangeRequest: {
             name?: string;
             expect?: unknown;
+        };
+        PatchedChainOutRequest: {
+            name?: string;
+            on?: boolean;
+            /** @description a list of after_s, from the raise on, and contacts */
+            steps?: unknown;
+            priorities?: components["schemas"]["PrioritiesEnum"][];
+            conditions?: number[];
+            site?: string | null;
+            tells?: components["schemas"]["TellsEnum"][];
+            /** @description of `still open` */
+            open_after_s?: number | null;
+            /** @description from and to, hh:mm, and but: priorities */
+            quiet?: unknown;
+        };
+        PatchedContactOutRequest: {
+            name?: string;
+            /** @description a list of outlet and to: a mail address, the URL of a webhook, or a topic */
+            addresses?: unknown;
+            zone?: string;
+            /** @description a list of from and to: whole days, both within */
+            days_off?: unknown;
+            /** @description of a duty: begins (a date), at (hh:mm), weeks (contacts in turn), exceptions (from, to, contact) */
+            rota?: unknown;
         };
         PatchedDeviceChangeRequest: {
             title?: string;
@@ -2067,9 +3467,25 @@ export interface components {
             draft?: string;
             draft_number?: number;
         };
+        PatchedFenceOutRequest: {
+            name?: string;
+            /** @description GeoJSON: a Polygon, a MultiPolygon, or a Point with `radius_m` */
+            feature?: unknown;
+        };
         PatchedMeInRequest: {
             /** @description empty: the zone of the browser */
             zone?: string;
+        };
+        PatchedOutletOutRequest: {
+            name?: string;
+            kind?: components["schemas"]["OutletOutKindEnum"];
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            settings?: unknown;
+            /** @description never shown again */
+            secret?: string;
+            /** @default 60 */
+            per_hour: number;
+            on?: boolean;
         };
         PatchedPersonOutRequest: {
             username?: string;
@@ -2142,6 +3558,25 @@ export interface components {
             whole: boolean;
             little: boolean;
         };
+        PreviewInRequest: {
+            subject: string;
+            text: string;
+            device?: string;
+        };
+        PreviewOut: {
+            subject: string;
+            text: string;
+            /** @description the alarm that it is shown with */
+            of: string;
+        };
+        /**
+         * @description * `critical` - critical
+         *     * `high` - high
+         *     * `medium` - medium
+         *     * `low` - low
+         * @enum {string}
+         */
+        PrioritiesEnum: "critical" | "high" | "medium" | "low";
         ProblemOut: {
             message: string;
             severity: string;
@@ -2149,6 +3584,17 @@ export interface components {
             column: number;
             end_column: number;
             fix: string | null;
+        };
+        ProposalOut: {
+            name: string;
+            text: string;
+            /** @description on what its numbers rest */
+            because: string;
+        };
+        ProposeInRequest: {
+            type: string;
+            question: components["schemas"]["QuestionEnum"];
+            field?: string;
         };
         PublishInRequest: {
             /** @description only these devices have the version at first */
@@ -2161,6 +3607,33 @@ export interface components {
             base?: number | null;
             draft_number?: number | null;
         };
+        QualityOut: {
+            now: components["schemas"]["FiguresOut"];
+            /** @description the same span just before */
+            before: components["schemas"]["FiguresOut"];
+            /** @description who may take alarms */
+            people: number;
+            conditions: components["schemas"]["WorstOut"][];
+            devices: components["schemas"]["WorstOut"][];
+            /**
+             * Format: double
+             * @description of the ten worst conditions together, 0 to 1
+             */
+            worst_share: number;
+            floods: string[][];
+        };
+        /**
+         * @description * `too high` - too high
+         *     * `too low` - too low
+         *     * `mean` - mean
+         *     * `changed fast` - changed fast
+         *     * `outside` - outside
+         *     * `quiet` - quiet
+         *     * `too little` - too little
+         *     * `several` - several
+         * @enum {string}
+         */
+        QuestionEnum: "too high" | "too low" | "mean" | "changed fast" | "outside" | "quiet" | "too little" | "several";
         ReadingOut: {
             field: string;
             kind: string;
@@ -2247,6 +3720,13 @@ export interface components {
              */
             share: number;
         };
+        SendAgainInRequest: {
+            /** @description empty: all that were given up */
+            deliveries: number[];
+        };
+        SendAgainOut: {
+            again: number;
+        };
         SeriesField: {
             field: string;
             unit: string | null;
@@ -2267,21 +3747,37 @@ export interface components {
             to: string;
             cut: boolean;
         };
+        SetpointChange: {
+            /** Format: date-time */
+            at: string;
+            who: string | null;
+            setpoint: string;
+            of: components["schemas"]["OfEnum"];
+            /** @description of the site or device; null: it is gone */
+            name: string | null;
+            title: string | null;
+            /**
+             * Format: double
+             * @description null: taken away
+             */
+            value: number | null;
+        };
+        SetpointFileRequest: {
+            text: string;
+            /**
+             * @description only say what would become of each line
+             * @default false
+             */
+            dry_run: boolean;
+        };
         SetpointInForce: {
             name: string;
             unit: string;
             /** Format: double */
             value: number | null;
-            source: components["schemas"]["SetpointInForceSourceEnum"];
+            source: components["schemas"]["OfEnum"];
             source_title: string;
         };
-        /**
-         * @description * `type` - type
-         *     * `site` - site
-         *     * `device` - device
-         * @enum {string}
-         */
-        SetpointInForceSourceEnum: "type" | "site" | "device";
         SetpointInRequest: {
             /** Format: double */
             value: number | null;
@@ -2299,6 +3795,29 @@ export interface components {
             unit: string;
             /** Format: double */
             value: number | null;
+        };
+        SheetOut: {
+            alarm: components["schemas"]["AlarmOut"];
+            /** @description what the condition does, in plain words */
+            sentence: string | null;
+            /** @description what the engineer says to do, in Markdown */
+            instruction: string;
+            /** @description all that happened to it, the newest first */
+            entries: components["schemas"]["EntryOut"][];
+            /** @description the last ones of this condition on this device or site, with notes */
+            earlier: components["schemas"]["EarlierOut"][];
+            earlier_count: number;
+            /** @description how often this condition was shelved here before */
+            shelves: number;
+        };
+        ShelveInRequest: {
+            alarms: number[];
+            /**
+             * Format: date-time
+             * @description when it comes back by itself; at most 31 days ahead
+             */
+            until: string;
+            why: string;
         };
         SignInRequest: {
             username: string;
@@ -2358,9 +3877,52 @@ export interface components {
          * @enum {string}
          */
         StageEnum: "message" | "bytes" | "reading" | "limit" | "condition" | "alarm" | "person";
+        /**
+         * @description * `devices` - devices
+         *     * `sites` - sites
+         * @enum {string}
+         */
+        SubjectsEnum: "devices" | "sites";
         SuccessorInRequest: {
             name: string;
             title?: string;
+        };
+        SuggestAskRequest: {
+            text: string;
+            /** Format: date-time */
+            start: string;
+            /** Format: date-time */
+            end: string;
+            /**
+             * @description which of its limits is moved
+             * @default 0
+             */
+            limit: number;
+        };
+        SuggestedOut: {
+            unit: string | null;
+            words: string;
+            setpoint: string | null;
+            sign: string;
+            values: number;
+            percentiles: number[];
+            points: components["schemas"]["SuggestedPoint"][];
+        };
+        SuggestedPoint: {
+            /** Format: double */
+            value: number;
+            /** Format: double */
+            held_s: number;
+            raised: number;
+            /** Format: double */
+            a_day: number;
+            devices: number;
+        };
+        /** @description A line of long work: how far it is, at last what came of it. */
+        SuggestedStep: {
+            done?: number;
+            total?: number;
+            result?: components["schemas"]["SuggestedOut"];
         };
         SummaryOut: {
             definition: number;
@@ -2397,6 +3959,14 @@ export interface components {
             unread: components["schemas"]["UnreadOut"][];
             lines: number;
         };
+        /**
+         * @description * `raised` - raised
+         *     * `priority risen` - priority risen
+         *     * `still open` - still open
+         *     * `cleared` - cleared
+         * @enum {string}
+         */
+        TellsEnum: "raised" | "priority risen" | "still open" | "cleared";
         TokenOut: {
             readonly id: number;
             name: string;
@@ -2412,6 +3982,78 @@ export interface components {
             name: string;
             role: components["schemas"]["RoleEnum"];
         };
+        ToldOut: {
+            chain: string;
+            what: components["schemas"]["ToldOutWhatEnum"];
+            step: number;
+            /**
+             * Format: date-time
+             * @description if nobody has taken the alarm before
+             */
+            at: string;
+            contact: string;
+            outlet: string;
+            to: string;
+            /** @description put off until the quiet hours of the contact are over */
+            quiet: boolean;
+        };
+        /**
+         * @description * `raised` - raised
+         *     * `still open` - still open
+         * @enum {string}
+         */
+        ToldOutWhatEnum: "raised" | "still open";
+        TraceAskRequest: {
+            text: string;
+            /** Format: date-time */
+            start: string;
+            /** Format: date-time */
+            end: string;
+            /** @description the name of a device, or of a site where it watches sites */
+            device: string;
+            supposed?: {
+                [key: string]: number;
+            };
+        };
+        TraceCurve: {
+            /** @description the quantity that is compared, as it is written */
+            words: string;
+            unit: string | null;
+            /** @description seconds since 1970 */
+            t: number[];
+            v: (number | null)[];
+            limit: (number | null)[];
+        };
+        TraceOut: {
+            curves: components["schemas"]["TraceCurve"][];
+            holds: {
+                [key: string]: unknown;
+            }[];
+            alarms: components["schemas"]["TrialBar"][];
+            /** @description at how many moments it was looked at */
+            looked: number;
+        };
+        /** @description A line of long work: how far it is, at last what came of it. */
+        TraceStep: {
+            done?: number;
+            total?: number;
+            result?: components["schemas"]["TraceOut"];
+        };
+        TrackOut: {
+            device: string;
+            /** @description latitude, longitude, seconds since 1970 */
+            points: number[][];
+            /** @description positions there are; of many, every so many is given */
+            count: number;
+        };
+        TrialAgainst: {
+            /** @description by the version in force */
+            raised: number;
+            new: number;
+            gone: number;
+            changed: number;
+            same: number;
+        };
         TrialAskRequest: {
             text: string;
             /** @default 5000 */
@@ -2422,7 +4064,10 @@ export interface components {
              * @default false
              */
             chosen: boolean;
-            /** Format: double */
+            /**
+             * Format: double
+             * @description back from now; of conditions 7 by default
+             */
             days?: number | null;
             /**
              * Format: date-time
@@ -2431,6 +4076,18 @@ export interface components {
             start?: string | null;
             /** Format: date-time */
             end?: string | null;
+            /** @description of conditions: setpoints that are tried */
+            supposed?: {
+                [key: string]: number;
+            };
+        };
+        TrialBar: {
+            /** Format: date-time */
+            raised_at: string;
+            /** Format: date-time */
+            cleared_at: string | null;
+            /** @description the highest it had */
+            priority: string;
         };
         TrialField: {
             field: string;
@@ -2453,15 +4110,16 @@ export interface components {
          * @enum {string}
          */
         TrialFieldStateEnum: "same" | "new" | "lost";
-        TrialInRequest: {
-            text: string;
-            /** @default 5000 */
-            messages: number;
-            /**
-             * Format: double
-             * @default 7
-             */
-            days: number;
+        TrialIncident: {
+            id: number;
+            device: string;
+            /** Format: date-time */
+            begin: string;
+            /** Format: date-time */
+            end: string;
+            real: boolean;
+            /** @description null where the trial does not reach over it */
+            raised: boolean | null;
         };
         TrialOut: {
             decoder?: components["schemas"]["DecoderTrialOut"];
@@ -2476,16 +4134,51 @@ export interface components {
             count: number;
             example: string;
         };
-        TrialSpan: {
+        TrialRow: {
+            /** @description the name of the device, or of the site */
             device: string;
+            title: string;
+            /**
+             * Format: double
+             * @description of the first comparison, at the end of the span
+             */
+            limit: number | null;
+            own_limit: boolean;
+            raised: number;
+            /** Format: double */
+            in_alarm_s: number;
+            /** Format: double */
+            longest_s: number;
+            /** @description raised within an hour of being cleared */
+            again: number;
+            /** @description at most the last 200 */
+            spans: components["schemas"]["TrialSpan"][];
+            /** @description what the version in force would have raised, and the draft would not */
+            gone: components["schemas"]["TrialBar"][];
+        };
+        TrialSpan: {
             /** Format: date-time */
             raised_at: string;
             /** Format: date-time */
             cleared_at: string | null;
+            /** @description the highest it had */
+            priority: string;
             /** Format: double */
             value: number | null;
             /** Format: double */
             limit: number | null;
+            /** @description of value and limit */
+            unit: string | null;
+            /** @description that raised it */
+            message: string | null;
+            /**
+             * @description how it stands to the version in force
+             *
+             *     * `same` - same
+             *     * `new` - new
+             *     * `changed` - changed
+             */
+            against: (components["schemas"]["AgainstEnum"] | components["schemas"]["NullEnum"]) | null;
         };
         TypeOut: {
             key: string;
@@ -2531,6 +4224,10 @@ export interface components {
             row: number;
             text: string;
             why: string;
+        };
+        UsedBy: {
+            id: number;
+            name: string;
         };
         ValueOut: {
             field: string;
@@ -2615,6 +4312,18 @@ export interface components {
             version: number | null;
             text: string | null;
         };
+        WorstOut: {
+            /** @description the number of a condition, the name of a device or site */
+            key: string;
+            title: string;
+            count: number;
+            /**
+             * Format: double
+             * @description of all alarms, 0 to 1
+             */
+            share: number;
+            chatters: boolean;
+        };
         /** @description A problem document (RFC 9457). What belongs to a kind of problem stands beside these. */
         Problem: {
             /** @description the kind, as a name */
@@ -2643,13 +4352,27 @@ export interface operations {
     alarms: {
         parameters: {
             query?: {
-                condition?: string;
+                condition?: number;
                 device?: string;
                 from?: string;
+                /** @description these alone, with commas between them; at most 100 */
+                ids?: string;
                 limit?: number;
+                /** @description open for at least so many seconds */
+                longer?: number;
                 offset?: number;
-                show?: string;
+                /** @description who took it or has it assigned; `nobody` for neither */
+                person?: string;
+                /** @description one or several, with commas between them */
+                priority?: string;
+                /** @description words that stand in the sentence, the condition's name or the device's */
+                q?: string;
+                /** @description open, unless said otherwise */
+                show?: "all" | "open" | "returned" | "shelved" | "suppressed";
+                /** @description with all sites in it */
+                site?: string;
                 to?: string;
+                type?: string;
             };
             header?: never;
             path?: never;
@@ -2706,7 +4429,7 @@ export interface operations {
             };
         };
     };
-    acknowledge: {
+    alarm_sheet: {
         parameters: {
             query?: never;
             header?: never;
@@ -2715,9 +4438,37 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: {
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    acknowledge: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
             content: {
-                "application/json": components["schemas"]["NoteInRequest"];
+                "application/json": components["schemas"]["NotedInRequest"];
             };
         };
         responses: {
@@ -2726,7 +4477,39 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AlarmOut"];
+                    "application/json": components["schemas"]["ActOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    assign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssignInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -2744,19 +4527,72 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                ident: number;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActInRequest"];
             };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alarm_lines: {
+        parameters: {
+            query?: {
+                condition?: number;
+                device?: string;
+                from?: string;
+                /** @description these alone, with commas between them; at most 100 */
+                ids?: string;
+                limit?: number;
+                /** @description open for at least so many seconds */
+                longer?: number;
+                offset?: number;
+                /** @description who took it or has it assigned; `nobody` for neither */
+                person?: string;
+                /** @description one or several, with commas between them */
+                priority?: string;
+                /** @description words that stand in the sentence, the condition's name or the device's */
+                q?: string;
+                /** @description open, unless said otherwise */
+                show?: "all" | "open" | "returned" | "shelved" | "suppressed";
+                /** @description with all sites in it */
+                site?: string;
+                to?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            /** @description No response body */
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["LinesOut"];
+                };
             };
             /** @description refused, with the reason */
             default: {
@@ -2773,12 +4609,10 @@ export interface operations {
         parameters: {
             query?: never;
             header?: never;
-            path: {
-                ident: number;
-            };
+            path?: never;
             cookie?: never;
         };
-        requestBody?: {
+        requestBody: {
             content: {
                 "application/json": components["schemas"]["NoteInRequest"];
             };
@@ -2789,7 +4623,70 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["AlarmOut"];
+                    "application/json": components["schemas"]["ActOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alarm_quality: {
+        parameters: {
+            query?: {
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["QualityOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shelve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShelveInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -2821,6 +4718,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SummaryOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    unshelve: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ActInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -2899,6 +4828,159 @@ export interface operations {
             };
         };
     };
+    chains: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChainOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedChainOutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check: {
         parameters: {
             query?: never;
@@ -2918,6 +5000,187 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["CheckOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    colleagues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColleagueOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    contacts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_contact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ContactOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    contact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_contact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_contact: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedContactOutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ContactOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -3426,6 +5689,202 @@ export interface operations {
             };
         };
     };
+    definitions_incidents_list: {
+        parameters: {
+            query?: {
+                /** @description Number of results to return per page. */
+                limit?: number;
+                /** @description The initial index from which to return the results. */
+                offset?: number;
+            };
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaginatedIncidentOutList"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IncidentInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                incident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    instruct: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InstructionInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    switch_off: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OffInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DefinitionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    switch_on: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     publish: {
         parameters: {
             query?: never;
@@ -3619,6 +6078,74 @@ export interface operations {
             };
         };
     };
+    suggest_limits: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuggestAskRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["SuggestedStep"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trace_condition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TraceAskRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": components["schemas"]["TraceStep"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     trial: {
         parameters: {
             query?: never;
@@ -3630,7 +6157,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TrialInRequest"];
+                "application/json": components["schemas"]["TrialAskRequest"];
             };
         };
         responses: {
@@ -3709,6 +6236,104 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PaginatedVersionOutList"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProposeInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deliveries: {
+        parameters: {
+            query?: {
+                alarm?: number;
+                limit?: number;
+                offset?: number;
+                outlet?: number;
+                state?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeliveryPage"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SendAgainInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendAgainOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -4257,6 +6882,294 @@ export interface operations {
             };
         };
     };
+    fences_list: {
+        parameters: {
+            query?: {
+                /** @description Number of results to return per page. */
+                limit?: number;
+                /** @description The initial index from which to return the results. */
+                offset?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PaginatedFenceOutList"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fences_create: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FenceOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FenceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FenceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_fence: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_fence: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description the ETag that was seen: refused with 412 where the thing has changed since */
+                "If-Match"?: string;
+            };
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedFenceOutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FenceOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fence_versions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FenceVersion"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    crossings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CrossingsAskRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CrossingsOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fences_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/geo+json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_fences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FenceFileRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FenceRow"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     form: {
         parameters: {
             query?: never;
@@ -4385,15 +7298,75 @@ export interface operations {
             };
         };
     };
+    itself: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItselfOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watch_itself: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ItselfOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     journal: {
         parameters: {
             query?: {
-                alarm?: string;
+                alarm?: number;
+                condition?: number;
                 device?: string;
                 from?: string;
                 limit?: number;
                 offset?: number;
+                person?: string;
+                q?: string;
                 to?: string;
+                what?: string;
             };
             header?: never;
             path?: never;
@@ -4407,6 +7380,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JournalPage"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    journal_file: {
+        parameters: {
+            query?: {
+                alarm?: number;
+                condition?: number;
+                device?: string;
+                from?: string;
+                person?: string;
+                q?: string;
+                to?: string;
+                what?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description refused, with the reason */
@@ -4468,6 +7478,101 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LookbackOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    map: {
+        parameters: {
+            query?: {
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MapOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    map_ground: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/geo+json": {
+                        [key: string]: unknown;
+                    };
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    track: {
+        parameters: {
+            query: {
+                device: string;
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackOut"];
                 };
             };
             /** @description refused, with the reason */
@@ -4633,6 +7738,225 @@ export interface operations {
             };
         };
     };
+    outlets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutletOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedOutletOutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_outlet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OutletTestInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletTestOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    preview_message: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PreviewOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     overview: {
         parameters: {
             query?: {
@@ -4780,6 +8104,95 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["PersonOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reached_hosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    allow_host: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HostOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forbid_host: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {
@@ -5497,6 +8910,206 @@ export interface operations {
             };
         };
     };
+    setpoints: {
+        parameters: {
+            query?: {
+                offset?: number;
+                /** @description only devices with a value of their own */
+                own?: boolean;
+                /** @description part of a device's name or title */
+                search?: string;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitsOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_setpoints: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManyInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LimitsOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setpoints_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_setpoints: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetpointFileRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FileLine"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setpoint_history: {
+        parameters: {
+            query?: {
+                device?: string;
+                /** @description `type`: only values of the type itself */
+                of?: string;
+                setpoint?: string;
+                site?: string;
+            };
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetpointChange"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setpoint_past: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastColumn"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_setpoint: {
         parameters: {
             query?: never;
@@ -5586,6 +9199,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    who_is_told: {
+        parameters: {
+            query: {
+                at?: string;
+                condition?: number;
+                device: string;
+                priority: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToldOut"][];
                 };
             };
             /** @description refused, with the reason */

@@ -1,10 +1,25 @@
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState, type ReactNode } from "react";
 import uPlot from "uplot";
 import { exact, onAxis, ticks, tickWord } from "./time";
 
 export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; high?: number[] | null };
 export type LimitLine = { value: number; word: string; drag?: (value: number) => void };
 export type AlarmSpan = { from: number; to: number; priority: string; open: boolean };
+export type Hatched = { from: number; to: number };
+
+/** Where the plot lies in its box (px), and what its heights and widths stand for. */
+export type Place = {
+  left: number;
+  top: number;
+  width: number;
+  height: number;
+  low: number;
+  high: number;
+  from: number;
+  to: number;
+};
+export const heightOf = (p: Place, value: number) => p.top + ((p.high - value) / (p.high - p.low)) * p.height;
+export const valueAt = (p: Place, y: number) => p.high - ((y - p.top) / p.height) * (p.high - p.low);
 
 /** Between the box of a chart and its plot: the axis of values at the left, a margin at the right (px). */
 export const AXIS = 44;
@@ -34,9 +49,17 @@ export function withGaps(line: Line, gap: number): Line {
   return { t, v, low: line.low ? low : null, high: line.high ? high : null };
 }
 
+const NONE: never[] = [];
+const NOTHING = Array.from({ length: 7 }, () => []) as unknown as uPlot.AlignedData;
+const FAINT = { width: 1, spanGaps: false, points: { show: false } };
 const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignificantDigits: 4 });
 
-/** One field over the lookback: a quiet ink line, limits dashed, alarms as bars at the foot. */
+/**
+ * One quantity over the lookback: a quiet ink line, limits dashed, alarms as bars at the foot. `under`: what it is made
+ * of, fainter, on a scale of its own where `apart`. `bounds`: a limit that changes with time. `bands`: ranges of values
+ * with a ground of their own; `reach`: values that are in view; `holds`: spans hatched above the foot. `over`: what
+ * lies above the plot, `foot`: what stands below it.
+ */
 export function Chart({
   line,
   from,
@@ -50,6 +73,14 @@ export function Chart({
   stepped = false,
   onSpan,
   axis = true,
+  under,
+  apart = false,
+  bounds,
+  bands = NONE,
+  reach = NONE,
+  holds = NONE,
+  over,
+  foot,
 }: {
   line: Line;
   from: number;
@@ -63,14 +94,28 @@ export function Chart({
   stepped?: boolean;
   onSpan?: (from: number, to: number) => void;
   axis?: boolean;
+  under?: Line;
+  apart?: boolean;
+  bounds?: Line;
+  bands?: [number, number][];
+  reach?: number[];
+  holds?: Hatched[];
+  over?: (place: Place) => ReactNode;
+  foot?: (place: Place) => ReactNode;
 }) {
+  const [place, setPlace] = useState<Place | null>(null);
   const host = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
-  const now = useRef({ limits, alarms, from, to, onSpan });
-  now.current = { limits, alarms, from, to, onSpan };
+  const now = useRef({ limits, alarms, from, to, onSpan, bands, reach, holds, placed: Boolean(over ?? foot) });
+  now.current = { limits, alarms, from, to, onSpan, bands, reach, holds, placed: Boolean(over ?? foot) };
   const readout = useRef<HTMLSpanElement>(null);
   const data = withGaps(line, gapS);
-  const limitValues = limits.map((l) => l.value).join();
+  const limitValues = [
+    ...limits.map((l) => l.value),
+    ...bands.flat(),
+    ...reach,
+    ...holds.flatMap((h) => [h.from, h.to]),
+  ].join();
 
   useEffect(() => {
     const box = host.current;
@@ -91,13 +136,18 @@ export function Chart({
           x: { time: false, range: () => [now.current.from, now.current.to] },
           y: {
             range: (_u, min, max) => {
-              const values = now.current.limits.map((l) => l.value);
+              const values = [
+                ...now.current.limits.map((l) => l.value),
+                ...now.current.bands.flat(),
+                ...now.current.reach,
+              ];
               const low = Math.min(min ?? 0, ...values);
               const high = Math.max(max ?? 1, ...values);
               const pad = (high - low || Math.abs(high) || 1) * 0.12;
               return [low - pad, high + pad];
             },
           },
+          beneath: {},
         },
         axes: [
           {
@@ -133,15 +183,61 @@ export function Chart({
           },
           { stroke: "transparent", points: { show: false } },
           { stroke: "transparent", points: { show: false } },
+          { ...FAINT, stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
+          { ...FAINT, scale: "beneath", stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
+          { ...FAINT, dash: [5, 4], stroke: () => css("ink"), paths: uPlot.paths.stepped?.({ align: 1 }) },
         ],
         bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${css("ink")} 16%, transparent)` }],
         hooks: {
+          drawClear: [
+            (u) => {
+              const { left, width } = u.bbox;
+              u.ctx.fillStyle = css("selected");
+              for (const [a, b] of now.current.bands) {
+                const [y, z] = [u.valToPos(Math.max(a, b), "y", true), u.valToPos(Math.min(a, b), "y", true)];
+                u.ctx.fillRect(left, y, width, Math.max(z - y, 1));
+              }
+            },
+          ],
           draw: [
             (u) => {
               const pen = u.ctx;
               const ratio = uPlot.pxRatio;
               const { left, top, width, height: tall } = u.bbox;
+              if (now.current.placed) {
+                const { min: low = 0, max: high = 1 } = u.scales.y ?? {};
+                setPlace((old) =>
+                  same(old, {
+                    left: left / ratio,
+                    top: top / ratio,
+                    width: width / ratio,
+                    height: tall / ratio,
+                    low: low ?? 0,
+                    high: high ?? 1,
+                    from: now.current.from,
+                    to: now.current.to,
+                  }),
+                );
+              }
               pen.save();
+              pen.strokeStyle = css("ink");
+              pen.lineWidth = ratio;
+              for (const held of now.current.holds) {
+                const a = Math.max(u.valToPos(held.from, "x", true), left);
+                const b = Math.min(u.valToPos(held.to, "x", true), left + width);
+                if (b <= a) continue;
+                pen.save();
+                pen.beginPath();
+                pen.rect(a, top + tall - 13 * ratio, Math.max(b - a, 2 * ratio), 7 * ratio);
+                pen.clip();
+                pen.beginPath();
+                for (let x = a - 8 * ratio; x < b + 8 * ratio; x += 4 * ratio) {
+                  pen.moveTo(x, top + tall - 5 * ratio);
+                  pen.lineTo(x + 8 * ratio, top + tall - 14 * ratio);
+                }
+                pen.stroke();
+                pen.restore();
+              }
               for (const limit of now.current.limits) {
                 const y = u.valToPos(limit.value, "y", true);
                 pen.strokeStyle = css("ink");
@@ -196,7 +292,7 @@ export function Chart({
           ],
         },
       },
-      [[], [], [], []],
+      NOTHING,
       box,
     );
     plot.current = chart;
@@ -215,14 +311,24 @@ export function Chart({
   useEffect(() => {
     const clean = (values: number[] | null | undefined) => (values ?? []).map((v) => (Number.isNaN(v) ? null : v));
     const none = data.t.map(() => null);
-    plot.current?.setData([
-      data.t,
-      data.v,
-      data.low ? clean(data.low) : none,
-      data.high ? clean(data.high) : none,
-    ] as uPlot.AlignedData);
+    const low = data.low ? clean(data.low) : none;
+    const high = data.high ? clean(data.high) : none;
+    const own = [data.t, data.v, low, high] as uPlot.AlignedData;
+    const beneath = under && withGaps(under, gapS);
+    const rest = [beneath && [beneath.t, beneath.v], bounds && [bounds.t, bounds.v]] as (
+      uPlot.AlignedData | undefined
+    )[];
+    if (!rest.some(Boolean)) return plot.current?.setData([...own, none, none, none] as unknown as uPlot.AlignedData);
+    const blank: uPlot.AlignedData = [[], []];
+    const kept = uPlot.join([
+      own,
+      apart ? blank : (rest[0] ?? blank),
+      apart ? (rest[0] ?? blank) : blank,
+      rest[1] ?? blank,
+    ]);
+    plot.current?.setData(kept);
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [line, from, to, limitValues, alarms.length, height, label, unit, stepped, axis]);
+  }, [line, under, bounds, apart, from, to, limitValues, alarms.length, height, label, unit, stepped, axis]);
 
   const values = line.v.filter((v): v is number => v !== null);
   const some = values.slice(-4000);
@@ -240,6 +346,13 @@ export function Chart({
         <b>{label}</b> <span className="unit">{unit}</span>
         <span ref={readout} className="ml-auto font-mono text-[12px] text-second" aria-live="polite" />
       </figcaption>
+      {over && place && (
+        <div className="pointer-events-none relative z-10 h-0">
+          <div className="absolute inset-x-0 top-0" style={{ height }}>
+            {over(place)}
+          </div>
+        </div>
+      )}
       <div
         ref={host}
         role="img"
@@ -253,6 +366,11 @@ export function Chart({
           event.preventDefault();
         }}
       />
+      {foot && place && foot(place)}
     </figure>
   );
 }
+
+/** The place as it was, where it is the same. */
+const same = (old: Place | null, next: Place): Place =>
+  old && (Object.keys(next) as (keyof Place)[]).every((key) => Math.abs(old[key] - next[key]) < 1e-9) ? old : next;

@@ -10,6 +10,7 @@ import {
   keymap,
   lineNumbers,
   highlightActiveLine,
+  hoverTooltip,
   ViewPlugin,
   type ViewUpdate,
 } from "@codemirror/view";
@@ -25,6 +26,7 @@ export type Words = {
   fields: string[];
   setpoints: string[];
   types: string[];
+  places: { name: string; what: string }[];
 };
 
 const KEYWORDS = new Set(
@@ -32,11 +34,13 @@ const KEYWORDS = new Set(
     "decoder condition for bytes registers coils json cbor senml text big little endian counted from byte bit",
     "bits to next same rest stream register registers coil record records tag size at column columns pattern",
     "group header topic position time since flag code number integer hex iso digits within missing raw when",
-    "unless otherwise choose into by hidden required once padded decimal comma derive reject as too short",
+    "unless otherwise choose into by hidden required once padded decimal comma point grouped difference nearest",
+    "derive reject as too short",
     "unknown layout checksum malformed stamp stamped device origin constant table length least skip repeat",
     "end lines frames times up each earlier later until apart open decode with command default low word first",
-    "wrapping and or not in is if then else true false setpoint on label raise clear deadband held say",
-    "priority critical high medium low",
+    "wrapping parameter optional one of over words default left out refused present inverted sent and or not in is",
+    "if then else true false setpoint on label raise clear deadband held say",
+    "priority critical high medium low each site every active season except fixes",
   ].flatMap((line) => line.split(" ")),
 );
 
@@ -162,8 +166,15 @@ const hanging = ViewPlugin.fromClass(
 function completions(words: () => Words) {
   return (context: CompletionContext) => {
     const word = context.matchBefore(/[A-Za-z_[{][A-Za-z0-9_\]}]*/);
-    if (!word && !context.explicit) return null;
     const w = words();
+    const before = context.state.doc.lineAt(context.pos);
+    const open = before.text.slice(0, context.pos - before.from).lastIndexOf('"');
+    if (open >= 0 && before.text.slice(0, open).split('"').length % 2 === 1)
+      return {
+        from: before.from + open + 1,
+        options: w.places.map(({ name, what }) => ({ label: name, type: "variable", detail: what })),
+      };
+    if (!word && !context.explicit) return null;
     return {
       from: word?.from ?? context.pos,
       options: [
@@ -207,6 +218,7 @@ export function Editor({
   fill = false,
   goTo,
   onHelp,
+  standsAt,
 }: {
   value: string;
   onChange: (text: string) => void;
@@ -225,11 +237,13 @@ export function Editor({
   goTo?: { line: number } | null;
   /** Asked what a word means. */
   onHelp?: (word: string) => void;
+  /** Where the address that begins a line stands in the message on show. */
+  standsAt?: (line: number) => string | null;
 }) {
   const host = useRef<HTMLDivElement>(null);
   const view = useRef<EditorView | null>(null);
-  const kept = useRef({ onChange, words, onLine, onHelp });
-  kept.current = { onChange, words, onLine, onHelp };
+  const kept = useRef({ onChange, words, onLine, onHelp, standsAt });
+  kept.current = { onChange, words, onLine, onHelp, standsAt };
 
   useEffect(() => {
     if (!host.current) return;
@@ -246,6 +260,26 @@ export function Editor({
       syntaxHighlighting(look),
       theme,
       marks,
+      hoverTooltip((v, pos) => {
+        const line = v.state.doc.lineAt(pos);
+        const address = /^ *((?:next|same|byte|bytes|rest|skip)\b(?: \S+)*?)(?: {2}|$)/.exec(line.text);
+        if (!address) return null;
+        const from = line.from + line.text.indexOf(address[1] as string);
+        const to = from + (address[1] as string).length;
+        const told = pos >= from && pos <= to ? (kept.current.standsAt?.(line.number) ?? null) : null;
+        if (!told) return null;
+        return {
+          pos: from,
+          end: to,
+          above: true,
+          create: () => {
+            const dom = document.createElement("div");
+            dom.className = "px-2 py-1 text-second";
+            dom.textContent = told;
+            return { dom };
+          },
+        };
+      }),
       autocompletion({ override: [completions(() => kept.current.words)], icons: false }),
       keymap.of([
         {

@@ -13,6 +13,7 @@ const WORDS: Record<string, string> = {
   web: "this server",
   intake: "intake from the broker",
   engine: "the engine",
+  again: "decoding again",
   fleet: "the demo's devices",
 };
 

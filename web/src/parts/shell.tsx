@@ -3,10 +3,12 @@ import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
+import { useAlert } from "./alert";
 import { HealthStrip } from "./health";
 import { useKeys } from "./keys";
 import { LookbackBand } from "./lookback";
 import { useKept, useLookback } from "./lookback-state";
+import { look } from "./look";
 import { Emblem, Key } from "./marks";
 import { useMe } from "./me";
 import { Palette } from "./palette";
@@ -21,7 +23,7 @@ type Figure = { text: string; trouble?: boolean };
 /** The places in the order of the work, each with a figure of its own. */
 function places(o: Overview | undefined): { to: string; word: string; figure: Figure; flow: number }[] {
   if (!o)
-    return ["Devices", "Arrivals", "Decoders", "Conditions", "Alarms"].map((word) => ({
+    return ["Devices", "Arrivals", "Decoders", "Conditions", "Alarms", "Places", "Telling"].map((word) => ({
       to: `/${word.toLowerCase()}`,
       word,
       figure: { text: "…" },
@@ -67,7 +69,7 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
       flow: heard * decoded,
       figure:
         o.engine_behind > 2000
-          ? { text: `${o.engine_behind} messages behind`, trouble: true }
+          ? { text: `${counted(o.engine_behind, "message")} behind`, trouble: true }
           : o.conditions_in_trouble
             ? { text: `${o.conditions_in_trouble} unreadable`, trouble: true }
             : { text: o.conditions ? `${o.conditions} watching` : "none yet" },
@@ -82,6 +84,22 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
             trouble: o.unacknowledged > 0,
           }
         : { text: "none open" },
+    },
+    {
+      to: "/places",
+      word: "Places",
+      flow: heard * decoded,
+      figure: { text: o.fences ? counted(o.fences, "fence") : "the map" },
+    },
+    {
+      to: "/telling",
+      word: "Telling",
+      flow: heard * decoded,
+      figure: o.blocked_outlets.length
+        ? { text: `${o.blocked_outlets[0]} fails`, trouble: true }
+        : o.undelivered
+          ? { text: `${o.undelivered} not delivered`, trouble: true }
+          : { text: o.outlets ? counted(o.outlets, "outlet") : "nobody yet" },
     },
   ];
 }
@@ -129,11 +147,17 @@ export function Shell({ children }: { children: ReactNode }) {
     // After signing in the focus stands nowhere: it goes to what there is to read.
     if (document.activeElement === document.body) document.getElementById("main")?.focus({ preventScroll: true });
   }, []);
+  useAlert(overview.isPlaceholderData ? undefined : overview.data?.unacknowledged, lookback.live);
   useKeys({ "Ctrl+k": () => setPalette(true), "/": () => setPalette(true) });
   const list = places(overview.data);
   const item = "relative flex flex-col justify-center pl-9 pr-2 hover:bg-raised";
   return (
-    <div className="grid h-full grid-rows-[auto_1fr_auto] md:grid-cols-[172px_1fr] md:grid-rows-[1fr_auto]">
+    <div
+      className={look(
+        "grid h-full grid-cols-[minmax(0,1fr)] grid-rows-[auto_1fr_auto]",
+        "md:grid-cols-[172px_1fr] md:grid-rows-[1fr_auto]",
+      )}
+    >
       <a href="#main" className="absolute -top-20 left-2 z-50 bg-raised p-2 focus:top-2">
         to the content
       </a>
@@ -145,13 +169,13 @@ export function Shell({ children }: { children: ReactNode }) {
           <Emblem /> Oculum
           <button
             type="button"
-            className="button ml-auto md:hidden"
+            className="button ml-auto min-w-0 text-[14.5px] md:hidden"
             aria-expanded={menu}
             onClick={() => setMenu(!menu)}
           >
             Places
             {overview.data && overview.data.open_alarms > 0 && (
-              <span className="font-normal">
+              <span className="truncate font-normal">
                 · {counted(overview.data.open_alarms, "alarm")}
                 {overview.data.unacknowledged > 0 && <b>, {overview.data.unacknowledged} not taken</b>}
               </span>

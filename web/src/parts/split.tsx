@@ -3,9 +3,19 @@ import { useRef, useState, type ReactNode } from "react";
 const [LEAST, MOST, USUAL] = [32, 74, 58];
 
 /** Two panes beside each other; the line between them is moved by pointer or arrow keys, and stays where it was put. */
-export function Split({ name, left, right }: { name: string; left: ReactNode; right: ReactNode }) {
+export function Split({
+  name,
+  usual = USUAL,
+  left,
+  right,
+}: {
+  name: string;
+  usual?: number;
+  left: ReactNode;
+  right: ReactNode;
+}) {
   const place = `oculum.split.${name}`;
-  const [share, setShare] = useState(() => Number(localStorage.getItem(place)) || USUAL);
+  const [share, setShare] = useState(() => Number(localStorage.getItem(place)) || usual);
   const box = useRef<HTMLDivElement>(null);
   const put = (next: number) => {
     const sound = Math.round(Math.min(Math.max(next, LEAST), MOST));
@@ -35,7 +45,7 @@ export function Split({ name, left, right }: { name: string; left: ReactNode; ri
           if (event.altKey) return;
           if (event.key === "ArrowLeft") put(share - 3);
           else if (event.key === "ArrowRight") put(share + 3);
-          else if (event.key === "Home") put(USUAL);
+          else if (event.key === "Home") put(usual);
           else return;
           event.preventDefault();
         }}

@@ -75,6 +75,15 @@ function momentOf(shown: number): number {
   return first + shown - shownAt(first);
 }
 
+/** A moment as the clocks of the zone show it, for an input of date and time. */
+export const toShown = (at: Date) => new Date(shownAt(at.getTime())).toISOString().slice(0, 16);
+
+/** The moment that such an input stands for; null where it is empty. */
+export function fromShown(text: string): Date | null {
+  const shown = Date.parse(`${text}Z`);
+  return Number.isNaN(shown) ? null : new Date(momentOf(shown));
+}
+
 const STRIDES = [
   ...[1, 2, 5, 10, 30].map((n) => n * MINUTE),
   ...[1, 2, 3, 6, 12].map((n) => n * HOUR),

@@ -36,3 +36,7 @@ export function titled(name: string, title?: string | null): string {
   const text = name.replaceAll("_", " ");
   return text.charAt(0).toUpperCase() + text.slice(1);
 }
+
+/** A value with its unit, as people read it. */
+export const amount = (value: number | null | undefined, unit: string | undefined) =>
+  `${Number(Number(value).toPrecision(6)).toLocaleString("en", { maximumFractionDigits: 6 })} ${unitOf(unit ?? "")}`;

@@ -7,6 +7,7 @@ import { At, Choose, Heading, TextField, Trouble } from "../parts/basics";
 import { groundNow, setGround } from "../parts/ground";
 import { singleKeysOn } from "../parts/keys";
 import { useKept } from "../parts/lookback-state";
+import { alerts, setAlert } from "../parts/alert";
 import { useMe } from "../parts/me";
 import { signOut } from "../parts/session";
 import { exact, ownZone, zoneWord } from "../parts/time";
@@ -67,6 +68,7 @@ export default function Settings() {
             />
             single keys act: A acknowledges, W asks why
           </label>
+          <Alerts />
           <p className="flex gap-4">
             <Link className="link" to={kept("/help")}>
               Guide and language reference
@@ -77,6 +79,7 @@ export default function Settings() {
           </p>
         </section>
         <Tokens />
+        {me.role === "admin" && <Itself />}
         <section className="max-w-sm">
           <h2 className="mb-1">
             Your password <span>· ends other sessions and tokens</span>
@@ -85,6 +88,53 @@ export default function Settings() {
         </section>
       </div>
     </>
+  );
+}
+
+/** Oculum as a device of its own, with conditions on how it fares. */
+function Itself() {
+  const client = useQueryClient();
+  const kept = useKept();
+  const own = useQuery({ queryKey: ["itself"], queryFn: ({ signal }) => got(api.GET("/api/v1/itself", { signal })) });
+  const begin = useMutation({
+    mutationFn: () => got(api.POST("/api/v1/itself")),
+    onSuccess: () => client.invalidateQueries(),
+  });
+  return (
+    <section className="max-w-sm">
+      <h2 className="mb-1">
+        Oculum itself <span>· as a device among the others</span>
+      </h2>
+      {own.data?.device ? (
+        <p>
+          It reports once a minute as{" "}
+          <Link className="link" to={kept(`/devices/${own.data.device}`)}>
+            Oculum itself
+          </Link>
+          ; conditions on it stand{" "}
+          <Link className="link" to={kept("/conditions")}>
+            among the others
+          </Link>
+          .
+        </p>
+      ) : (
+        <>
+          <p className="mb-2 text-second">
+            How far it lags, what its decoders refuse, how full its disk is and whether a part of it is away: once a
+            minute, with four conditions to begin with.
+          </p>
+          <button
+            type="button"
+            className="button"
+            disabled={!own.data || begin.isPending}
+            onClick={() => begin.mutate()}
+          >
+            Watch it like a device
+          </button>
+        </>
+      )}
+      <Trouble error={own.error ?? begin.error} />
+    </section>
   );
 }
 
@@ -193,5 +243,40 @@ function Tokens() {
       </form>
       <Trouble error={add.error ?? drop.error} />
     </section>
+  );
+}
+
+/** How this browser makes itself heard when an alarm comes that nobody has taken. */
+function Alerts() {
+  const [sound, setSound] = useState(alerts("sound"));
+  const [notice, setNotice] = useState(alerts("notice"));
+  const [refused, setRefused] = useState(false);
+  return (
+    <fieldset>
+      <legend className="text-[12.5px] font-bold text-second">A new alarm, on this browser</legend>
+      <label className="flex min-h-8 items-center gap-2">
+        <input
+          type="checkbox"
+          checked={sound}
+          onChange={(e) => void setAlert("sound", e.target.checked).then(setSound)}
+        />
+        rings; it is heard now
+      </label>
+      <label className="flex min-h-8 items-center gap-2">
+        <input
+          type="checkbox"
+          checked={notice}
+          onChange={(e) => {
+            const wanted = e.target.checked;
+            void setAlert("notice", wanted).then((on) => {
+              setNotice(on);
+              setRefused(wanted && !on);
+            });
+          }}
+        />
+        shows a notice while another window is in front
+      </label>
+      {refused && <p className="text-[12.5px]">The browser does not allow notices of this page; it can be told to.</p>}
+    </fieldset>
   );
 }

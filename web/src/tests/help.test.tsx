@@ -10,7 +10,7 @@ import { answer, serve, show } from "./server";
 serve();
 
 const language = {
-  functions: [{ name: "clamp", words: "a number kept between two others" }],
+  functions: [{ name: "clamp", words: "a number kept between two others", kind: "decoder" }],
   checks: [],
   units: [
     { code: "Cel", printed: "°C", words: "degree Celsius, temperature" },

@@ -1,35 +1,98 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link } from "react-router";
+import { useSearchParams } from "react-router";
+import { ofColleagues } from "../../api/queries";
+import { Pick, useFilter } from "../../parts/filters";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
-import { useKept, useLookback } from "../../parts/lookback-state";
+import { useLookback } from "../../parts/lookback-state";
 import { PriorityMark } from "../../parts/marks";
 import { Pages } from "../../parts/pages";
+import { Subject } from "../../parts/subject";
 import { Cell } from "../../parts/table";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { unitOf } from "../../parts/units";
 
 const COLUMNS = [
   "row-line grid grid-cols-[110px_100px_minmax(0,1fr)] items-center gap-2",
-  "md:grid-cols-[130px_110px_24px_minmax(0,1fr)_minmax(0,230px)_50px]",
+  "md:grid-cols-[90px_90px_24px_minmax(0,1fr)_auto_50px]",
 ].join(" ");
 
+const WHATS: [string, string][] = [
+  ["", "everything"],
+  ["raised,cleared,priority changed", "raised and cleared"],
+  ["acknowledged,given back,assigned,noted", "what people did"],
+  ["shelved,off the shelf", "shelves"],
+  ["suppressed", "explained"],
+];
+
+/** What happened to alarms, with filters, and the same as a table for other programs. */
 export function Journal() {
   const lookback = useLookback();
-  const kept = useKept();
   const why = useWhy();
+  const [params] = useSearchParams();
+  const change = useFilter("");
+  const people = useQuery(ofColleagues());
   const [offset, setOffset] = useState(0);
+  const own = { q: params.get("q") ?? "", what: params.get("what") ?? "", person: params.get("by") ?? "" };
   const journal = useQuery({
-    queryKey: ["journal", offset, ...lookback.key],
+    queryKey: ["journal", offset, own, ...lookback.key],
     queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/journal", { signal, params: { query: { limit: 60, offset, ...lookback.query() } } })),
+      got(
+        api.GET("/api/v1/journal", {
+          signal,
+          params: { query: { limit: 60, offset, ...own, ...lookback.query() } },
+        }),
+      ),
     placeholderData: keepPreviousData,
   });
+  const narrow = (name: string, value: string) => {
+    setOffset(0);
+    change(name, value);
+  };
+  const file = new URLSearchParams({ ...own, ...lookback.query() });
+  return (
+    <>
+      <div className="mb-2 flex flex-wrap items-center gap-2" role="search" aria-label="Which entries">
+        <input
+          className="input !w-52"
+          type="search"
+          aria-label="Search the journal"
+          placeholder="words, a note …"
+          value={own.q}
+          onChange={(e) => narrow("q", e.target.value)}
+        />
+        <Pick label="What happened" value={own.what} options={WHATS} onChange={(v) => narrow("what", v)} />
+        <Pick
+          label="Who did it"
+          value={own.person}
+          options={[["", "by anybody"], ...(people.data ?? []).map((p): [string, string] => [p.username, p.name])]}
+          onChange={(v) => narrow("by", v)}
+        />
+        <a className="link ml-auto" href={`/api/v1/journal/file?${file}`} download>
+          as a table (CSV)
+        </a>
+      </div>
+      <Entries journal={journal} why={why} offset={offset} setOffset={setOffset} />
+    </>
+  );
+}
+
+function Entries({
+  journal,
+  why,
+  offset,
+  setOffset,
+}: {
+  journal: UseQueryResult<Schemas["JournalPage"]>;
+  why: ReturnType<typeof useWhy>;
+  offset: number;
+  setOffset: (offset: number) => void;
+}) {
   if (journal.isPending) return <Waiting what="the journal" />;
   if (!journal.data) return <Trouble error={journal.error} />;
   const rows = journal.data.results;
-  if (!rows.length) return <Empty title="Nothing happened in the lookback.">Widen it below.</Empty>;
+  if (!rows.length) return <Empty title="Nothing of that happened in the lookback.">Widen it below.</Empty>;
   return (
     <>
       <div className="rows" role="table" aria-label="Journal">
@@ -43,11 +106,12 @@ export function Journal() {
               <PriorityMark priority={e.priority} size={12} />
             </Cell>
             <Cell look="truncate">
-              <Link className="font-semibold hover:underline" to={kept(`/devices/${e.device}`)}>
-                {e.device_title}
-              </Link>{" "}
-              <span className="text-second">{e.condition}</span>
+              <Subject device={e.device} title={e.device_title} look="font-semibold" />{" "}
+              <span className="text-second" title={e.sentence ?? undefined}>
+                {e.condition}
+              </span>
               {e.note && <span className="ml-2">“{e.note}”</span>}
+              {e.sentence && <span className="text-second"> · {rule(e.sentence)}</span>}
             </Cell>
             <Cell look="hidden truncate text-right text-second md:block">{by(e)}</Cell>
             <Cell look="hidden text-right md:block">
@@ -64,6 +128,9 @@ export function Journal() {
     </>
   );
 }
+
+/** The sentence of a condition without what it watches: that is told by the device. */
+const rule = (sentence: string) => sentence.slice(Math.max(sentence.indexOf("Raised as"), 0));
 
 /** Who it was, or at which value. */
 function by(e: Schemas["EntryOut"]) {

@@ -6,7 +6,7 @@ import { Pick } from "../../parts/filters";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Differences } from "./differences";
-import { useProgress } from "./progress";
+import { useProgress, type DecoderTrial } from "./progress";
 
 /** Stored messages run once more through the version in force: the refused ones, or all of a span. */
 export function Again({ type, live }: { type: string; live: boolean }) {
@@ -53,7 +53,7 @@ export function Again({ type, live }: { type: string; live: boolean }) {
     mutationFn: () => got(api.DELETE("/api/v1/types/{key}/decode-again", { params: path })),
     ...changed,
   });
-  const preview = useProgress(`/api/v1/types/${type}/decode-again/preview`);
+  const preview = useProgress<DecoderTrial>(`/api/v1/types/${type}/decode-again/preview`);
   const job = again.data;
   const busy = ["waiting", "running", "paused"].includes(job?.state ?? "");
   if (!live && !(job && job.id > 0)) return null;

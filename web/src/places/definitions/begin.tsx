@@ -1,11 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useNavigate } from "react-router";
 import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
+import { useGoOn } from "../../parts/go-on";
 import { Choose, TextField, Trouble } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
-import { conditionDraft, decoderDraft, looksLike, PAYLOADS } from "./beginning";
+import { titled } from "../../parts/units";
+import { conditionDraft, decoderDraft, looksLike, PAYLOADS, QUESTIONS, renamed } from "./beginning";
 
 /** A form that begins a definition. `type`, `message`: what it is begun for, where somebody came with that. */
 export function Begin({
@@ -20,7 +21,7 @@ export function Begin({
   message?: string | null;
 }) {
   const client = useQueryClient();
-  const navigate = useNavigate();
+  const goOn = useGoOn();
   const kept = useKept();
   const types = useQuery(ofTypes());
   const arrival = useQuery({
@@ -36,15 +37,40 @@ export function Begin({
   const source = chosen ?? (arrival.data ? looksLike(arrival.data.hex, arrival.data.text) : "bytes, big endian");
   const key = type || free[0]?.key || "";
   const about = types.data?.results.find((t) => t.key === key);
+  const [question, setQuestion] = useState("");
+  const [field, setField] = useState("");
+  const numbers = (about?.fields ?? []).filter((f) => ["number", "integer"].includes(f.kind)).map((f) => f.name);
+  const ofNumber = QUESTIONS.find(([q]) => q === question)?.[2] ?? false;
+  const own = numbers.includes(field) ? field : (numbers[0] ?? "");
+  const proposal = useQuery({
+    queryKey: ["propose", key, question, ofNumber ? own : ""],
+    enabled: kind === "condition" && question !== "" && key !== "" && (!ofNumber || own !== ""),
+    retry: false,
+    queryFn: ({ signal }) =>
+      got(
+        api.POST("/api/v1/definitions/propose", {
+          signal,
+          body: { type: key, question: question as "quiet", ...(ofNumber ? { field: own } : {}) },
+        }),
+      ),
+    staleTime: 60_000,
+  });
+  const proposed = question ? proposal.data : undefined;
+  const called = name.trim() || (proposed?.name ?? "");
   const begin = useMutation({
     mutationFn: () =>
       got(
         api.POST("/api/v1/definitions", {
           body: {
             kind,
-            name: kind === "decoder" ? key : name.trim(),
+            name: kind === "decoder" ? key : called,
             type: key,
-            draft: kind === "decoder" ? decoderDraft(key, source) : conditionDraft(name.trim(), about!),
+            draft:
+              kind === "decoder"
+                ? decoderDraft(key, source)
+                : proposed
+                  ? renamed(proposed.text, called)
+                  : conditionDraft(called, about!),
           },
         }),
       ),
@@ -56,7 +82,7 @@ export function Begin({
       onSubmit={(e) => {
         e.preventDefault();
         begin.mutate(undefined, {
-          onSuccess: (made) => navigate(kept(`/${kind}s/${made.id}`, message ? { message } : {})),
+          onSuccess: goOn((made) => kept(`/${kind}s/${made.id}`, message ? { message } : {})),
         });
       }}
     >
@@ -67,14 +93,11 @@ export function Begin({
         </p>
       )}
       {kind === "condition" && (
-        <TextField
-          label="name"
-          required
-          autoFocus
-          maxLength={120}
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-          placeholder="oxygen is too low"
+        <Choose
+          label="what is to be noticed"
+          value={question}
+          onChange={(e) => setQuestion(e.target.value)}
+          options={[["", "I write it myself"], ...QUESTIONS.map(([q, word]): [string, string] => [q, word])]}
         />
       )}
       <Choose
@@ -83,16 +106,46 @@ export function Begin({
         onChange={(e) => setType(e.target.value)}
         options={free.map((t) => [t.key, t.title])}
       />
+      {kind === "condition" && ofNumber && (
+        <Choose
+          label="field"
+          value={own}
+          onChange={(e) => setField(e.target.value)}
+          options={numbers.map((f) => [f, titled(f)])}
+        />
+      )}
+      {kind === "condition" && (
+        <TextField
+          label="name"
+          required={!proposed}
+          maxLength={120}
+          value={name}
+          onChange={(e) => setName(e.target.value)}
+          placeholder={proposed?.name ?? "oxygen is too low"}
+        />
+      )}
       {kind === "decoder" && (
         <Choose label="payload" value={source} onChange={(e) => setSource(e.target.value)} options={PAYLOADS} />
       )}
-      <button className="button strong" disabled={begin.isPending || !about || (kind === "condition" && !name.trim())}>
+      {proposed && (
+        <div className="w-full" aria-label="Proposed">
+          <pre tabIndex={0} className="max-w-3xl overflow-x-auto bg-raised p-2 font-mono text-[13px]">
+            {proposed.text}
+          </pre>
+          <p className="text-[12.5px] text-second">{proposed.because}; everything can be changed.</p>
+        </div>
+      )}
+      {proposal.isFetching && <p className="w-full text-second">Looking at the field's past …</p>}
+      <button
+        className="button strong"
+        disabled={begin.isPending || !about || (kind === "condition" && (!called || (question !== "" && !proposed)))}
+      >
         Begin it
       </button>
       {types.data && free.length === 0 && (
         <span className="text-second">Every device type has its decoder; add a type first.</span>
       )}
-      <Trouble error={begin.error} />
+      <Trouble error={begin.error ?? (question ? proposal.error : null)} />
     </form>
   );
 }

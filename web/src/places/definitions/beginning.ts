@@ -66,3 +66,19 @@ export function conditionDraft(name: string, type: Type): string {
   const rule = !field ? "" : `${field.name} ${sign} ${best ? `setpoint ${best.setpoint.name}` : `0${unit}`}`;
   return `condition "${name}" priority medium\n  on ${type.key}\n  raise when ${rule} held 5 min\n`;
 }
+
+/** What a condition can be begun from: the question, as people ask it, and whether it is one about a number. */
+export const QUESTIONS: [string, string, boolean][] = [
+  ["too high", "a value is too high", true],
+  ["too low", "a value is too low", true],
+  ["mean", "its mean over hours is too high", true],
+  ["changed fast", "it changes too fast", true],
+  ["several", "it is low on several devices of a site", true],
+  ["outside", "a device is outside its area", false],
+  ["quiet", "a device has gone quiet", false],
+  ["too little", "too few messages arrive", false],
+];
+
+/** A proposed text under another name. */
+export const renamed = (text: string, name: string) =>
+  text.replace(/^condition "(?:[^"\\]|\\.)*"/, () => `condition ${JSON.stringify(name)}`);

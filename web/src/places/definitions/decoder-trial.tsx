@@ -7,8 +7,8 @@ import { counted } from "../../parts/words";
 import { Again } from "./again";
 import { Differences } from "./differences";
 import type { useDraft } from "./draft";
-import type { useProgress } from "./progress";
-import { Figure } from "./trial";
+import type { DecoderTrial, useProgress } from "./progress";
+import { Figure } from "./figure";
 
 /** "fail: 11 checksum, 3 too short" */
 function why(reasons: { code: string; count: number }[]): string {
@@ -30,7 +30,7 @@ function changes(fields: { field: string; state: string }[]): string {
 const than = (more: number) =>
   more ? `, ${Math.abs(more).toLocaleString("en")} ${more > 0 ? "more" : "fewer"} than in force` : "";
 
-type Trying = { draft: ReturnType<typeof useDraft>; trial: ReturnType<typeof useProgress> };
+type Trying = { draft: ReturnType<typeof useDraft>; trial: ReturnType<typeof useProgress<DecoderTrial>> };
 
 /** The draft over stored messages: one line, and what came of it. */
 export function TrialBar({ draft, trial }: Trying) {

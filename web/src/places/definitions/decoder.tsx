@@ -23,9 +23,10 @@ import { Failing } from "./failing";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
 import { LineForm } from "./line-form";
-import { useProgress } from "./progress";
+import { useProgress, type DecoderTrial } from "./progress";
 import { RolloutStrip } from "./rollout";
 import { Sample, useSample } from "./sample";
+import { placeOf } from "./stands";
 import { Values, Verdict } from "./values";
 
 export default function DecoderScreen() {
@@ -38,12 +39,13 @@ export default function DecoderScreen() {
   const types = useQuery(ofTypes());
   const own = types.data?.results.find((t) => t.key === type);
   const words = useWords(
+    "decoder",
     (own?.fields ?? []).map((f) => f.name),
     [],
     [type],
   );
   const sample = useSample(type);
-  const trial = useProgress(`/api/v1/definitions/${id}/trial/progress`);
+  const trial = useProgress<DecoderTrial>(`/api/v1/definitions/${id}/trial/progress`);
   const engineer = useMay("engineer");
   const [picked, setPicked] = useState<[number, number] | null>(null);
   const [pointed, setPointed] = useState<number | null>(null);
@@ -165,6 +167,7 @@ export default function DecoderScreen() {
                 untaken={untaken}
                 goTo={goTo}
                 onHelp={help}
+                standsAt={(n) => (settled ? placeOf(marks, n, draft.text, untaken.has(n)) : null)}
                 onLine={(n) => {
                   point(n);
                   setCursor(n);

@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { ofLanguage } from "../../api/queries";
+import { ofFences, ofLanguage, ofSites } from "../../api/queries";
 import { api, got, Refusal, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
@@ -196,14 +196,26 @@ function theirsOf(error: unknown): Theirs | null {
   return { ...(error.more.theirs as Omit<Theirs, "sentence">), sentence: error.message };
 }
 
-export function useWords(fields: string[], setpoints: string[], types: string[]): Words {
+export function useWords(kind: string, fields: string[], setpoints: string[], types: string[]): Words {
   const language = useQuery(ofLanguage());
+  const places = usePlaces(kind === "condition");
   return {
-    functions: language.data?.functions ?? [],
+    functions: language.data?.functions.filter((f) => f.kind === kind) ?? [],
+    places,
     checks: language.data?.checks ?? [],
     units: language.data?.units ?? [],
     fields,
     setpoints,
     types,
   };
+}
+
+/** Sites and fences, which conditions call by their names. */
+function usePlaces(asked: boolean): Words["places"] {
+  const sites = useQuery({ ...ofSites(), enabled: asked });
+  const fences = useQuery({ ...ofFences(), enabled: asked });
+  return [
+    ...(sites.data?.results ?? []).map(({ name }) => ({ name, what: "site" })),
+    ...(fences.data?.results ?? []).map(({ name }) => ({ name, what: "fence" })),
+  ];
 }

@@ -7,8 +7,10 @@ import { FormBox } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { Copy } from "./copy";
 import type { useDraft } from "./draft";
 import { counted } from "../../parts/words";
+import { SwitchOff } from "./off";
 import { Chooser, Running } from "./rollout";
 import { ask, type Chosen, parsed, useRollout } from "./selection";
 import { Versions } from "./versions";
@@ -16,7 +18,16 @@ import { Versions } from "./versions";
 type Draft = ReturnType<typeof useDraft>;
 
 /** Name, version, and the one button that puts the draft in force; it says what it waits for. */
-export function DefinitionHead({ draft, about }: { draft: Draft; about: React.ReactNode }) {
+export function DefinitionHead({
+  draft,
+  about,
+  opens = null,
+}: {
+  draft: Draft;
+  about: React.ReactNode;
+  /** How many alarms it would have open now, as a trial of this text says. */
+  opens?: number | null;
+}) {
   const engineer = useMay("engineer");
   const d = draft.definition.data;
   const [why, setWhy] = useState("");
@@ -126,6 +137,8 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
       >
         Lay out
       </button>
+      {engineer && d.kind === "condition" && <Copy definition={d} text={draft.text} />}
+      {engineer && d.kind === "condition" && d.live && !d.off_until && <SwitchOff definition={d} />}
       {engineer && d.live && <Ending definition={d} />}
       {engineer && (
         <Dialog.Root
@@ -180,6 +193,11 @@ export function DefinitionHead({ draft, about }: { draft: Draft; about: React.Re
                 It touches <b>{counted(effect.data.devices, "device")}</b>,{" "}
                 <b>{counted(effect.data.conditions, "condition")}</b> in force and{" "}
                 <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
+              </p>
+            )}
+            {opens !== null && (
+              <p>
+                By the trial <b>{counted(opens, "alarm")}</b> would be open now.
               </p>
             )}
             {d.kind === "decoder" && (

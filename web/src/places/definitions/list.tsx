@@ -167,6 +167,11 @@ function InForce({ d, to }: { d: Definition; to: string }) {
         {d.live && d.draft !== d.live.text && (
           <span className="ml-2 border border-line px-1.5 text-[12px]">draft differs</span>
         )}
+        {d.off_until && (
+          <b className="block truncate" title={d.off_why}>
+            off until <At at={d.off_until} />
+          </b>
+        )}
         {d.trouble && (
           <b className="block truncate" title={d.trouble}>
             <span aria-hidden className="font-mono">
@@ -187,6 +192,11 @@ function InForce({ d, to }: { d: Definition; to: string }) {
               ? `${d.refused_today} refused in 24 h`
               : "none refused"}
       </Cell>
+      {d.sentence && (
+        <Cell look="col-span-full -mt-2 truncate pb-1 text-[12.5px] text-second">
+          <span title={d.sentence}>{d.sentence}</span>
+        </Cell>
+      )}
     </>
   );
 }

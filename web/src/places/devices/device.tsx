@@ -102,8 +102,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
     placeholderData: keepPreviousData,
   });
   const acknowledge = useMutation({
-    mutationFn: (id: number) =>
-      got(api.POST("/api/v1/alarms/{ident}/acknowledge", { params: { path: { ident: id } }, body: {} })),
+    mutationFn: (id: number) => got(api.POST("/api/v1/alarms/acknowledge", { body: { alarms: [id] } })),
     onSuccess: () =>
       client.invalidateQueries({
         predicate: (q) => ["alarms", "device", "overview", "journal"].includes(String(q.queryKey[0])),

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, got, Refusal, type Schemas } from "../../api/client";
+import { useGoOn } from "../../parts/go-on";
 import { Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
@@ -17,7 +18,7 @@ export default function EditDevice() {
   const { name = "" } = useParams();
   const kept = useKept();
   const client = useQueryClient();
-  const navigate = useNavigate();
+  const goOn = useGoOn();
   const engineer = useMay("engineer");
   const device = useQuery({
     queryKey: ["device", name, "edit"],
@@ -61,7 +62,7 @@ export default function EditDevice() {
           device={d}
           submit="Save the changes"
           pending={save.isPending}
-          onSubmit={(draft) => save.mutate(draft, { onSuccess: () => navigate(kept(`/devices/${name}`)) })}
+          onSubmit={(draft) => save.mutate(draft, { onSuccess: goOn(() => kept(`/devices/${name}`)) })}
         />
       </fieldset>
       <Trouble error={save.error} />
@@ -90,7 +91,7 @@ export default function EditDevice() {
               type="button"
               className="button"
               disabled={drop.isPending}
-              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices")) })}
+              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices")) })}
             >
               Delete {d.title}
             </button>

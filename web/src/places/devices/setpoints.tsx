@@ -1,13 +1,16 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { Trouble, Wrong } from "../../parts/basics";
+import { useKept } from "../../parts/lookback-state";
 import { titled, unitOf } from "../../parts/units";
 import { amount } from "../../parts/written";
 
 /** The limits of a device's conditions, where each comes from, and its own. */
 export function Setpoints({ device: d, operator }: { device: Schemas["DeviceOut"]; operator: boolean }) {
   const client = useQueryClient();
+  const kept = useKept();
   const [editing, setEditing] = useState<string | null>(null);
   const [text, setText] = useState("");
   const read = amount(text);
@@ -27,7 +30,10 @@ export function Setpoints({ device: d, operator }: { device: Schemas["DeviceOut"
   return (
     <section>
       <h2 className="mb-1">
-        Setpoints <span>· the limits of conditions, and where each comes from</span>
+        Setpoints <span>· the limits of conditions, and where each comes from</span>{" "}
+        <Link className="link font-normal" to={kept(`/devices/types/${d.type}/setpoints`)}>
+          all as a table
+        </Link>
       </h2>
       <ul className="rows">
         {d.setpoints.map((s) => (

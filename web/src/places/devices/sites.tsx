@@ -1,8 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites } from "../../api/queries";
+import { useGoOn } from "../../parts/go-on";
 import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
@@ -75,7 +76,7 @@ export default function Sites() {
 
 function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; editable: boolean }) {
   const client = useQueryClient();
-  const navigate = useNavigate();
+  const goOn = useGoOn();
   const kept = useKept();
   const [f, setF] = useState({
     name: site?.name ?? "",
@@ -124,7 +125,7 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
       noValidate
       onSubmit={(e) => {
         e.preventDefault();
-        const open = (saved: Site) => void navigate(kept(`/devices/sites/${saved.name}`));
+        const open = goOn((saved: Site) => kept(`/devices/sites/${saved.name}`));
         if (!wrong && f.name) save.mutate(undefined, { onSuccess: open });
       }}
     >
@@ -170,7 +171,7 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
             <button
               type="button"
               className="button"
-              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices/sites")) })}
+              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/sites")) })}
             >
               Delete the site
             </button>

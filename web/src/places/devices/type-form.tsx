@@ -1,7 +1,8 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { Link, useNavigate } from "react-router";
+import { Link } from "react-router";
 import { api, got, Refusal, type Schemas } from "../../api/client";
+import { useGoOn } from "../../parts/go-on";
 import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { UnitField } from "../../parts/unit-field";
@@ -17,6 +18,7 @@ type FieldRow = {
   unit: string;
   codes?: Record<string, string>;
   wide?: boolean;
+  difference?: boolean;
 };
 type SetpointRow = { name: string; unit: string; value: string };
 type Draft = {
@@ -55,7 +57,12 @@ const bodyOf = (d: Draft) => ({
   is_gateway: d.gateway,
   fields: d.fields
     .filter((f) => f.name)
-    .map((f) => ({ ...f, wide: f.wide ?? false, unit: hasUnit(f.kind) ? f.unit.trim() || "1" : null })),
+    .map((f) => ({
+      ...f,
+      wide: f.wide ?? false,
+      difference: f.difference ?? false,
+      unit: hasUnit(f.kind) ? f.unit.trim() || "1" : null,
+    })),
   setpoints: d.setpoints
     .filter((s) => s.name)
     .map((s) => ({ name: s.name, unit: s.unit.trim() || "1", value: amount(s.value).value ?? null })),
@@ -74,7 +81,7 @@ function wrongIn(d: Draft): string | null {
 /** A device type: what all units of one make share. Text that is not saved yet stays, whatever is fetched again. */
 export function TypeForm({ type, editable }: { type: Type | null; editable: boolean }) {
   const client = useQueryClient();
-  const navigate = useNavigate();
+  const goOn = useGoOn();
   const kept = useKept();
   const [draft, setDraft] = useState(() => draftOf(type));
   const [seen, setSeen] = useState(type); // the state that the form was filled from
@@ -130,9 +137,8 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
       noValidate
       onSubmit={(e) => {
         e.preventDefault();
-        // Who has gone elsewhere meanwhile is not pulled back.
-        const open = (saved: Type) => type ?? void navigate(kept(`/devices/types/${saved.key}`));
-        if (!wrong && draft.key) save.mutate(undefined, { onSuccess: open });
+        const open = goOn((saved: Type) => kept(`/devices/types/${saved.key}`));
+        if (!wrong && draft.key) save.mutate(undefined, type ? {} : { onSuccess: open });
       }}
     >
       <fieldset disabled={!editable} className="grid max-w-3xl gap-5">
@@ -336,7 +342,7 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
             <button
               type="button"
               className="button"
-              onClick={() => drop.mutate(undefined, { onSuccess: () => navigate(kept("/devices/types")) })}
+              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/types")) })}
             >
               Delete the type
             </button>

@@ -18,6 +18,11 @@ export default function Types() {
   return (
     <>
       <Heading title="Device types" about="What all units of one make share: fields with units, setpoints, cadence">
+        {chosen && (chosen.setpoints?.length ?? 0) > 0 && (
+          <Link className="button" to={kept(`/devices/types/${chosen.key}/setpoints`)}>
+            Setpoints as a table
+          </Link>
+        )}
         {engineer && (
           <Link className="button strong" to={kept("/devices/types/new")}>
             Add a type

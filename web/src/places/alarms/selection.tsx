@@ -1,0 +1,106 @@
+import { useQuery } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { useSearchParams } from "react-router";
+import { ofColleagues, ofSites, ofTypes } from "../../api/queries";
+import { Pick, useFilter } from "../../parts/filters";
+import { PRIORITIES } from "../../parts/marks";
+
+const NAMES = ["q", "priority", "site", "type", "person", "longer"] as const;
+export type Selection = Partial<Record<(typeof NAMES)[number], string>>;
+
+/** What the list is narrowed to; it stands in the URL. */
+export function useSelection(): Selection {
+  const [params] = useSearchParams();
+  const found: Selection = {};
+  for (const name of NAMES) {
+    const value = params.get(name);
+    if (value) found[name] = value;
+  }
+  return found;
+}
+
+/** The selection as the API asks for it. */
+export const asked = ({ longer, ...rest }: Selection) => ({ ...rest, ...(longer ? { longer: Number(longer) } : {}) });
+
+export function Filters({ children }: { children?: ReactNode }) {
+  const [, setParams] = useSearchParams();
+  const own = useSelection();
+  const change = useFilter("");
+  const sites = useQuery(ofSites());
+  const types = useQuery(ofTypes());
+  const people = useQuery(ofColleagues());
+  return (
+    <div className="mb-2 flex flex-wrap items-center gap-2" role="search" aria-label="Which alarms">
+      <input
+        className="input !w-40"
+        type="search"
+        aria-label="Search alarms"
+        placeholder="words, a device …"
+        value={own.q ?? ""}
+        onChange={(e) => change("q", e.target.value)}
+      />
+      <Pick
+        label="Priority"
+        value={own.priority ?? ""}
+        options={[["", "every priority"], ...PRIORITIES.map((p): [string, string] => [p, p])]}
+        onChange={(v) => change("priority", v)}
+      />
+      <Pick
+        label="Site"
+        className="max-md:hidden"
+        value={own.site ?? ""}
+        options={[["", "every site"], ...(sites.data?.results ?? []).map((s): [string, string] => [s.name, s.title])]}
+        onChange={(v) => change("site", v)}
+      />
+      <Pick
+        label="Device type"
+        className="max-md:hidden"
+        value={own.type ?? ""}
+        options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
+        onChange={(v) => change("type", v)}
+      />
+      <Pick
+        label="Who has it"
+        className="max-md:hidden"
+        value={own.person ?? ""}
+        options={[
+          ["", "everybody's"],
+          ["nobody", "nobody's"],
+          ...(people.data ?? []).map((p): [string, string] => [p.username, p.name]),
+        ]}
+        onChange={(v) => change("person", v)}
+      />
+      <Pick
+        label="Age"
+        className="max-md:hidden"
+        value={own.longer ?? ""}
+        options={[
+          ["", "of any age"],
+          ["3600", "for over an hour"],
+          ["86400", "for over a day"],
+          ["604800", "for over a week"],
+        ]}
+        onChange={(v) => change("longer", v)}
+      />
+      {Object.keys(own).length > 0 && (
+        <button
+          type="button"
+          className="link"
+          onClick={() =>
+            setParams(
+              (old) => {
+                const fresh = new URLSearchParams(old);
+                for (const name of NAMES) fresh.delete(name);
+                return fresh;
+              },
+              { replace: true },
+            )
+          }
+        >
+          all alarms
+        </button>
+      )}
+      <span className="ml-auto">{children}</span>
+    </div>
+  );
+}

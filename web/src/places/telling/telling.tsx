@@ -1,0 +1,70 @@
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import { api, got } from "../../api/client";
+import { Heading } from "../../parts/basics";
+import { Toggles } from "../../parts/filters";
+import { useMay } from "../../parts/me";
+import { Chains } from "./chains";
+import { Contacts } from "./contacts";
+import { Deliveries } from "./deliveries";
+import { Outlets } from "./outlets";
+import { Who } from "./who";
+
+/** Who is told of alarms, by which way, and what became of it. */
+export default function Telling() {
+  const [params, setParams] = useSearchParams();
+  const engineer = useMay("engineer");
+  const tab = params.get("show") ?? "ways";
+  const state = useQuery({
+    queryKey: ["deliveries", "count"],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query: { limit: 1 } } })),
+    refetchInterval: 10_000,
+  });
+  return (
+    <>
+      <Heading
+        title="Telling"
+        about={
+          state.data && (
+            <>
+              {state.data.waiting.toLocaleString("en")} waiting
+              {state.data.undelivered > 0 && (
+                <>
+                  , <b className="text-ink">{state.data.undelivered.toLocaleString("en")} not delivered</b>
+                </>
+              )}
+            </>
+          )
+        }
+      >
+        <Toggles
+          label="Show"
+          value={tab}
+          options={[
+            ["ways", "Ways of telling"],
+            ["contacts", "Contacts"],
+            ["outlets", "Outlets"],
+            ["deliveries", "Deliveries"],
+            ["who", "Who is told when"],
+          ]}
+          onChange={(value) =>
+            setParams(
+              (old) => {
+                const fresh = new URLSearchParams(old);
+                if (value === "ways") fresh.delete("show");
+                else fresh.set("show", value);
+                return fresh;
+              },
+              { replace: true },
+            )
+          }
+        />
+      </Heading>
+      {tab === "ways" && <Chains engineer={engineer} />}
+      {tab === "contacts" && <Contacts engineer={engineer} />}
+      {tab === "outlets" && <Outlets engineer={engineer} />}
+      {tab === "deliveries" && <Deliveries />}
+      {tab === "who" && <Who />}
+    </>
+  );
+}
