@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import decode, faults, fuzz, ingest, redecode
+from . import alarms, decode, faults, fuzz, ingest, outbox, redecode, trial
 
 BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
+    "alarms": alarms.measure,
     "decode": decode.measure,
     "fuzz": fuzz.measure,
     "ingest": ingest.measure,
+    "outbox": outbox.measure,
     "redecode": redecode.measure,
+    "trial": trial.measure,
 }
 ROUNDS: dict[str, Callable[[int], dict[str, Any]]] = {"faults": faults.measure}
 NAMES = sorted({*BENCHES, *ROUNDS})

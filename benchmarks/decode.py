@@ -10,13 +10,14 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
+import cbor2
 import numpy as np
 import orjson
 
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan
 
 ROOT = Path(__file__).resolve().parent.parent
 BUOY = bytes.fromhex("10047187fc34a024ba164cabc0e698e05801d683d1")
@@ -243,7 +244,7 @@ def by_turns(
 
 def measure(seconds: float) -> dict[str, Any]:
     random = np.random.default_rng(7)
-    share = seconds / 8
+    share = seconds / 9
     figures: dict[str, float] = {}
     ratios: dict[str, float] = {}
     plan = compiled(FIXED)
@@ -290,6 +291,14 @@ def measure(seconds: float) -> dict[str, Any]:
     own, hand = by_turns(lambda: decode(boat, texts), lambda: [orjson.loads(d) for d in documents], count, share)
     figures["json_messages_per_s"], figures["json_parser_messages_per_s"] = own, hand
     ratios["json_to_parser"] = own / hand
+    print("CBOR", file=sys.stderr)
+    boat = compiled(JSON.replace("for json", "for cbor"))
+    documents = [cbor2.dumps(orjson.loads(d)) for d in documents]
+    binaries = Payloads.of(documents, np.zeros(count, np.int64))
+    assert decode(boat, binaries).good.all()
+    own, hand = by_turns(lambda: decode(boat, binaries), lambda: [cbor2.loads(d) for d in documents], count, share)
+    figures["cbor_messages_per_s"], figures["cbor_parser_messages_per_s"] = own, hand
+    ratios["cbor_to_parser"] = own / hand
     return {"figures": figures, "ratios": ratios}
 
 

@@ -33,9 +33,9 @@ import gmqtt
 import numpy as np
 import psycopg
 
+from server.instance.instance import ROOT, Instance
+from server.instance.processes import alive
 from server.runner import stack
-from server.runner.instance import ROOT, Instance
-from server.runner.processes import alive
 
 DECODER = "decoder faulted for bytes, big endian\n  byte 0  number  u32\n  byte 4  level  u16 / 10  m\n"
 DEVICES = 4
@@ -53,6 +53,7 @@ class Told:
     """What senders were told: numbers by the way they went, with when."""
 
     mqtt: dict[int, float] = field(default_factory=dict)
+    connected: dict[int, float] = field(default_factory=dict)  # when the connection was begun by which it was told
     http: dict[int, float] = field(default_factory=dict)
     sent: int = 0
     lock: threading.Lock = field(default_factory=threading.Lock)
@@ -81,6 +82,7 @@ class Senders(threading.Thread):
 
     async def by_mqtt(self, name: str, key: str) -> None:
         while not self.ending.is_set():
+            began = time.monotonic()
             client = gmqtt.Client(name, clean_session=True)
             client.set_auth_credentials(name, key)
             client.set_config({"reconnect_retries": 0})
@@ -91,10 +93,15 @@ class Senders(threading.Thread):
             handle = handler._handle_puback_packet
 
             def acknowledged(
-                command: int, packet: bytes, waiting: dict[int, int] = waiting, handle: Any = handle
+                command: int,
+                packet: bytes,
+                waiting: dict[int, int] = waiting,
+                handle: Any = handle,
+                began: float = began,
             ) -> Any:
                 number = waiting.pop(struct.unpack("!H", packet[:2])[0], None)
                 if number is not None and (len(packet) < 3 or packet[2] < 0x80):
+                    self.told.connected[number] = began
                     self.told.mqtt[number] = time.monotonic()
                 return handle(command, packet)
 
@@ -144,33 +151,38 @@ def payload(number: int) -> bytes:
 
 # what is done to the parts --------------------------------------------------------
 class Faults:
+    """Where there are several engines, one of them is meant each time."""
+
     def __init__(self, instance: Instance, random_: random.Random) -> None:
         self.instance, self.random = instance, random_
         self.broker_kills: list[float] = []
 
     def hit(self, name: str, how: signal.Signals) -> None:
+        if name == "engine":
+            name = self.random.choice(self.instance.engine_names)
         pid = alive(self.instance.folder, name)
         if pid is None:
             return
-        if name == "broker" and how == signal.SIGKILL:
-            self.broker_kills.append(time.monotonic())
         with contextlib.suppress(ProcessLookupError):
             os.kill(pid, how)
+        if name == "broker" and how == signal.SIGKILL:
+            self.broker_kills.append(time.monotonic())
 
     def held_up(self, name: str, seconds: float, then: signal.Signals) -> None:
         """Stands still for a while, then goes on, or is killed as it stands."""
+        name = self.random.choice(self.instance.engine_names) if name == "engine" else name
         self.hit(name, signal.SIGSTOP)
         time.sleep(seconds)
         if then == signal.SIGKILL:
             self.hit(name, signal.SIGKILL)
         self.hit(name, signal.SIGCONT)
 
-    def again(self) -> None:
-        """Decoding again under way, and the engine killed in it."""
+    def again(self, part: str) -> None:
+        """Decoding again under way, and a part killed in it."""
         from django.db import connection
 
-        from server.fleet.models import DeviceType
-        from server.history.models import DecodeAgain
+        from server.records.again.models import DecodeAgain
+        from server.records.fleet.models import DeviceType
 
         job = DecodeAgain.objects.create(
             type=DeviceType.objects.get(key="faulted"), start="2000-01-01T00:00Z", end="2100-01-01T00:00Z"
@@ -181,7 +193,7 @@ class Faults:
                 break
             time.sleep(0.02)
         connection.close()
-        self.hit("engine", signal.SIGKILL)
+        self.hit(part, signal.SIGKILL)
 
     def queue_given_again(self) -> None:
         """Intake is away until the broker has saved its queue, comes back, takes it, and then the broker is killed."""
@@ -194,12 +206,12 @@ class Faults:
     def one(self) -> str:
         """A fault, by a name."""
         kill, stop = signal.SIGKILL, signal.SIGTERM
-        parts = ["engine", "intake", "web", "keeper", "guard", "postgres", "broker"]
+        parts = ["engine", "again", "intake", "web", "keeper", "guard", "postgres", "broker"]
         choices: list[tuple[str, Callable[[], None]]] = [
             *((f"kill {n}", lambda n=n: self.hit(n, kill)) for n in parts),  # type: ignore[misc]
             *((f"stop {n}", lambda n=n: self.hit(n, stop)) for n in ("engine", "intake", "web", "broker")),  # type: ignore[misc]
             ("stop postgres", lambda: self.hit("postgres", signal.SIGINT)),
-            ("kill engine while it decodes again", self.again),
+            *((f"kill {n} while messages are decoded again", lambda n=n: self.again(n)) for n in ("again", "engine")),  # type: ignore[misc]
             ("kill the broker while intake takes a queue that was saved", self.queue_given_again),
             *(
                 (f"{n} stands still", lambda n=n: self.held_up(n, 4, signal.SIGCONT))
@@ -296,10 +308,10 @@ def _keys() -> dict[str, str]:
     django.setup()
     from django.db import connection, transaction
 
-    from server.definitions.models import Definition
-    from server.definitions.publishing import publish
-    from server.fleet.models import Device, DeviceType
-    from server.fleet.registering import give_key, registry_changed, wait_for_broker
+    from server.records.definitions.models import Definition
+    from server.records.fleet.models import Device, DeviceType
+    from server.rules.publishing import publish
+    from server.rules.registering import give_key, registry_changed, wait_for_broker
 
     with transaction.atomic():
         kind = DeviceType.objects.create(key="faulted", title="Faulted", cadence_s=60)
@@ -349,7 +361,8 @@ def result(instance: Instance, told: Told, faults: Faults, took: list[float]) ->
     with psycopg.connect(instance.database_url(), autocommit=True) as connection:
         while time.monotonic() < until:
             row = connection.execute(
-                "select count(*), (select count(*) from message where id > (select id from engine_cursor)) from message"
+                "select count(*), (select count(*) from message where id > (select min(id) from engine_cursor))"
+                " from message"
             ).fetchone()
             assert row is not None
             stored, waiting = row
@@ -368,7 +381,11 @@ def result(instance: Instance, told: Told, faults: Faults, took: list[float]) ->
     times = Counter(numbers)
     acknowledged = told.mqtt | told.http
     gone = [n for n in acknowledged if n not in times]
-    by_broker = [n for n in gone if n in told.mqtt and n not in told.http and _broker_lost(told.mqtt[n], faults)]
+    by_broker = [n for n in gone if n in told.mqtt and n not in told.http and _broker_lost(told, n, faults)]
+    for n in set(gone) - set(by_broker):
+        way, at = ("http", told.http[n]) if n in told.http else ("mqtt", told.mqtt[n])
+        after = ", ".join(f"{at - kill:.2f} s" for kill in faults.broker_kills)
+        say(f"lost: number {n} by {way}; after kills of the broker: {after or 'there was none'}")
     figures = {
         "rounds": len(took),
         "acknowledged": len(acknowledged),
@@ -385,5 +402,7 @@ def result(instance: Instance, told: Told, faults: Faults, took: list[float]) ->
     return {"figures": figures, "ratios": {}}
 
 
-def _broker_lost(at: float, faults: Faults) -> bool:
-    return any(0 <= kill - at <= SAVED_S for kill in faults.broker_kills)
+def _broker_lost(told: Told, number: int, faults: Faults) -> bool:
+    """Whether a broker that was killed had told it, however late that was read, after it saved the last time."""
+    kills = [kill for kill in faults.broker_kills if told.connected[number] <= kill]
+    return bool(kills) and min(kills) - told.mqtt[number] <= SAVED_S

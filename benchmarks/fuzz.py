@@ -16,8 +16,8 @@ from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
-from oculum.language.formatter import format_definition
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.definitions import format_definition
 from oculum.language.problems import DefinitionError
 
 ROOT = Path(__file__).resolve().parent.parent

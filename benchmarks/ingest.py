@@ -1,4 +1,5 @@
-"""Ingest through the real broker with QoS 1: what is sent, what is committed, how long it takes.
+"""Ingest through the real broker with QoS 1: what is sent, what is committed, how long it takes; at full speed, and at
+half of that.
 
 The ceilings of the same run: how fast a bare client receives from this broker, and how fast a bare
 COPY writes to this database.
@@ -10,7 +11,10 @@ import asyncio
 import logging
 import subprocess
 import sys
+import threading
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import Any
 
 import gmqtt
@@ -35,10 +39,15 @@ async def client(name: str, user: str, key: str, port: int, **options: Any) -> g
     return made
 
 
-async def send(keys: dict[str, str], port: int, seconds: float, stamp: bool) -> int:
-    """Publishes as fast as acknowledgements come, at most WINDOW open a sender. Returns how many were acknowledged."""
+async def send(
+    keys: dict[str, str], port: int, seconds: float, stamp: bool, rate: float | None = None, high: int = 0
+) -> int:
+    """Publishes as fast as acknowledgements come, at most WINDOW open a sender, or `rate` messages a second. Every
+    `high`th has a first byte of 1. Returns how many were acknowledged.
+    """
     sent = 0
-    until = time.monotonic() + seconds
+    begun = time.monotonic()
+    until = begun + seconds
 
     async def one(name: str, key: str) -> None:
         nonlocal sent
@@ -65,9 +74,12 @@ async def send(keys: dict[str, str], port: int, seconds: float, stamp: bool) -> 
             while open_ >= WINDOW:
                 room.clear()
                 await room.wait()
+            while rate is not None and number >= (time.monotonic() - begun) * rate / len(keys):
+                await asyncio.sleep(0.002)
             number += 1
+            body = b"\x01" + PAYLOAD[1:] if high and number % high == 0 else PAYLOAD
             mark = time.time_ns().to_bytes(8, "big") + number.to_bytes(4, "big") if stamp else b""
-            mine.publish(f"up/{name}", mark + PAYLOAD, qos=1)
+            mine.publish(f"up/{name}", mark + body, qos=1)
             open_ += 1
             if number % 50 == 0:
                 await asyncio.sleep(0)
@@ -133,16 +145,18 @@ def copy_only(url: str, seconds: float) -> float:
     return found
 
 
-def measure(seconds: float) -> dict[str, Any]:
+@contextmanager
+def intake_running(ceilings: float = 0) -> Iterator[tuple[Any, dict[str, str], list[float]]]:
+    """A database, a broker and intake; devices with their keys; the ceilings, where seconds are given for them."""
     say("starting a database and a broker of its own")
     with own_database() as instance:
         from django.conf import settings
         from django.db import connection, transaction
 
-        from server.fleet.models import Device, DeviceType
-        from server.fleet.registering import give_key, registry_changed
         from server.intake.accounts import Account, Allowed, reload_broker, write_accounts
         from server.intake.senders import QUERY
+        from server.records.fleet.models import Device, DeviceType
+        from server.rules.registering import give_key, registry_changed
         from server.runner import stack
 
         logging.getLogger("gmqtt").setLevel(logging.ERROR)
@@ -162,58 +176,130 @@ def measure(seconds: float) -> dict[str, Any]:
         stack.start_broker(instance)
         write_accounts(instance, accounts, Allowed(10**9, 10**12))
         reload_broker(instance)
-        say("measuring the ceilings: receiving only, copying only")
-        receiving = asyncio.run(receive_only(keys, instance.broker_port, seconds * 0.3, instance))
-        copying = copy_only(instance.database_url(), seconds * 0.2)
-        say("measuring ingest: broker, intake, inbox")
-        with (instance.folder / "log" / "intake.log").open("wb") as out:
-            intake = subprocess.Popen(
-                [sys.executable, "-m", "server.intake.mqtt"], env=instance.environment(), stdout=out, stderr=out
-            )
-        try:
-            until = time.monotonic() + 30
-            while not (instance.folder / "run" / "intake.ready").exists():
-                if intake.poll() is not None or time.monotonic() > until:
-                    raise RuntimeError((instance.folder / "log" / "intake.log").read_text())
-                time.sleep(0.05)
+        found: list[float] = []
+        if ceilings:
+            say("measuring the ceilings: receiving only, copying only")
+            found.append(asyncio.run(receive_only(keys, instance.broker_port, ceilings * 0.6, instance)))
+            found.append(copy_only(instance.database_url(), ceilings * 0.4))
+        with process(instance, "server.intake.mqtt", "intake"):
             time.sleep(0.5)  # its subscription
-            sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.5, True))
-            return result(instance.database_url(), sent, receiving, copying)
-        finally:
-            intake.terminate()
-            intake.wait()
+            yield instance, keys, found
 
 
-def result(url: str, sent: int, receiving: float, copying: float) -> dict[str, Any]:
+@contextmanager
+def process(instance: Any, module: str, name: str) -> Iterator[None]:
+    """One of Oculum's processes, ready."""
+    log = instance.folder / "log" / f"{name}.log"
+    with log.open("wb") as out:
+        child = subprocess.Popen([sys.executable, "-m", module], env=instance.environment(), stdout=out, stderr=out)
+    try:
+        until = time.monotonic() + 60
+        while not (instance.folder / "run" / f"{name}.ready").exists():
+            if child.poll() is not None or time.monotonic() > until:
+                raise RuntimeError(log.read_text())
+            time.sleep(0.05)
+        yield
+    finally:
+        child.terminate()
+        child.wait()
+
+
+def measure(seconds: float) -> dict[str, Any]:
+    with intake_running(seconds * 0.4) as (instance, keys, (receiving, copying)):
+        say("measuring ingest: broker, intake, inbox")
+        url = instance.database_url()
+        sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.4, True))
+        found, last = result(url, sent, 0)
+        say("the same at half the rate")
+        sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.2, True, found["messages_per_s"] / 2))
+        half, _ = result(url, sent, last)
+        figures = found | {
+            "delay_p99_ms_at_half": half["delay_p99_ms"],
+            "messages_per_s_at_half": half["messages_per_s"],
+            "receive_only_per_s": receiving,
+            "copy_only_per_s": copying,
+        }
+        for lost in ("lost", "doubled"):
+            figures[lost] += half[lost]
+        return {
+            "figures": figures,
+            "ratios": {"to_lower_ceiling": found["messages_per_s"] / min(receiving, copying)},
+        }
+
+
+def raised(seconds: float) -> tuple[float, float]:
+    """Intake's full rate; and at half of it, with the engine at work: from sending a payload to the row of the alarm
+    that it raises, the 99th percentile, ms.
+    """
+    with intake_running() as (instance, keys, _):
+        from server.records.definitions.models import Definition
+        from server.records.fleet.models import DeviceType
+        from server.rules.publishing import publish
+
+        url = instance.database_url()
+        sent = asyncio.run(send(keys, instance.broker_port, seconds * 0.3, True))
+        rate = result(url, sent, 0)[0]["messages_per_s"]
+        kind = DeviceType.objects.get(key="bench")
+        decoder = Definition.objects.create(kind="decoder", name="bench", type=kind)
+        publish(
+            decoder, "decoder bench for bytes, big endian\n  byte 12  high  u8\n  byte 13  level  u16 / 10  m\n", None
+        )
+        condition = Definition.objects.create(kind="condition", name="high", type=kind)
+        publish(condition, 'condition "high" priority high\n  on bench\n  raise when high = 1\n', None)
+        with process(instance, "server.runner.engine", "engine"), psycopg.connect(url, autocommit=True) as watching:
+            while watching.execute("select messages from engine_cursor").fetchone() != (sent,):
+                time.sleep(0.1)
+            over, seen = threading.Event(), {}
+
+            def watch() -> None:
+                place = 0
+                while not over.is_set():
+                    for ident, message in watching.execute(
+                        "select id, message_id from alarms_journalentry where id > %s and what = 'raised' order by id",
+                        (place,),
+                    ).fetchall():
+                        place, seen[message] = ident, time.time_ns()
+                    time.sleep(0.002)
+
+            watcher = threading.Thread(target=watch)
+            watcher.start()
+            asyncio.run(send(keys, instance.broker_port, seconds * 0.7, True, rate / 2, 200))
+            time.sleep(2)
+            over.set()
+            watcher.join()
+            born: dict[int, bytes] = dict(
+                watching.execute("select id, payload from message where id = any(%s)", (list(seen),)).fetchall()
+            )
+        delays = [(at - int.from_bytes(bytes(born[message])[:8], "big")) / 1e6 for message, at in seen.items()]
+        return rate, float(np.percentile(delays, 99))
+
+
+def result(url: str, sent: int, after: int) -> tuple[dict[str, Any], int]:
+    """What became of messages numbered behind `after`, and the last number."""
     with psycopg.connect(url, autocommit=True) as connection:
         committed, before = -1, -2
         until = time.monotonic() + 60
         while committed != before or (committed < sent and time.monotonic() < until):
             before = committed
             time.sleep(0.3)
-            row = connection.execute("select count(*) from message").fetchone()
+            row = connection.execute("select count(*) from message where id > %s", (after,)).fetchone()
             committed = int(row[0]) if row else 0
         rows = connection.execute(
-            "select payload, (extract(epoch from received_at) * 1000000000)::bigint from message"
+            "select payload, (extract(epoch from received_at) * 1000000000)::bigint, id from message where id > %s",
+            (after,),
         ).fetchall()
-    marks = [bytes(p)[:12] for p, _ in rows]
+    marks = [bytes(p)[:12] for p, _, _ in rows]
     doubled = len(marks) - len(set(marks))
     born = np.array([int.from_bytes(m[:8], "big") for m in marks], np.int64)
     arrived = np.array([r[1] for r in rows], np.int64)
     delays = (arrived - born) / 1e6
     took = (arrived.max() - born.min()) / 1e9
-    rate = len(set(marks)) / took
     return {
-        "figures": {
-            "sent": sent,
-            "committed": committed,
-            "lost": max(sent - len(set(marks)), 0),
-            "doubled": doubled,
-            "messages_per_s": rate,
-            "delay_p50_ms": float(np.percentile(delays, 50)),
-            "delay_p99_ms": float(np.percentile(delays, 99)),
-            "receive_only_per_s": receiving,
-            "copy_only_per_s": copying,
-        },
-        "ratios": {"to_lower_ceiling": rate / min(receiving, copying)},
-    }
+        "sent": sent,
+        "committed": committed,
+        "lost": max(sent - len(set(marks)), 0),
+        "doubled": doubled,
+        "messages_per_s": len(set(marks)) / took,
+        "delay_p50_ms": float(np.percentile(delays, 50)),
+        "delay_p99_ms": float(np.percentile(delays, 99)),
+    }, max(r[2] for r in rows)

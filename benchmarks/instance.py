@@ -10,9 +10,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from server.instance.instance import Instance
+from server.instance.processes import end
 from server.runner import stack
-from server.runner.instance import Instance
-from server.runner.processes import end
 
 
 @contextmanager

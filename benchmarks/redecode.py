@@ -27,14 +27,14 @@ def measure(seconds: float) -> dict[str, Any]:
     with own_database() as instance:
         from django.utils import timezone
 
-        from server.definitions.models import Definition
-        from server.definitions.plans import decoder_plan
-        from server.definitions.publishing import publish
-        from server.engine.again import decode_again_step
+        from server.again.worker import Again
         from server.engine.worker import Engine
-        from server.fleet.models import Device, DeviceType
-        from server.fleet.registering import registry_changed
-        from server.history.models import DecodeAgain
+        from server.records.again.models import DecodeAgain
+        from server.records.definitions.models import Definition
+        from server.records.fleet.models import Device, DeviceType
+        from server.rules.plans import decoder_plan
+        from server.rules.publishing import publish
+        from server.rules.registering import registry_changed
         from server.trials.past import Span, decoder_trial
 
         text = EXAMPLE.read_text()
@@ -78,7 +78,11 @@ def measure(seconds: float) -> dict[str, Any]:
         say("decoding all of them again")
         DecodeAgain.objects.create(type=type_, start=end - timedelta(days=9), end=end + timedelta(days=1))
         began = time.perf_counter()
-        while decode_again_step(engine):
+        again = Again(instance.database_url())
+        while again.step():
+            pass
+        again.close()
+        while engine.step():
             pass
         apply_s = time.perf_counter() - began
         with psycopg.connect(instance.database_url()) as connection:

@@ -12,7 +12,7 @@ from typing import Any
 import gmqtt
 from django.conf import settings
 
-from server.runner.pulse import Pulse
+from server.instance.pulse import Pulse
 
 from .payloads import payloads
 from .signals import SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of

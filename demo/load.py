@@ -6,6 +6,7 @@ The engine works the messages off like any others; nothing is inserted behind it
 from __future__ import annotations
 
 import json
+import re
 import secrets
 import time
 from collections.abc import Callable
@@ -17,16 +18,19 @@ from django.conf import settings
 from django.db import connection, transaction
 from psycopg.types.json import Jsonb
 
-from oculum.language.plan import DecoderPlan, FieldSpec
-from server.access.models import Person
-from server.definitions.models import Case, Definition
-from server.definitions.publishing import plain, publish
-from server.fleet.models import Device, DeviceType, Site
-from server.fleet.registering import give_key, registry_changed, set_setpoint
-from server.intake.inbox import LOADED
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.fields import FieldSpec
+from server.records.definitions.models import Case, Definition
+from server.records.fleet.models import Device, DeviceType, Fence, Site
+from server.records.people.models import Person
+from server.rules.decoders import field_out
+from server.rules.publishing import publish
+from server.rules.registering import give_key, registry_changed, set_setpoint
+from server.store.messages import LOADED
 
 from . import world
 from .payloads import payloads
+from .people import take_alarms, ways_of_telling
 from .signals import DAY_US, SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 
 DAYS = 30
@@ -73,8 +77,10 @@ def load_records() -> dict[str, str]:
             )
             if unit.gateway is None:
                 keys[unit.name] = give_key(devices[unit.name])
-        Device.objects.update(registered_at=datetime.now(UTC) - timedelta(days=DAYS))
         set_setpoint(types["raft_buoy"], "oxygen_min", 4.6, None, device=devices["buoy-03"].pk)
+        for name, geometry in world.FENCES.items():
+            feature = {"type": "Feature", "properties": {"name": name}, "geometry": geometry}
+            Fence.objects.create(name=name, feature=feature)
         registry_changed(accounts=True)
         for key, file in world.DECODERS.items():
             definition = Definition.objects.create(kind="decoder", name=key, type=types[key])
@@ -82,13 +88,14 @@ def load_records() -> dict[str, str]:
             _cases(definition)
             if key in world.FIELDS:
                 types[key].refresh_from_db()
-                types[key].fields += [plain(FieldSpec(n, "number", u)) for n, u in world.FIELDS[key]]
+                types[key].fields += [field_out(FieldSpec(n, "number", u)) for n, u in world.FIELDS[key]]
                 types[key].save()
         for file in world.CONDITIONS:
             text = (world.EXAMPLES / file).read_text()
-            type_key = text.split("\n  on ")[1].split()[0]
+            type_key = re.search(r"^  on (?:each site of )?(\w+)", text, re.M)[1]  # type: ignore[index]
             definition = Definition.objects.create(kind="condition", name=text.split('"')[1], type=types[type_key])
             publish(definition, text, None, "first season")
+        ways_of_telling()
         settings.INSTANCE.keep_private("demo-keys.json", keys)
     return passwords
 
@@ -169,6 +176,10 @@ def load_messages(progress: Callable[[float], None]) -> int:
             progress(0.25 + 0.75 * min(worked_off(loader) / total, 1))
             time.sleep(0.1)
         progress(1)
+    take_alarms(EPOCH + timedelta(microseconds=end_us))
+    # Not before: who is registered and not heard is silent.
+    Device.objects.update(registered_at=EPOCH + timedelta(microseconds=end_us - DAYS * DAY_US))
+    registry_changed()
     (settings.INSTANCE.folder / "demo.json").write_text(json.dumps({"end_us": end_us}))
     return total
 
@@ -192,13 +203,13 @@ def rows_of(story: Story, unit: world.Unit, plan: DecoderPlan, times: np.ndarray
 
 def put(loader: psycopg.Connection, rows: list[Row]) -> None:
     """Messages into the stream, with the stamps of the past."""
-    columns = "part, received_at, device_id, via_id, channel, topic, headers, payload"
+    columns = "received_at, device_id, via_id, channel, topic, headers, payload"
     with loader.cursor() as cursor:
         with cursor.copy(f"copy message ({columns}) from stdin (format binary)") as copy:
-            copy.set_types(["int2", "timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
+            copy.set_types(["timestamptz", "int4", "int4", "int2", "text", "jsonb", "bytea"])
             for received, device, via, topic, headers, payload in rows:
                 at = EPOCH + timedelta(microseconds=received)
-                copy.write_row((0, at, device, via, LOADED, topic, headers, payload))
+                copy.write_row((at, device, via, LOADED, topic, headers, payload))
         cursor.execute("select pg_notify('oculum_arrival', '')")
 
 
@@ -209,6 +220,6 @@ def worked_off(loader: psycopg.Connection) -> int:
 
 def all_worked_off(loader: psycopg.Connection) -> bool:
     row = loader.execute(
-        "select not exists (select 1 from message where id > (select coalesce(max(id), 0) from engine_cursor))"
+        "select not exists (select 1 from message where id > (select coalesce(min(id), 0) from engine_cursor))"
     ).fetchone()
     return bool(row and row[0])

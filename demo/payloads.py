@@ -16,7 +16,7 @@ from oculum.batches import PRESENT
 from oculum.decoding.checksums import check
 from oculum.decoding.encode import encode
 from oculum.decoding.numbers import PAD
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan
 
 from .signals import DAY_US, HOUR_US, MAKERS, Story, buoy, curve, heard_by, noise, own, phase_of
 from .world import Unit, fleet

@@ -13,7 +13,7 @@ import numpy as np
 
 from oculum.batches import FIRST_REASON, Column
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan
 
 from .world import DECODERS, EXAMPLES, UPDATED, Unit, fleet
 

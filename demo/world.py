@@ -81,7 +81,25 @@ CONDITIONS = [
     "crate_warm.ocu",
     "wind_strong.ocu",
     "lamp_weak.ocu",
+    "rain_heavy.ocu",
+    "closed_area.ocu",
+    "raft_adrift.ocu",
+    "buoy_silent.ocu",
+    "gateway_silent.ocu",
+    "oxygen_falls.ocu",
+    "site_starves.ocu",
+    "battery_fades.ocu",
+    "clock_wrong.ocu",
+    "oxygen_by_day.ocu",
 ]
+FENCES = {
+    "closed harvest area": {
+        "type": "Polygon",
+        "coordinates": [
+            [[-42.665, 37.420], [-42.646, 37.420], [-42.646, 37.438], [-42.665, 37.438], [-42.665, 37.420]]
+        ],
+    },
+}
 UPDATED = [f"buoy-{n}" for n in range(40, 49)]
 GAUGES = [("quay", "Quay"), ("merle", "Merle"), ("gull", "Gull"), ("skerry", "Skerry"), ("lower", "Lower")]
 MASTS = [("quay", "Quay", "metric"), ("skerry", "Skerry", "knots"), ("merle", "Merle", "comma")]
