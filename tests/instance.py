@@ -15,9 +15,9 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from server.instance.instance import ROOT, Instance
+from server.instance.processes import end
 from server.runner import stack
-from server.runner.instance import ROOT, Instance
-from server.runner.processes import end
 
 
 def new_environment(prefix: str) -> Path:

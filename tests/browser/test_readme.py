@@ -9,7 +9,7 @@ from collections.abc import Iterator
 
 from playwright.sync_api import BrowserContext, expect
 
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
 
 from .conftest import Running, sign_in
 from .following import Step, follow
@@ -52,5 +52,5 @@ def test_the_tour_as_it_is_written(context: BrowserContext, running: Running) ->
             follow(page, what, words)
     assert done > 50 and complaints == []
     journal = page.get_by_role("table", name="Journal").get_by_role("row").filter(has_text="well-1")
-    expect(journal.filter(has_text="raised")).to_have_count(1)
-    expect(journal.filter(has_text="cleared")).to_have_count(1)
+    for what in ("raised", "cleared"):
+        expect(journal.filter(has=page.get_by_text(what, exact=True))).to_have_count(1)

@@ -8,7 +8,7 @@ from typing import Literal
 import pytest
 from playwright.sync_api import Browser, Page, expect
 
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
 
 from .conftest import Running, sign_in
 
@@ -25,7 +25,19 @@ SCREENS = {
     "decoder of a document": "/decoders/1?type=crate_logger",
     "condition": "/conditions/8",
     "alarms": "/alarms",
+    "alarms one by one": "/alarms?each=1",
+    "an alarm": "/alarms?each=1&alarm=1",
     "journal": "/alarms?show=journal",
+    "quality of alarms": "/alarms?show=quality&span=2592000",
+    "ways of telling": "/telling",
+    "contacts": "/telling?show=contacts",
+    "outlets": "/telling?show=outlets",
+    "deliveries": "/telling?show=deliveries",
+    "who is told": "/telling?show=who",
+    "setpoints": "/devices/types/raft_buoy/setpoints",
+    "places": "/places",
+    "a fence": "/places?fence=1",
+    "a device on the map": "/places?device=buoy-12",
     "people": "/people",
     "settings": "/settings",
     "sites": "/devices/sites",
@@ -68,7 +80,7 @@ def test_screens_are_accessible_and_whole(
     assert found == []
 
 
-def test_a_phone_shows_and_acknowledges(chromium: Browser, running: Running) -> None:
+def test_a_phone_shows_and_acknowledges(chromium: Browser, running: Running, untaken: str) -> None:
     context = chromium.new_context(viewport={"width": 390, "height": 800}, has_touch=True)
     page = context.new_page()
     sign_in(page, running, "maud")

@@ -7,7 +7,7 @@ import subprocess
 
 from playwright.sync_api import Browser, Page, expect
 
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
 
 from .conftest import Running, sign_in
 from .test_decoder import open_decoder

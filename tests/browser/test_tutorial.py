@@ -8,7 +8,7 @@ from datetime import UTC, datetime, timedelta
 
 from playwright.sync_api import BrowserContext
 
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
 
 from .conftest import Running, sign_in
 from .following import Step, follow

@@ -10,6 +10,7 @@ from fractions import Fraction
 from typing import Any
 
 from oculum.language import tree
+from oculum.language.decoders import lines as written
 
 
 class Refuse(Exception):
@@ -45,25 +46,25 @@ def whole(text: str) -> int:
     return int(text, 0)
 
 
-def read_raw(m: Message, address: Any, stored: tree.Storage) -> int:
+def read_raw(m: Message, address: Any, stored: written.Storage) -> int:
     storage = stored.name
     size = int(storage[1:])
     little = m.little if stored.order is None else stored.order == "little"
     bits = getattr(address, "bits", None)
-    if isinstance(address, tree.InBytes):
+    if isinstance(address, written.InBytes):
         first = address.first if address.first >= 0 else len(m.payload) + address.first
         width = (
             address.last - address.first + 1
             if address.last is not None
             else (bits.high // 8 + 1 if bits else (size + 7) // 8)
         )
-    elif isinstance(address, tree.InNext):
+    elif isinstance(address, written.InNext):
         first, width = m.cursor, address.width or (bits.high // 8 + 1 if bits else (size + 7) // 8)
     else:
         first, width = m.last
     number = m.bits(first, width, little)
     m.last = (first, width)
-    if not isinstance(address, tree.InSame) and not (isinstance(address, tree.InBytes) and address.first < 0):
+    if not isinstance(address, written.InSame) and not (isinstance(address, written.InBytes) and address.first < 0):
         m.cursor = first + width
     if bits:
         number = (number >> bits.low) & ((1 << size) - 1)
@@ -98,33 +99,33 @@ def truth(m: Message, node: Any) -> bool | None:
 
 def run(m: Message, body: Any) -> None:
     for node in body:
-        if isinstance(node, tree.Read):
-            storage = node.kind.storage if isinstance(node.kind, tree.Stored) else tree.Storage("u1")
+        if isinstance(node, written.Read):
+            storage = node.kind.storage if isinstance(node.kind, written.Stored) else written.Storage("u1")
             assert storage is not None
             raw = read_raw(m, node.address, storage)
             missing = any(
                 raw == mark or raw == mark - (1 << int(storage.name[1:]))
                 for q in node.qualifiers
-                if isinstance(q, tree.Missing)
+                if isinstance(q, written.Missing)
                 for mark in map(int, q.raws)  # the random decoders mark whole numbers
             )
             value = (
                 None
                 if missing
                 else scaled(raw, node.kind.scales)
-                if isinstance(node.kind, tree.Stored)
+                if isinstance(node.kind, written.Stored)
                 else Fraction(raw)
             )
             for q in node.qualifiers:
                 if (
-                    isinstance(q, tree.Within)
+                    isinstance(q, written.Within)
                     and value is not None
                     and not Fraction(q.low) <= value <= Fraction(q.high)
                 ):
                     value = None
             m.values[node.name] = value
             m.out.append((node.name, Reading(value, m.offset_us)))
-        elif isinstance(node, tree.When):
+        elif isinstance(node, written.When):
             found = truth(m, node.rule)
             last = m.last
             if found is True:
@@ -132,13 +133,15 @@ def run(m: Message, body: Any) -> None:
             m.last = last
             if found is False:
                 run(m, node.otherwise)
-        elif isinstance(node, tree.Reject):
+        elif isinstance(node, written.Reject):
             if (truth(m, node.rule) is not True) if node.unless else truth(m, node.rule) is True:
                 raise Refuse(node.failure or "malformed")
-        elif isinstance(node, tree.Skip):
+        elif isinstance(node, written.Skip):
             assert isinstance(node.count, int)
             m.cursor += node.count
-        elif isinstance(node, tree.Repeat):
+            if m.cursor > len(m.payload):
+                raise Refuse("too short")
+        elif isinstance(node, written.Repeat):
             step = 0
             if node.each is not None:
                 every, direction = node.each
@@ -159,7 +162,7 @@ def run(m: Message, body: Any) -> None:
             m.offset_us, m.values = 0, before
 
 
-def decode_slowly(node: tree.Decoder, payload: bytes) -> tuple[str | None, list[tuple[str, Reading]]]:
+def decode_slowly(node: written.Decoder, payload: bytes) -> tuple[str | None, list[tuple[str, Reading]]]:
     """The code of a refusal, or the readings."""
     m = Message(payload, node.order == "little")
     try:

@@ -10,11 +10,11 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.evaluate import DeviceState, evaluate_condition
-from oculum.batches import Column, Decoded, Group
-from oculum.history.events import Newest, build_events, newest_after
+from oculum.batches import Column, Group
 from oculum.language.conditions import check_condition
-from oculum.language.plan import ConditionPlan, FieldSpec
+from oculum.language.conditions.plan import ConditionPlan
+from oculum.language.fields import FieldSpec
+from tests.core.rooms import TYPE, Batch, Driven, world_of
 
 SECOND = 1_000_000
 FIELDS = {"x": FieldSpec("x", "number", "V"), "y": FieldSpec("y", "number", "Cel")}
@@ -141,8 +141,7 @@ def slowly(number: int, messages: list[Message], until: int) -> list[tuple[int, 
     return sorted(out, key=lambda t: (t[0], t[2], not t[1]))
 
 
-def batch(messages: list[Message]) -> tuple[Decoded, np.ndarray, np.ndarray]:
-    """The messages as a decoded batch."""
+def batch(messages: list[Message]) -> Batch:
     rows = np.array([i for i, m in enumerate(messages) for _ in m.readings], np.int64)
     readings = [r for m in messages for r in m.readings]
     columns = {}
@@ -153,32 +152,20 @@ def batch(messages: list[Message]) -> tuple[Decoded, np.ndarray, np.ndarray]:
             np.array([0 if v is None else 1 for v in values], np.int16),
         )
     group = Group(tuple(FIELDS.values()), rows, np.array([r.at for r in readings], np.int64), columns)
-    none = np.full(len(messages), -1, np.int32)
-    decoded = Decoded([group], [], none, none, [], np.zeros(len(messages), np.int64))
-    return decoded, np.array([m.device for m in messages], np.int64), np.array([m.arrival for m in messages], np.int64)
+    device, arrival = (np.array(v, np.int64) for v in ([m.device for m in messages], [m.arrival for m in messages]))
+    return Batch({TYPE: [group]}, device, arrival)
 
 
 def quickly(number: int, messages: list[Message], cuts: list[int], until: int) -> list[tuple[int, bool, int]]:
     """The same through the engine's evaluation, the stream cut into batches at `cuts`."""
-    plan = plan_of(CONDITIONS[number][0])
-    states: dict[int, DeviceState] = {}
-    newest: dict[tuple[int, str], Newest] = {}
-    out = []
+    driven = Driven(world_of([1, 2], {(1, "x_max"): LIMIT, (2, "x_max"): LIMIT}), [plan_of(CONDITIONS[number][0])])
     edges = [0, *sorted(set(cuts)), len(messages)]
     for start, end in zip(edges, edges[1:], strict=False):
-        part = messages[start:end]
-        if not part:
-            continue
-        decoded, device, arrival = batch(part)
-        events = build_events(decoded.groups, device, arrival, newest, np.arange(len(part)))
-        out += evaluate_condition(plan, events, newest, lambda d, n: LIMIT, lambda d: True, states, part[-1].arrival)
-        newest |= {key: found for key, (found, _) in newest_after(events).items()}
-        # What a restart keeps is what is stored: states go through it between any two batches.
-        states = {d: DeviceState.from_dict(s.as_dict()) for d, s in states.items()}
-    empty, device, arrival = batch([])
-    events = build_events(empty.groups, device, arrival, newest, np.zeros(0, np.int64))
-    out += evaluate_condition(plan, events, newest, lambda d, n: LIMIT, lambda d: True, states, until)
-    return sorted(((t.device, t.raised, t.at) for t in out), key=lambda t: (t[0], t[2], not t[1]))
+        if end > start:
+            driven.take(batch(messages[start:end]))
+    driven.tick(until)
+    found = ((t.subject, t.raised, t.at) for t in driven.found)
+    return sorted(found, key=lambda t: (t[0], t[2], not t[1]))
 
 
 values = st.one_of(st.none(), st.sampled_from([0.5, 1.0, 1.5, 2.0, 2.4, 2.5, 2.6, 3.0, 3.1, 4.0]))
@@ -196,7 +183,7 @@ def streams(draw: Any) -> list[Message]:
     return messages
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(
     st.integers(0, len(CONDITIONS) - 1),
     streams(),
@@ -255,9 +242,8 @@ def test_history_in_one_message_counts_in_measured_order() -> None:
 
 @pytest.mark.parametrize("cause_at,learned", [(100, 110), (80, 100)])
 def test_a_delay_that_ended_before_its_reading_arrived_says_when_it_was_learned(cause_at: int, learned: int) -> None:
-    plan = plan_of(CONDITIONS[1][0])
-    decoded, device, arrival = batch([Message(1, 100 * SECOND, (Reading(cause_at * SECOND, 4.0, None),))])
-    events = build_events(decoded.groups, device, arrival, {}, np.arange(1))
-    (found,) = evaluate_condition(plan, events, {}, lambda d, n: LIMIT, lambda d: True, {}, 10**6 * SECOND)
+    driven = Driven(world_of([1], {(1, "x_max"): LIMIT}), [plan_of(CONDITIONS[1][0])])
+    driven.take(batch([Message(1, 100 * SECOND, (Reading(cause_at * SECOND, 4.0, None),))]))
+    driven.tick(10**6 * SECOND)
+    (found,) = driven.found
     assert (found.at // SECOND, found.learned // SECOND) == (cause_at + 10, learned)
-    assert (found.cause.value, found.cause.limit, found.cause.field) == (4.0, 3.0, "x")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import pytest
 
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import FieldSpec
+from oculum.language.fields import FieldSpec
 
 HEAT = {"heat": FieldSpec("heat", "number", "[degF]")}
 
@@ -74,8 +74,8 @@ MISTAKES = [
     ),
     (
         "  byte 0  a  u8\n  choose a\n    is 1\n      derive b = a * 1 V\n    is 2\n      derive b = a * 1 Cel\n",
-        5,
-        "`b` is number in V above: two lines of one name must agree",
+        7,
+        "`b` is number in V above: two lines of one name must agree; give this one another name",
         None,
     ),
     ("  decode rest with other\n", 2, "there is no decoder `other` to hand this on to", None),
@@ -86,9 +86,9 @@ MISTAKES = [
     ("  byte 0  a  u8  default 3\n", 2, "`default` belongs to the parameters of a command", None),
     ("  next  u8 = 3\n  byte 0  a  u8\n", 2, "this line writes: it stands in a `command`", None),
     (
-        "  byte 0  a  u8\n  command c\n    skip 1 byte\n",
+        "  byte 0  a  u8\n  command c\n    length 3\n",
         4,
-        "a command has lines that write, `derive` and `frame`",
+        "a command has parameters, lines with `=`",
         None,
     ),
     ("  byte 0  index  u8\n", 2, "`index` has a meaning of its own in decoders", None),

@@ -7,7 +7,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.decoding.checksums import CRCS, check
+from oculum.checks import CRCS
+from oculum.decoding.checksums import check
 from oculum.decoding.numbers import PAD, Strided
 
 SUMS = {

@@ -11,11 +11,10 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.evaluate import DeviceState, evaluate_condition
 from oculum.batches import Column, Group
-from oculum.history.events import Newest, build_events, newest_after
 from oculum.language.conditions import check_condition
-from oculum.language.plan import FieldSpec
+from oculum.language.fields import FieldSpec
+from tests.core.rooms import TYPE, Batch, Driven, world_of
 
 SECOND = 1_000_000
 MODES = ((0, "normal"), (1, "storm"), (3, "saving"))
@@ -77,7 +76,7 @@ values = st.fixed_dictionaries(
 streams = st.lists(st.tuples(st.sampled_from([1, 2]), values), min_size=1, max_size=20)
 
 
-def batch(part: list[tuple[int, Values]], first: int) -> tuple[Group, np.ndarray, np.ndarray]:
+def batch(part: list[tuple[int, Values]], first: int) -> Batch:
     """Messages with one reading each, ten seconds apart."""
     count = len(part)
     columns = {}
@@ -91,27 +90,19 @@ def batch(part: list[tuple[int, Values]], first: int) -> tuple[Group, np.ndarray
             column = np.array([float(v.get(field, 0)) for _, v in part])
         columns[field] = Column(column, np.array(there, np.int16))
     at = (1000 + 10 * np.arange(first, first + count)) * SECOND
-    return Group(tuple(FIELDS.values()), np.arange(count), at, columns), np.array([d for d, _ in part], np.int64), at
+    group = Group(tuple(FIELDS.values()), np.arange(count), at, columns)
+    return Batch({TYPE: [group]}, np.array([d for d, _ in part], np.int64), at)
 
 
 def quickly(text: str, messages: list[tuple[int, Values]], cuts: list[int]) -> list[tuple[int, bool, int]]:
     plan, problems = check_condition(f'condition "c" priority low\n  on buoy\n  raise when {text}\n', TYPES)
     assert plan is not None, [p.message for p in problems]
-    states: dict[int, DeviceState] = {}
-    newest: dict[tuple[int, str], Newest] = {}
-    out: list[tuple[int, bool, int]] = []
+    driven = Driven(world_of([1, 2], {(d, n): v for d, own in LIMITS.items() for n, v in own.items()}), [plan])
     edges = [0, *sorted(set(cuts)), len(messages)]
     for start, end in zip(edges, edges[1:], strict=False):
-        if start == end:
-            continue
-        group, device, arrival = batch(messages[start:end], start)
-        events = build_events([group], device, arrival, newest, np.arange(start, end))
-        limits = lambda d, name: LIMITS[d][name]  # noqa: E731
-        found = evaluate_condition(plan, events, newest, limits, lambda _: True, states, int(arrival[-1]))
-        out += [(t.device, t.raised, t.at) for t in found]
-        newest |= {key: value for key, (value, _) in newest_after(events).items()}
-        states = {d: DeviceState.from_dict(s.as_dict()) for d, s in states.items()}
-    return sorted(out, key=lambda t: (t[2], t[0]))
+        if end > start:
+            driven.take(batch(messages[start:end], start))
+    return sorted(((t.subject, t.raised, t.at) for t in driven.found), key=lambda t: (t[2], t[0]))
 
 
 def slowly(rule: Any, fields: set[str], messages: list[tuple[int, Values]]) -> list[tuple[int, bool, int]]:
@@ -150,6 +141,6 @@ def test_a_wide_integer_is_compared_as_the_number_it_is(digits: int, raised: boo
     column = Column(np.array([digits], np.uint64), np.array([1], np.int16))
     at = np.array([1000 * SECOND])
     group = Group((spec,), np.zeros(1, np.int64), at, {"energy": column})
-    events = build_events([group], np.array([1]), at, {}, np.zeros(1, np.int64))
-    found = evaluate_condition(plan, events, {}, lambda *_: math.nan, lambda _: True, {}, int(at[0]))
-    assert [t.raised for t in found] == ([True] if raised else [])
+    driven = Driven(world_of([1]), [plan], restarts=False)
+    driven.take(Batch({TYPE: [group]}, np.array([1]), at))
+    assert [t.raised for t in driven.found] == ([True] if raised else [])

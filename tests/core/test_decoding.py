@@ -14,13 +14,14 @@ from hypothesis import strategies as st
 
 from oculum.answers import answer
 from oculum.batches import FIRST_REASON, PRESENT, Decoded, Payloads, Trace
-from oculum.decoding.checksums import CRCS, check
+from oculum.checks import CRCS
+from oculum.decoding.checksums import check
 from oculum.decoding.decode import decode
 from oculum.history.events import plain
-from oculum.language.analysis import untaken
 from oculum.language.decoders import check_decoder
-from oculum.language.parser import parse
-from oculum.language.tree import Decoder
+from oculum.language.decoders.analysis import untaken
+from oculum.language.decoders.lines import Decoder
+from oculum.language.definitions import parse
 
 from .oracle import decode_slowly
 

@@ -11,16 +11,23 @@ from datetime import UTC, datetime
 from typing import Any
 
 import cbor2
+import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oculum.answers import answer
 from oculum.batches import Payloads
+from oculum.decoding import loops, sources
 from oculum.decoding.decode import decode
-from oculum.decoding.sources import plain_document
+from oculum.decoding.sources import plain_document, read_cbor
 from oculum.language import limits
 from oculum.language.decoders import check_decoder
+
+
+def tagged(number: int, content: Any) -> bytes:
+    return cbor2.dumps({"a": cbor2.CBORTag(number, content)})
+
 
 CBOR = "decoder d for cbor\n  at a  x  number\n"
 JSON = "decoder d for json\n  at a  x  number\n"
@@ -179,3 +186,134 @@ def test_text_is_no_document() -> None:
     assert plain_document("text", b"a;b") is None and plain_document("bytes", b"\x01") is None
     assert plain_document("senml", b'[{"n":"a","v":1}]') == [{"n": "a", "v": 1}]
     assert plain_document("json", b"{") is None
+
+
+@pytest.mark.parametrize(
+    ("payload", "value"),
+    [
+        (tagged(1000, 5), 5.0),
+        (tagged(100, 20_000), 20_000.0),
+        (tagged(43_000, cbor2.CBORTag(261, 1.5)), 1.5),
+        (tagged(4, [-2, 27_315]), 273.15),
+        (tagged(5, [-1, 3]), 1.5),
+        (tagged(30, [1, 4]), 0.25),
+        (tagged(2, b"\x01\x00"), 256.0),
+        (b"\xd9\xd9\xf7" + cbor2.dumps({"a": 7}), 7.0),
+    ],
+)
+def test_the_content_counts_behind_a_tag_that_means_nothing(payload: bytes, value: float) -> None:
+    assert [r["value"] for r in answered(CBOR, payload)["readings"]] == [value]
+
+
+@pytest.mark.parametrize(
+    ("payload", "said"),
+    [
+        (tagged(2, b"\xff" * 129), "a whole number has more than 128 bytes"),
+        (tagged(3, b"\xff" * 60_000), "a whole number has more than 128 bytes"),
+        (b"\xa1\x61\x61\xc2\x5f\x41\x01\xff", "a whole number has more than 128 bytes"),
+        (tagged(2, b"\xff" * 128), "expected a number of at most 53 bits"),
+        (tagged(4, [10**18, 3]), "decimal fraction"),
+        (tagged(30, [1, 0]), "rational"),
+        (tagged(1, 5), "`a` is a time (tag 0 or 1), expected a number"),
+        (tagged(258, [1]), "`a` is a list, expected a number"),
+    ],
+)
+def test_a_number_that_is_none_is_refused(payload: bytes, said: str) -> None:
+    error = answered(CBOR, payload)["error"]
+    assert error["code"] == "malformed" and said in error["message"]
+
+
+@given(
+    st.recursive(
+        st.integers() | st.text() | st.booleans() | st.none(), lambda c: st.lists(c) | st.dictionaries(st.text(), c)
+    ),
+    st.data(),
+)
+def test_tags_change_nothing(document: Any, data: st.DataObject) -> None:
+    """A document with tags strewn over it that mean nothing is read as the one without them."""
+
+    def strewn(part: Any) -> Any:
+        if isinstance(part, list):
+            part = [strewn(x) for x in part]
+        elif isinstance(part, dict):
+            part = {key: strewn(value) for key, value in part.items()}
+        number = data.draw(st.sampled_from([None, None, 6, 23, 24, 255, 32, 35, 37, 100, 258, 1004, 70_000, 2**40]))
+        return part if number is None else cbor2.CBORTag(number, part)
+
+    assert read_cbor(cbor2.dumps(strewn(document))) == read_cbor(cbor2.dumps(document))
+
+
+# many at once -------------------------------------------------------------------------
+SHAPE = """decoder d for {source}
+  at t  sent  time iso  hidden
+  stamp sent
+  at nav.sog  speed  number  [kn_i]
+  at nav.cog  course  number  deg  missing "no fix" raw "n/a"
+  at state  state  text
+  at n  n  integer
+"""
+LEAF: st.SearchStrategy[Any] = st.sampled_from(
+    [1, 2.5, "n/a", None, True, "x", [], {}, 2**60, "2026-03-02T09:15:20Z", "2026-13-02T09:15:20Z"]
+)
+
+
+@st.composite
+def messages(draw: st.DrawFn) -> tuple[str, list[bytes]]:
+    """Documents of one shape, some with other values in it, some cut, doubled or run together."""
+    source = draw(st.sampled_from(["json", "cbor"]))
+    found = []
+    for n in range(draw(st.integers(8, 14))):
+        document: Any = {
+            "t": "2026-03-02T09:15:20Z",
+            "nav": {"sog": n / 2, "cog": draw(st.sampled_from([271.5, "n/a"]))},
+            "state": "under_way",
+            "n": n,
+        }
+        match draw(st.integers(0, 11)):
+            case 0:
+                document[draw(st.sampled_from(["t", "nav", "state", "n"]))] = draw(LEAF)
+            case 1:
+                document["nav"]["cog"] = draw(LEAF)
+            case 2:
+                del document[draw(st.sampled_from(["t", "nav", "state", "n"]))]
+            case 3:
+                document = draw(LEAF)
+            case 4:
+                for _ in range(40):
+                    document = {"nav": document}
+        raw = json.dumps(document).encode() if source == "json" else cbor2.dumps(document)
+        match draw(st.integers(0, 9)):
+            case 0:
+                raw = raw[: draw(st.integers(0, len(raw)))]
+            case 1:
+                raw += draw(st.sampled_from([b",", b"]", b',"', raw, b"," + raw, b"}", b"\x00", b"\xff"]))
+            case 2:
+                raw = draw(st.sampled_from([b"[", b'"', b"{", b"[1,", b"\x9f", b"\xc1", b"\xd8\x20"])) + raw
+        found.append(raw)
+    return source, found
+
+
+@given(messages())
+def test_many_at_once_give_what_each_gives_alone(drawn: tuple[str, list[bytes]]) -> None:
+    source, raws = drawn
+    plan, problems = check_decoder(SHAPE.format(source=source))
+    assert plan is not None, problems
+    together = decode(plan, Payloads.of(raws, [0] * len(raws)))
+    for row, raw in enumerate(raws):
+        alone = decode(plan, Payloads.of([raw], [0]))
+        assert answer(together, row) == answer(alone, 0)
+
+
+@settings(max_examples=300)
+@given(
+    st.binary(max_size=40) | st.recursive(LEAF, lambda x: st.lists(x) | st.dictionaries(st.text(), x)).map(cbor2.dumps)
+)
+def test_plain_cbor_is_what_the_closer_look_takes_as_it_is(raw: bytes) -> None:
+    for loop in (loops.plain_cbor, loops.compiled(loops.plain_cbor)):
+        plain = np.zeros(1, bool)
+        data = np.frombuffer(raw + b"\0", np.uint8)
+        ends = np.array([len(raw)])
+        with np.errstate(over="ignore"):
+            loop(data, np.zeros(1, np.int64), ends, 65_536, np.zeros(32, np.int64), plain)
+        if plain[0]:
+            assert sources._cbor_scan(raw) == (len(raw), [])

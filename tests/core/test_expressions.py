@@ -11,10 +11,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from oculum.language import tree
-from oculum.language.conditions import check_condition
+from oculum.language.conditions import check_condition, clauses
+from oculum.language.definitions import parse
 from oculum.language.evaluate import Val, evaluate
-from oculum.language.parser import parse
-from oculum.language.plan import Ex, FieldSpec
+from oculum.language.expressions import Ex
+from oculum.language.fields import FieldSpec
 
 FIELDS = {
     "x": FieldSpec("x", "number", "1"),
@@ -145,7 +146,7 @@ class Rows:
     def setpoint(self, name: str) -> Val:
         return Val(np.full(self.count, SETPOINT), np.ones(self.count, bool))
 
-    def payload(self, ex: Ex) -> Val:
+    def special(self, ex: Ex) -> Val:
         raise AssertionError(ex)
 
 
@@ -160,8 +161,8 @@ def test_columns_equal_one_row_at_a_time(rule: str, rows: list[tuple]) -> None:
             problems,
         )
         return
-    written = next(c.rule for c in parse(text)[0].clauses if isinstance(c, tree.Raise))  # type: ignore[union-attr]
-    found = evaluate(plan.rule, Rows(rows))
+    written = next(c.rule for c in parse(text)[0].clauses if isinstance(c, clauses.Raise))  # type: ignore[union-attr]
+    found = evaluate(plan.steps[0].rule, Rows(rows))
     values = np.broadcast_to(np.asarray(found.values, bool), (len(rows),))
     known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
     for i, row in enumerate(rows):
@@ -187,6 +188,6 @@ def test_three_values(rule: str, outcome: bool | None) -> None:
     """x is 2, y is missing."""
     plan, problems = check_condition(f'condition "c" priority low\n  on thing\n  raise when {rule}\n', TYPES)
     assert plan is not None, problems
-    found = evaluate(plan.rule, Rows([(2.0, None, None, None)]))
+    found = evaluate(plan.steps[0].rule, Rows([(2.0, None, None, None)]))
     known = bool(np.broadcast_to(found.known, (1,))[0])
     assert (bool(np.broadcast_to(found.values, (1,))[0]) if known else None) == outcome

@@ -6,8 +6,8 @@ from pathlib import Path
 
 import pytest
 
-from oculum.language.form import Slot, form
-from oculum.language.parser import parse
+from oculum.language.definitions import form, parse
+from oculum.language.form import Slot
 
 ROOT = Path(__file__).resolve().parents[2]
 EXAMPLES = [
@@ -27,6 +27,7 @@ SENSIBLE = {
     "unit": "V",
     "expected range": "0 to 5",
     "converted into": "V",
+    "at and below the site": '"outer sound"',
     "labels": 'stage = "spat"',
     "deadband": "1 V",
     "for at least": "5 min",

@@ -8,7 +8,7 @@ from oculum.decoding.commands import CommandError, encode_command
 from oculum.language import limits
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import FieldSpec
+from oculum.language.fields import FieldSpec
 
 DECLARED = {"heat": FieldSpec("heat", "number", "[degF]"), "door": FieldSpec("door", "flag")}
 LONG = "x" * 41
@@ -118,8 +118,8 @@ BYTES = [
     ('pattern "x"\nbyte 0  a  u8', "`pattern` belongs to text; this is bytes"),
     ("byte 0  a  u8\ncommand c\n  next  u8 = 1\ncommand c\n  next  u8 = 2", "the command `c` stands already above"),
     (
-        "byte 0  a  u8\ncommand c\n  next 3 bytes  b  text",
-        "a parameter is written as a number, a flag, a code or a time",
+        "byte 0  a  u8\ncommand c\n  bytes 3 to 4  b  text",
+        "a command writes a text as `next 8 bytes`, or as `rest`",
     ),
     # expressions
     ("byte 0  a  u8\nderive b = a + `x`", "`x` in backticks is the text of a code"),
@@ -129,7 +129,7 @@ BYTES = [
     ("byte 0  a  u8  V\nderive b = a + 1", "1 has no unit: write it with one, such as `1 V`"),
     (
         "byte 0  a  u8  Cel\nbyte 1  b  u8  Cel\nderive c = a + b",
-        "two temperatures cannot be added: one of them must be a difference",
+        "two temperatures cannot be added. Where one of them is a difference, its line says so",
     ),
     ('byte 0  a  u8\nreject "x" when a > 1 V', "`V` is a voltage, but `1` is a plain number"),
     ('byte 0  a  code { 0 off, 1 on }\nreject "x" when a > 1', "a code cannot be compared with a plain number by `>`"),
@@ -149,7 +149,7 @@ BYTES = [
     ("byte 0  a  u8\nderive b = min(a)", "`min` takes"),
     ("byte 0  a  u8\nderive b = a ^ a", "found"),
     ("byte 0  a  u8\nderive b = index", "`index` counts repeats and has a meaning inside one only"),
-    ('byte 0  a  u8\nderive b = "{A}"', "`{A}` is no name: write `{serial}`, or `{serial:05}` for five digits"),
+    ('byte 0  a  u8\nderive b = "{A}"', "`{A}` is no name: write `{serial}`, `{serial:05}` for five digits"),
     ("byte 0  a  u8\nderive b = setpoint limit", "setpoints belong to conditions; a decoder does not know them"),
     ("byte 0  a  u8\nderive b = bytes 0 to 3", "found"),
     ("byte 0  a  u8\nderive b = 1e999", "a number lies between"),
@@ -252,7 +252,7 @@ CONDITIONS = [
         "a condition with a rule of its own for clearing takes no deadband",
     ),
     ("on pod\nraise when level > 3 m deadband -1 m", "found `-`: expected a number or the end of the line"),
-    ("on pod\nraise when level > 3 m deadband 1", "the deadband is a plain number, the limit is in m"),
+    ("on pod\nraise when level > 3 m deadband 1", "the deadband has no unit: write `1 m`"),
     ("on pod\nraise when not level > 3 m deadband 1 m", "a deadband goes with comparisons joined by `and` and `or`"),
     ("on pod\nraise when 3 > 2", "the rule speaks of no field, so that no reading could ever raise it"),
     (
@@ -361,11 +361,11 @@ GOOD = {"amount": 12.5, "mode": "fast", "when": "2026-03-02T00:00:00Z"}
             "set",
             {"when": "2031-01-01T00:00:00Z"},
             "out of range",
-            "`when` is 2031-01-01T00:00:00Z; its range is allowed",
+            "`when` is 2031-01-01T00:00:00Z; 2020-01-01T00:00:00Z to 2030-01-01T00:00:00Z is allowed",
         ),
         ("set", {"lit": "perhaps"}, "wrong kind", "`lit` is true or false, found perhaps"),
         ("set", {"digits": 10_000}, "out of range", "10000 does not fit into 4 digits"),
-        ("check", {"x": 1}, "wrong kind", "the check reaches beyond what is written so far"),
+        ("check", {"x": 1}, "wrong kind", "line 14: the check reaches beyond what is written so far"),
     ],
 )
 def test_a_mistake_in_a_command(name: str, changed: dict[str, object], code: str, message: str) -> None:
@@ -409,3 +409,12 @@ def test_lines_that_are_set_aside_make_no_mistakes_of_their_own(body: str, lines
         sorted(p.span.line for p in problems if p.severity == "error" and "`a` is not a field" not in p.message)
         == lines
     ), [(p.span.line, p.message) for p in problems]
+
+
+@pytest.mark.parametrize(
+    "rest",
+    ["byte 1 a u8\n  x", "x\n  when(", '\n x:"\nx', " when1\nx", "decoder again for bytes\n  when x", "\n\n\tx\n x"],
+)
+def test_what_stands_behind_the_end_is_told_and_no_more(rest: str) -> None:
+    plan, problems = check_decoder('decoder d for bytes\n  byte 0  a  u8\n  reject "x" as y when a > 3\n' + rest, {})
+    assert plan is None and problems

@@ -11,8 +11,9 @@ from hypothesis import strategies as st
 
 from oculum.batches import Column, Decoded, Group, Payloads
 from oculum.history.events import Newest, build_events, newest_after
+from oculum.history.fleet import Fleet
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import FieldSpec
+from oculum.language.fields import FieldSpec
 from oculum.pipeline import FUTURE_US, decode_batch
 
 pytestmark = pytest.mark.usefixtures("way")
@@ -71,7 +72,7 @@ def decoded_of(messages: Any) -> Decoded:
     ),
 )
 def test_newest_values_follow_arrival_and_measured_time(messages: Any, known: Any) -> None:
-    before = {key: Newest(float(value), at) for key, (value, at) in known.items()}
+    before = Fleet.of({key: Newest(float(value), at) for key, (value, at) in known.items()})
     device = np.array([d for d, _ in messages], np.int64)
     events = build_events(
         decoded_of(messages).groups, device, np.arange(len(messages), dtype=np.int64), before, np.arange(len(messages))
@@ -108,7 +109,7 @@ def test_newest_values_follow_arrival_and_measured_time(messages: Any, known: An
 
 def test_an_empty_batch_has_no_events() -> None:
     none = np.zeros(0, np.int64)
-    assert len(build_events([], none, none, {}, none)) == 0
+    assert len(build_events([], none, none, Fleet(), none)) == 0
 
 
 TIMED = "decoder d for json\n  at t  sent  time iso hidden\n  stamp sent\n  at v  v  number\n"

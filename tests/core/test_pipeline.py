@@ -10,13 +10,15 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.evaluate import DeviceState
+from oculum.alarms.bank import Watched
+from oculum.alarms.room import Room
+from oculum.alarms.world import Device, World
 from oculum.batches import Payloads
-from oculum.history.events import Newest
+from oculum.history.fleet import Fleet
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
-from oculum.language.plan import FieldSpec
-from oculum.pipeline import Lot, WatchedCondition, process
+from oculum.language.fields import FieldSpec
+from oculum.pipeline import Lot, process
 
 SECOND = 1_000_000
 TENTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 10  m\n"
@@ -50,10 +52,10 @@ def payload(sender: int, levels: list[int]) -> bytes:
 def run(messages: list[tuple[int, int, list[int]]], cuts: set[int]) -> tuple[object, object]:
     condition, _ = check_condition(RULE, {"pod": ({"level": FieldSpec("level", "number", "m")}, {})})
     assert condition is not None and all(p is not None for p in PLANS)
-    states: dict[int, DeviceState] = {}
-    watched = WatchedCondition(1, condition, lambda _: True, lambda *_: None, states)
+    room = Room(World({d: Device(d, f"pod-{d}", POD) for d in PODS} | {GATEWAY: Device(GATEWAY, "gate", GATE_TYPE)}))
+    room.watch(Watched(1, 1, POD, condition))
     type_of: Callable[[int], int] = lambda d: GATE_TYPE if d == GATEWAY else POD  # noqa: E731
-    newest: dict[tuple[int, str], Newest] = {}
+    newest = Fleet()
     transitions = []
     clock, start = 1_000 * SECOND, 0
     moments = []
@@ -79,13 +81,13 @@ def run(messages: list[tuple[int, int, list[int]]], cuts: set[int]) -> tuple[obj
             np.arange(start, end),
             newest,
             type_of,
-            lambda t: [watched] if t == POD else [],
+            room,
             int(arrival[-1]),
             0,
             owners,
         )
-        newest |= {key: found for key, (found, _) in effects.newest.items()}
-        transitions += [(t.at, t.device, t.raised, t.cause.message, t.cause.value) for _, t in effects.transitions]
+        effects.settle(newest)
+        transitions += [(t.at, t.subject, t.raised, t.cause.message, t.cause.value) for t in effects.transitions]
         start = end
     return {key: (found.value, found.at) for key, found in newest.items()}, sorted(transitions)
 
@@ -106,5 +108,5 @@ def test_what_a_name_is_may_differ_between_versions() -> None:
         Lot(PLANS[0], Payloads.of([b"\x00\x07"], arrival[:1]), np.array([0])),
         Lot(text, Payloads.of([b'{"level":"seven"}'], arrival[1:]), np.array([1])),
     ]
-    effects = process(lots, np.array([1, 3]), arrival, np.array([5, 6]), {}, lambda _: POD, lambda _: [], 2 * SECOND, 0)
+    effects = process(lots, np.array([1, 3]), arrival, np.array([5, 6]), Fleet(), lambda _: POD, None, 2 * SECOND, 0)
     assert effects.newest[1, "level"][0].value == 0.7

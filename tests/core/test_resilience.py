@@ -15,6 +15,7 @@ from oculum.answers import answer
 from oculum.batches import Failure, Group, Payloads
 from oculum.decoding.decode import decode
 from oculum.history.events import SET_BACK_US, Newest, build_events, eras, newest_after
+from oculum.history.fleet import Fleet
 from oculum.language.decoders import check_decoder
 from oculum.pipeline import decode_batch
 from oculum.text import harmless
@@ -87,7 +88,7 @@ def test_what_was_measured_by_a_clock_that_was_wrong_does_not_stay_newest() -> N
         return decode(plan, Payloads.of([b"\x05"], [at])).groups
 
     def fresh(at: int, known: int) -> bool:
-        newest = {(1, "level"): Newest(9.0, known)}
+        newest = Fleet.of({(1, "level"): Newest(9.0, known)})
         one = np.ones(1, np.int64)
         return bool(newest_after(build_events(group(at), one, np.array([at], np.int64), newest, one)))
 

@@ -16,9 +16,9 @@ from hypothesis import strategies as st
 from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
-from oculum.decoding.from_senml import MOST, from_senml, is_senml, known_quantities, teaches
+from oculum.drafting.from_senml import MOST, from_senml, is_senml, known_quantities, teaches
 from oculum.language.decoders import check_decoder
-from oculum.language.formatter import format_definition
+from oculum.language.definitions import format_definition
 
 words = st.text(string.ascii_letters + string.digits + "._-", min_size=1, max_size=12).filter(lambda w: w[0].isalnum())
 values = st.one_of(
@@ -184,3 +184,52 @@ def test_numbers_that_are_none_are_refused_or_missing_and_nothing_fails(record: 
     assert plan is not None
     found = answer(decode(plan, Payloads.of([payload], [0])), 0)
     assert "error" in found or all(r.get("missing") or math.isfinite(r["value"]) for r in found["readings"]), found
+
+
+LEVEL = "decoder d for senml\n  at level  level  number  m\n"
+
+
+def answered(payload: bytes) -> dict[str, Any]:
+    plan, problems = check_decoder(LEVEL)
+    assert plan is not None, problems
+    return answer(decode(plan, Payloads.of([payload], [1_700_000_000_000_000])), 0)
+
+
+def test_a_record_may_say_only_what_holds_for_those_behind_it() -> None:
+    pack = [
+        {"bn": "urn:dev:ow:1:", "bt": 1_699_999_000, "bu": "m"},
+        {"n": "level", "v": 2},
+        {"bv": 10},
+        {"n": "level", "v": 1},
+    ]
+    readings = answered(json.dumps(pack).encode())["readings"]
+    assert [(r["value"], r["at"]) for r in readings] == [(2.0, "2023-11-14T21:56:40Z"), (11.0, "2023-11-14T21:56:40Z")]
+    assert answered(json.dumps(pack[:1]).encode())["readings"] == []
+    assert answered(b"[]")["readings"] == []
+
+
+@pytest.mark.parametrize(
+    ("records", "said"),
+    [
+        ([{}], "record 1 has 0 values, expected one"),
+        ([{"bn": "a/", "n": "level"}], "record 1 has 0 values, expected one"),
+        ([{"bn": "a/", "u": "m"}], "record 1 has 0 values, expected one"),
+    ],
+)
+def test_a_record_without_a_value_is_refused(records: list[Any], said: str) -> None:
+    assert answered(json.dumps(records).encode())["error"] == {
+        "code": "malformed",
+        "message": said,
+        "line": 1,
+        "byte": 0,
+    }
+
+
+@pytest.mark.parametrize(
+    ("value", "number"),
+    [(cbor2.CBORTag(4, [-2, 250]), 2.5), (cbor2.CBORTag(5, [-1, 5]), 2.5), (cbor2.CBORTag(30, [5, 2]), 2.5)],
+)
+def test_numbers_of_cbor_may_be_fractions(value: Any, number: float) -> None:
+    answer = answered(cbor2.dumps([{0: "level", 1: "m", 2: value, 6: cbor2.CBORTag(4, [-1, -5])}]))
+    assert [r["value"] for r in answer["readings"]] == [number]
+    assert answer["readings"][0]["at"] == "2023-11-14T22:13:19.5Z"

@@ -15,8 +15,8 @@ from oculum.clocks import iso_us
 from oculum.decoding.commands import CommandError, decode_command, encode_command
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
-from oculum.language.formatter import format_definition
-from oculum.language.plan import DecoderPlan
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.definitions import format_definition
 
 pytestmark = pytest.mark.usefixtures("way")
 

@@ -22,7 +22,7 @@ from oculum.clocks import calendar_us, iso_us, local_to_utc
 from oculum.decoding.commands import CommandError, decode_command, encode_command
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
-from oculum.language.formatter import format_definition
+from oculum.language.definitions import format_definition
 
 from .test_decoding import decoders, flat, plan_of
 

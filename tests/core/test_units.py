@@ -10,7 +10,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.quantities import UnitError, parse_unit, printed, units_in_words
+from oculum import quantities
+from oculum.language.decoders import check_decoder
+from oculum.quantities import UnitError, parse_unit, printed, units_in_words, usual
 
 PRINTED: dict[str, str] = json.loads(
     (Path(__file__).parent.parent / "data" / "printed_units.json").read_text(encoding="utf-8")
@@ -32,6 +34,44 @@ def test_every_unit_that_is_offered_can_be_used() -> None:
         assert not set("[]{}") & set(unit.printed), unit
     for unit in UNITS[:80]:
         assert unit.words, unit
+
+
+@pytest.mark.parametrize(
+    ("written", "code"),
+    [
+        *(("°C", "Cel"), ("℃", "Cel"), ("degC", "Cel"), ("°F", "[degF]"), ("%RH", "%"), ("µg/m³", "ug/m3")),
+        *(("1/min", "/min"), ("rpm", "/min"), ("kWh", "kW.h"), ("kWh/day", "kW.h/d"), ("PPM", "[ppm]")),
+        *(("dBm", "dB{mW}"), ("µSv/h", "uSv/h"), ("Ω", "Ohm"), ("Cel", None), ("furlongs", None), ("", None)),
+    ],
+)
+def test_a_unit_written_as_people_do_is_told_its_code(written: str, code: str | None) -> None:
+    assert usual(written) == code
+    if code is not None:
+        (problem,) = check_decoder(f"decoder d for bytes\n  byte 0  x  u8 / 2  {written}  within 0 to 90\n")[1]
+        assert (problem.message, problem.fix) == (f"`{written}` is written `{code}`", code)
+        assert (problem.span.line, problem.span.column, problem.span.end_column) == (2, 22, 22 + len(written))
+
+
+def test_every_usual_unit_leads_to_one_that_is_known() -> None:
+    table = json.loads((Path(quantities.__file__).with_name("usual_units.json")).read_text(encoding="utf-8"))
+    for written, code in table.items():
+        assert usual(written) == code
+        parse_unit(code)
+        with pytest.raises(UnitError):
+            parse_unit(written)
+
+
+def test_relative_humidity_is_a_share() -> None:
+    (problem,) = check_decoder("decoder d for bytes\n  byte 0  x  u8  % RH\n")[1]
+    assert (problem.message, problem.span.column) == ("relative humidity is written `%` alone", 20)
+
+
+def test_what_is_no_unit_at_all_and_what_is_likely_another() -> None:
+    (problem,) = check_decoder("decoder d for bytes\n  byte 0  x  u8  pulses\n")[1]
+    assert problem.message == "`pulses` is no unit: a plain number, such as a count, has none"
+    plan, problems = check_decoder("decoder d for bytes\n  byte 0  x  u8  C\n")
+    assert plan is not None
+    assert [(p.message, p.fix) for p in problems] == [("`C` is the coulomb; degrees Celsius are written `Cel`", "Cel")]
 
 
 PLAIN = ["m", "s", "g", "Cel", "Ohm", "L", "Pa", "mol", "deg", "%", "V"]

@@ -8,9 +8,9 @@ import numpy as np
 import pytest
 
 from oculum.batches import Payloads
-from oculum.decoding.guesses import guesses
+from oculum.drafting.from_table import from_table, scale_of, storage_of, table_rows, unit_of
+from oculum.drafting.guesses import guesses
 from oculum.language.decoders import check_decoder
-from oculum.language.from_table import from_table, scale_of, storage_of, table_rows, unit_of
 
 REGISTERS = """Register;Name;Type;Factor;Unit;Access;Values
 101 bit 0;Pump running;flag;;;R;

@@ -12,16 +12,26 @@ import numpy as np
 import pytest
 
 from oculum.batches import FIRST_REASON, PRESENT, Payloads
+from oculum.checks import CRCS, SUMS
 from oculum.clocks import iso_us
-from oculum.decoding.checksums import CRCS, SUMS
 from oculum.decoding.commands import encode_command
 from oculum.decoding.decode import decode
 from oculum.language import limits
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
-from oculum.language.formatter import format_definition
-from oculum.language.functions import AGGREGATES, BUILTINS, FUNCTIONS
-from oculum.language.plan import FieldSpec
+from oculum.language.definitions import format_definition
+from oculum.language.fields import FieldSpec
+from oculum.language.functions import (
+    AGGREGATES,
+    BUILTINS,
+    CLOCK,
+    EARLIER,
+    FUNCTIONS,
+    OF_DEVICE,
+    OF_MEMBERS,
+    PLACES,
+    WINDOWS,
+)
 from oculum.pipeline import without_context
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -90,7 +100,8 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     decoded = without_context(decode(plan, batch), len(rows) - 1)
     if "command" in example:
         name, parameters, written = example["command"]
-        assert encode_command(plan, name, parameters).hex() == written
+        said = encode_command(plan, name, parameters)
+        assert written in (said.hex(), said.decode(errors="replace"))
     if "refused" in example:
         failure = decoded.failures[decoded.failure[0]]
         assert [failure.code, failure.message] == example["refused"]
@@ -126,7 +137,8 @@ def test_mistakes_in_the_documents(text: str, outcome: str | None) -> None:
 
 def test_every_function_check_and_limit_is_documented() -> None:
     reference = (ROOT / "docs" / "language.md").read_text()
-    for name in [*FUNCTIONS, *AGGREGATES, *BUILTINS, *CRCS, *SUMS]:
+    named = [*EARLIER, *WINDOWS, *CLOCK, *PLACES, *OF_DEVICE, *OF_MEMBERS]
+    for name in [*FUNCTIONS, *AGGREGATES, *BUILTINS, *CRCS, *SUMS, *named]:
         assert f"`{name}" in reference, name
     for value in (
         limits.RECORDS,
@@ -172,3 +184,27 @@ def test_no_registry_host_in_any_file() -> None:
         if name and path.is_file() and path.suffix not in (".png", ".woff2"):
             text = path.read_text(errors="ignore")
             assert not any(host in text for host in hosts), name
+
+
+def headings(path: Path) -> list[str]:
+    """Where a link may lead to in a document: its headings, as the interface and others name them."""
+    text = re.sub(r"^```.*?^```", "", path.read_text(encoding="utf-8"), flags=re.S | re.M)
+    titles = re.findall(r"^#+ (.*)$", text, re.M)
+    return [re.sub(r"[^a-z0-9]+", "-", title.lower()).strip("-") for title in titles]
+
+
+@pytest.mark.parametrize("path", DOCUMENTS, ids=lambda path: path.name)
+def test_every_link_leads_somewhere(path: Path) -> None:
+    for target in re.findall(r"\]\(([^)\s]+)\)", path.read_text(encoding="utf-8")):
+        if re.match(r"https?:|/", target):
+            continue
+        file, _, part = target.partition("#")
+        there = (path.parent / file).resolve() if file else path
+        assert there.exists(), target
+        assert not part or part in headings(there), target
+
+
+def test_the_contents_of_the_language_name_every_section() -> None:
+    path = ROOT / "docs" / "language.md"
+    contents = re.findall(r"\]\(language\.md#([^)]+)\)", path.read_text(encoding="utf-8").split("\n## ")[0])
+    assert contents == headings(path)[1:]

@@ -15,9 +15,9 @@ import django
 import psycopg
 import pytest
 
+from server.instance.instance import ROOT, Instance
+from server.instance.processes import alive
 from server.runner.health import Health, health
-from server.runner.instance import ROOT, Instance
-from server.runner.processes import alive
 from tests.instance import new_environment, until
 
 # What one device may send in a minute, small enough to be reached.

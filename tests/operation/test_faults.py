@@ -7,7 +7,7 @@ import os
 import subprocess
 import sys
 
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
 
 
 def test_parts_are_hit_at_random_and_nothing_is_lost_or_doubled() -> None:
@@ -16,5 +16,7 @@ def test_parts_are_hit_at_random_and_nothing_is_lost_or_doubled() -> None:
     done = subprocess.run(command, cwd=ROOT, env=environment, capture_output=True, text=True, timeout=500, check=False)
     assert done.returncode == 0, done.stderr[-4000:]
     figures = json.loads(done.stdout.strip().split("\n")[-1])["figures"]
-    assert (figures["rounds"], figures["lost"], figures["doubled"], figures["engine_differs"]) == (6, 0, 0, 0), figures
+    assert (figures["rounds"], figures["lost"], figures["doubled"], figures["engine_differs"]) == (6, 0, 0, 0), (
+        f"{figures}\n{done.stderr[-3000:]}"
+    )
     assert figures["acknowledged"] > 500

@@ -25,8 +25,8 @@ from demo import world
 from demo.load import load_records
 from demo.payloads import payloads
 from demo.signals import DAY_US, SEED, Story, now_us, plan_of, sending_times
-from server.fleet.models import Device, DeviceType
-from server.fleet.registering import give_key, registry_changed, wait_for_broker
+from server.records.fleet.models import Device, DeviceType
+from server.rules.registering import give_key, registry_changed, wait_for_broker
 from tests import wire
 from tests.instance import until
 from tests.wire import Closed, Wire
@@ -35,7 +35,7 @@ from .conftest import Running
 
 RANDOM_SEED = int(os.environ.get("OCULUM_FUZZ_SEED", "1"))
 MESSAGES = int(os.environ.get("OCULUM_FUZZ_MESSAGES", "60"))  # of each sender; the broker lets 200 pass in a minute
-PARTS = ["postgres", "broker", "keeper", "web", "intake", "engine"]
+PARTS = ["postgres", "broker", "keeper", "web", "intake", "engine", "again", "delivery"]
 PACKS = [f"pack-{n}" for n in range(8)]
 NASTY = [
     "",

@@ -15,9 +15,9 @@ from typing import Any
 
 import pytest
 
-from server.runner.instance import ROOT
-from server.runner.keeper import PARTS
-from server.runner.processes import Lock, remember
+from server.instance.instance import ROOT
+from server.instance.processes import Lock, remember
+from server.runner.keeper import parts
 from tests.instance import until
 
 from .conftest import Running
@@ -38,8 +38,8 @@ def processes(folder: Path) -> list[str]:
     return sorted(name for name in found if name.startswith("server.") and name != "server.runner")
 
 
-ALL = ["server.engine.worker", "server.intake.mqtt", "server.runner.keeper", "server.runner.keeper guard"]
-ALL = sorted([*ALL, "server.runner.web"])
+ALL = ["server.runner.engine engine", "server.intake.mqtt", "server.runner.keeper", "server.runner.keeper guard"]
+ALL = sorted([*ALL, "server.runner.web", "server.runner.again", "server.runner.delivery"])
 
 
 def once_each(running: Running) -> None:
@@ -47,7 +47,9 @@ def once_each(running: Running) -> None:
     assert found == ALL, found
 
 
-@pytest.mark.parametrize("name", ["keeper", "guard", "postgres", "broker", "engine", "intake", "web"])
+@pytest.mark.parametrize(
+    "name", ["keeper", "guard", "postgres", "broker", "engine", "again", "delivery", "intake", "web"]
+)
 def test_whatever_is_killed_comes_back_once(running: Running, name: str) -> None:
     pid = running.hit(name, signal.SIGKILL)
     running.back(name, pid)
@@ -69,22 +71,23 @@ def test_keeper_and_guard_killed_at_once_are_healed_by_up(running: Running) -> N
 def test_two_ups_at_once_make_one_of_everything(running: Running) -> None:
     running.oculum("down")
     assert processes(running.folder) == []
-    codes: list[int] = []
+    told: list[tuple[int, str]] = []
 
     def up() -> None:
-        codes.append(running.oculum("up", "--empty", "--detach").returncode)
+        done = running.oculum("up", "--empty", "--detach")
+        told.append((done.returncode, done.stderr))
 
     threads = [threading.Thread(target=up) for _ in range(3)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    assert codes == [0, 0, 0]
+    assert [code for code, _ in told] == [0, 0, 0], told
     once_each(running)
 
 
 def test_a_second_process_of_a_part_ends_at_once(running: Running) -> None:
-    for module in ("server.engine.worker", "server.intake.mqtt", "server.runner.web"):
+    for module in ("server.runner.engine", "server.intake.mqtt", "server.runner.web"):
         done = subprocess.run(
             [sys.executable, "-m", module],
             env=running.instance.environment(),
@@ -102,7 +105,7 @@ def test_a_number_that_has_been_given_to_another_process_is_left_alone(running: 
     stranger = subprocess.Popen(["sleep", "600"])
     try:
         running.oculum("down")
-        for name in (*PARTS, "keeper", "guard", "broker", "postgres"):
+        for name in (*parts(running.instance), "keeper", "guard", "broker", "postgres"):
             remember(running.folder, name, stranger.pid)
             path = running.folder / "run" / f"{name}.pid"
             found = json.loads(path.read_text())
@@ -116,6 +119,24 @@ def test_a_number_that_has_been_given_to_another_process_is_left_alone(running: 
         stranger.kill()
         stranger.wait()
         running.up()
+
+
+def test_the_work_is_divided_among_as_many_engines_as_are_asked_for(running: Running) -> None:
+    try:
+        done = running.oculum("up", "--empty", "--detach", env={**os.environ, "OCULUM_ENGINES": "2"})
+        assert done.returncode == 0 and "Another version runs" in done.stderr, done.stderr
+        both = ["server.runner.engine engine", "server.runner.engine engine-2"]
+        assert [p for p in processes(running.folder) if "engine" in p] == both
+        running.hit("engine-2", signal.SIGKILL)
+        whole = until(lambda: (h := running.oculum("status")).returncode == 0 and h, "both to work again", 40)
+        assert "engine-2" in whole.stdout
+        bad = running.oculum("up", "--empty", env={**os.environ, "OCULUM_ENGINES": "9"})
+        assert bad.returncode == 1 and "from 1 to 8 engines may divide the work" in bad.stderr
+        none = running.oculum("up", "--empty", env={**os.environ, "OCULUM_ENGINES": "two"})
+        assert none.returncode == 1 and "OCULUM_ENGINES is `two`" in none.stderr
+    finally:
+        running.oculum("up", "--empty", "--detach", env={**os.environ, "OCULUM_ENGINES": "1"})
+    once_each(running)
 
 
 def test_a_part_that_hangs_is_told_and_found(running: Running) -> None:

@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
+import json
 import os
+import random
 import subprocess
 import sys
 from concurrent.futures import ThreadPoolExecutor
@@ -11,13 +15,14 @@ from typing import Any
 
 import psycopg
 import pytest
+from django.conf import settings
 from django.db import connections
 from django.utils import timezone
 
-from server.access import tries
-from server.access.bounds import long_work
-from server.access.models import Person
-from server.runner.instance import ROOT
+from server.instance.instance import ROOT
+from server.records.people.models import Person
+from server.requests import tries
+from server.requests.bounds import long_work
 from tests.instance import until
 from tests.server.test_api import PASSWORD, V1, Client, at_once, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
@@ -90,7 +95,7 @@ def test_the_own_password_is_changed_with_the_old_one_and_ends_sessions_and_toke
 
 
 def test_a_first_password_opens_nothing_but_its_change(world: World) -> None:
-    from server.access.passwords import first_password
+    from server.rules.passwords import first_password
 
     password = first_password(Person(username="new", role="admin"))
     client = Client()
@@ -221,6 +226,63 @@ def test_long_work_of_one_person_leaves_room_for_the_others(world: World, engine
         standing.rollback()
         assert [future.result().status_code for future in under_way] == [200] * 4
     assert long_work.busy.total() == 0 and trial("engineer").status_code == 200
+
+
+async def abandoned(application: Any, client: Client, path: str, body: dict[str, Any], after: float) -> list[Any]:
+    """What a browser gets that goes away after a while."""
+    raw, gone, asked = json.dumps(body).encode(), asyncio.Event(), False
+    cookies = "; ".join(f"{name}={cookie.value}" for name, cookie in client.cookies.items())
+    headers = {"host": "127.0.0.1", "content-type": "application/json", "content-length": str(len(raw))}
+    headers |= {"cookie": cookies, "x-csrftoken": client.cookies[settings.CSRF_COOKIE_NAME].value}
+    scope = {
+        "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": "POST", "scheme": "http",
+        "path": path, "raw_path": path.encode(), "query_string": b"", "root_path": "", "client": ("127.0.0.1", 1),
+        "server": ("127.0.0.1", 80), "headers": [(k.encode(), v.encode()) for k, v in headers.items()],
+    }  # fmt: skip
+    sent: list[Any] = []
+
+    async def receive() -> dict[str, Any]:
+        nonlocal asked
+        if not asked:
+            asked = True
+            return {"type": "http.request", "body": raw, "more_body": False}
+        await gone.wait()
+        return {"type": "http.disconnect"}
+
+    async def send(message: dict[str, Any]) -> None:
+        if gone.is_set():
+            raise OSError("the other side is gone")
+        sent.append(message)
+
+    asyncio.get_running_loop().call_later(after, gone.set)
+    with contextlib.suppress(OSError):
+        await application(scope, receive, send)
+    return sent
+
+
+def test_work_that_nobody_waits_for_gives_its_place_back(world: World, engine: Any) -> None:
+    """Begun and given up again and again, as a limit is dragged: the next one is answered, and no place stays taken."""
+    from server.asgi import application
+
+    definition = world.decoder()
+    world.arrive(*((n % 3, n, payload(3)) for n in range(3000)))
+    work_off(engine)
+    client = signed_in(world, "viewer")
+    client.get(V1 + "me")
+    path, body = f"{V1}definitions/{definition.pk}/trial/progress", {"text": DECODER}
+
+    async def go() -> list[Any]:
+        rng = random.Random(1)
+        under_way = []
+        for _ in range(30):
+            under_way.append(asyncio.create_task(abandoned(application, client, path, body, rng.uniform(0, 0.3))))
+            await asyncio.sleep(0.03)  # the pace of somebody who drags
+        await asyncio.gather(*under_way)
+        return await abandoned(application, client, path, body, 60)
+
+    answer = b"".join(message.get("body", b"") for message in asyncio.run(go()))
+    assert "result" in json.loads(answer.splitlines()[-1]), answer[:500]
+    until(lambda: long_work.busy.total() == 0, "the places to be free")
 
 
 def test_cookies_are_secure_behind_a_proxy_that_ends_tls() -> None:

@@ -13,9 +13,9 @@ from django.urls import URLPattern
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from oculum.language.formatter import format_definition
-from server.definitions.models import Definition
-from server.urls import urlpatterns
+from oculum.language.definitions import format_definition
+from server.api.urls import urlpatterns
+from server.records.definitions.models import Definition
 from tests.server.test_api import Client, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
 
@@ -105,6 +105,7 @@ def paths() -> list[tuple[str, Any]]:
                 ("<id:ident>", "1"),
                 ("<id:pk>", "1"),
                 ("<id:case>", "1"),
+                ("<id:incident>", "1"),
                 ("<str:key>", "pod"),
                 ("<str:name>", "pod-0"),
             ):
@@ -151,8 +152,9 @@ def test_every_endpoint_answers_nonsense_with_an_error(engineer: Client) -> None
             path,
         )
         fine(engineer.generic("POST", f"/api/v1/{path}", b'{"a": ', content_type="application/json"), path)
-    assert Definition.objects.get().live is not None
-    assert Definition.objects.get().versions.get(number=1).text == format_definition(DECODER)
+    definition = Definition.objects.get(name="pod")
+    assert definition.live is not None
+    assert definition.versions.get(number=1).text == format_definition(DECODER)
 
 
 @settings(max_examples=120, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])

@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from server.engine.house import LEAP, House, KeptClock, accept_clock, followed, kept_clock
+from server.store.house import LEAP, House, KeptClock, accept_clock, followed, kept_clock
 from tests.server.test_api import V1, signed_in
-from tests.server.world import CONDITION, START, World, payload, work_off
+from tests.server.world import CONDITION, START, World, payload, spans_of, work_off
 
 DAY = timedelta(days=1)
 
@@ -22,7 +22,7 @@ def arrive_at(world: World, when: datetime, data: bytes, pod: int = 0) -> None:
     with psycopg.connect(world.url) as connection:
         connection.execute("select message_day(%s)", (when.date(),))
         connection.execute(
-            "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
+            "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
             (when, world.pods[pod].pk, data),
         )
 
@@ -97,15 +97,16 @@ def test_a_reader_does_not_hold_house_keeping_up(world: World, own: psycopg.Conn
 def test_days_are_made_before_rows_arrive_however_long_nobody_kept_house(world: World, instance: Any) -> None:
     import asyncio
 
-    from server.intake.inbox import HTTP, Arrival, Inbox, Outcome
+    from server.intake.inbox import Arrival, Inbox, Outcome
     from server.intake.senders import Sender, Source
+    from server.store.messages import HTTP
 
     with psycopg.connect(world.url) as connection:
         for (name,) in connection.execute(
             "select inhrelid::regclass::text from pg_inherits where inhparent = 'message'::regclass"
         ):
             connection.execute(f"drop table {name}")
-    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None)
 
     async def go() -> list[Outcome]:
         inbox = Inbox(world.url, instance.folder, 0, 100, 1000)
@@ -169,7 +170,7 @@ def test_any_cutting_gives_the_same_also_where_the_clock_goes_back(world: World,
                 "activity",
                 "alarms_journalentry",
                 "alarms_alarm",
-                "condition_state",
+                "engine_memory",
                 "engine_cursor",
                 "replaced_reading",
             ):
@@ -181,7 +182,7 @@ def test_any_cutting_gives_the_same_also_where_the_clock_goes_back(world: World,
 
 
 def test_the_state_of_a_device_that_was_heard_by_a_clock_far_ahead_is_not_that_it_reports(world: World) -> None:
-    from server.history.states import state_of
+    from server.rules.states import state_of
 
     now = datetime.now(UTC)
     assert state_of(now + 100 * DAY, False, 60, now) == "overdue"
@@ -189,8 +190,8 @@ def test_the_state_of_a_device_that_was_heard_by_a_clock_far_ahead_is_not_that_i
 
 
 def test_a_trial_of_a_condition_equals_the_engine_where_the_clock_went_back(world: World, engine: Any) -> None:
-    from server.definitions.publishing import check
-    from server.trials.past import condition_trial
+    from server.rules.publishing import check
+    from server.trials.conditions import condition_trial
 
     world.decoder()
     text = CONDITION.replace(" held 60 s", "").replace(" deadband 1 m", "")
@@ -199,16 +200,17 @@ def test_a_trial_of_a_condition_equals_the_engine_where_the_clock_went_back(worl
         arrive_at(world, START + timedelta(hours=hours), payload(9 if n % 2 else 1))
     work_off(engine)
     plan, _ = check("condition", text, world.type)
-    found = condition_trial(plan, world.type, START - DAY, START + DAY)  # type: ignore[arg-type]
+    *_, last = condition_trial(plan, world.type, START - DAY, START + DAY)  # type: ignore[arg-type]
+    found = last["result"]
     live = world.ask("select raised_at, cleared_at from alarms_alarm")
-    assert len(live) > 1 and {(s["raised_at"], s["cleared_at"]) for s in found["spans"]} == set(live)
+    assert len(live) > 1 and {(s["raised_at"], s["cleared_at"]) for s in spans_of(found)} == set(live)
 
 
 # two engines ------------------------------------------------------------------------
 def test_an_engine_that_was_taken_over_writes_nothing_any_more(world: World, engine: Any) -> None:
     """The lock of the first is gone with its connection's server side; it does not know, and works on."""
-    from server.engine.store import Fenced
     from server.engine.worker import Engine
+    from server.store.readings import Fenced
 
     world.decoder()
     work_off(engine)
@@ -225,14 +227,13 @@ def test_an_engine_that_was_taken_over_writes_nothing_any_more(world: World, eng
         assert world.ask("select sum(messages) from activity") == [(2,)]
         assert world.ask("select messages from engine_cursor") == [(2,)]
     finally:
-        second.connection.close()
-        second.listening.close()
+        second.close()
 
 
 def test_a_condition_that_cannot_be_evaluated_is_left_out_and_readings_go_on(
     world: World, engine: Any, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from oculum import pipeline
+    from oculum.alarms.bank import Bank
 
     world.decoder()
     world.condition()
@@ -240,7 +241,7 @@ def test_a_condition_that_cannot_be_evaluated_is_left_out_and_readings_go_on(
     def failing(*_: Any) -> Any:
         raise ZeroDivisionError("a fault of the evaluation")
 
-    monkeypatch.setattr(pipeline, "evaluate_condition", failing)
+    monkeypatch.setattr(Bank, "_looked", failing)
     world.arrive(*[(0, i, payload(i)) for i in range(5)])
     work_off(engine)
     assert world.ask("select count(*), (select count(*) from refused) from reading_row") == [(5, 0)]

@@ -12,10 +12,9 @@ from typing import Any
 
 import psycopg
 
-from server.definitions.publishing import publish
-from server.engine.again import decode_again_step
+from server.rules.publishing import publish
 from tests.server.test_api import V1, send, signed_in
-from tests.server.world import DECODER, GATEWAY, START, World, payload, work_off
+from tests.server.world import DECODER, GATEWAY, START, World, decode_again, payload, work_off
 
 COUNTER = """decoder pod for bytes, big endian
   constant step number m = 0.5
@@ -30,8 +29,8 @@ def levels(world: World, field: str = "level") -> list[tuple[str, Any]]:
 
 
 def test_a_sender_speaks_for_devices_behind_it_and_for_no_others(world: World, engine: Any) -> None:
-    from server.fleet.models import Device
-    from server.fleet.registering import registry_changed
+    from server.records.fleet.models import Device
+    from server.rules.registering import registry_changed
 
     world.decoder(GATEWAY)
     Device.objects.filter(name="pod-1").update(gateway=Device.objects.get(name="pod-0"))
@@ -92,7 +91,7 @@ def test_what_a_sender_tells_beside_a_message_is_there_for_the_decoder(world: Wo
     with psycopg.connect(world.url) as connection:
         for start, data in ((10, b"\x00\x01\x00\x02\x00\x1f"), (12, b"\x00\x29")):
             connection.execute(
-                "insert into message (part, received_at, device_id, channel, headers, payload) values (0, %s, %s, 3,"
+                "insert into message (received_at, device_id, channel, headers, payload) values (%s, %s, 3,"
                 " %s::jsonb, %s)",
                 (START + timedelta(seconds=start), world.pods[0].pk, json.dumps({"start": str(start)}), data),
             )
@@ -205,7 +204,7 @@ def test_an_earlier_version_comes_back_with_one_request(world: World, engine: An
     assert world.ask("select count(*) from definitions_version") == [(2,)]
 
 
-def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: Any) -> None:
+def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: Any, again: Any) -> None:
     """All messages of a span by the new version: what they gave before is on record, other messages are untouched."""
     client = signed_in(world, "engineer")
     definition = world.decoder()
@@ -217,11 +216,10 @@ def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: 
     assert send(client, "POST", "types/pod/decode-again", {"start": span["start"]}).status_code == 400
     assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
     assert send(client, "PATCH", "types/pod/decode-again", {"state": "paused"}).json()["state"] == "paused"
-    assert not decode_again_step(engine), "it is paused"
+    assert not again.step(), "it is paused"
     assert world.ask("select count(*) from replaced_reading") == [(0,)]
     assert send(client, "PATCH", "types/pod/decode-again", {"state": "waiting"}).json()["state"] == "waiting"
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     done = client.get(V1 + "types/pod/decode-again").json()
     assert (done["state"], done["total"], done["done"], done["decoded"]) == ("done", 5, 5, 4)
     rows = world.ask(
@@ -262,12 +260,12 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     }
 
 
-def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
+def test_senml_needs_no_decoder_written(world: World, engine: Any, again: Any) -> None:
     """Names, units and times become fields; what came before is not lost; more names are added; a person's draft is
     left alone.
     """
-    from server.definitions.models import Definition
-    from server.fleet.models import DeviceType
+    from server.records.definitions.models import Definition
+    from server.records.fleet.models import DeviceType
 
     def pack(at: int, *more: dict[str, Any]) -> bytes:
         return json.dumps(
@@ -280,8 +278,7 @@ def test_senml_needs_no_decoder_written(world: World, engine: Any) -> None:
 
     world.arrive((0, 1, pack(0)), (0, 11, pack(10)))
     work_off(engine)
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     definition = Definition.objects.get(kind="decoder", type=world.type)
     assert definition.live is not None and definition.live.number == 1 and "SenML" in definition.live.why
     assert [(f["name"], f["unit"]) for f in DeviceType.objects.get(pk=world.type.pk).fields] == [
@@ -351,7 +348,7 @@ def test_what_decoding_again_would_change_is_told_first(world: World, engine: An
     assert world.everything() == before
 
 
-def test_newest_values_are_those_of_what_stands_after_decoding_again(world: World, engine: Any) -> None:
+def test_newest_values_are_those_of_what_stands_after_decoding_again(world: World, engine: Any, again: Any) -> None:
     """A message that fails now, or says less, gives its place to the one before it; a restart finds the same."""
     client = signed_in(world, "engineer")
     definition = world.decoder()
@@ -368,8 +365,7 @@ def test_newest_values_are_those_of_what_stands_after_decoding_again(world: Worl
     work_off(engine)
     span = {"start": START.isoformat(), "end": (START + timedelta(days=1)).isoformat()}
     assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     assert levels(world) == [("pod-0", 3.0), ("pod-1", 7.0)] and levels(world, "temp") == [
         ("pod-0", 11.0),
         ("pod-1", 20.0),
@@ -385,8 +381,7 @@ def test_newest_values_are_those_of_what_stands_after_decoding_again(world: Worl
     publish(definition, DECODER, None)
     work_off(engine)
     send(client, "POST", "types/pod/decode-again", span)
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     assert levels(world) == [("pod-0", 4.0), ("pod-1", 7.0)]
     assert world.ask("select bool_or(failed) from latest") == [(False,)]
 
@@ -414,13 +409,13 @@ def test_a_trial_takes_a_chosen_span(world: World, engine: Any) -> None:
     assert "a later end" in tried(start=at(60), end=at(60))
 
 
-def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, engine: Any) -> None:
+def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, engine: Any, again: Any) -> None:
     """A type whose packs spoke of the sender alone, until one speaks for others: each has its own, strangers are
     refused.
     """
-    from server.definitions.models import Definition
-    from server.fleet.models import Device
-    from server.fleet.registering import registry_changed
+    from server.records.definitions.models import Definition
+    from server.records.fleet.models import Device
+    from server.rules.registering import registry_changed
 
     Device.objects.filter(name="pod-1").update(gateway=Device.objects.get(name="pod-0"))
     registry_changed()
@@ -428,15 +423,13 @@ def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, en
     own = [{**record, "bn": "pod-0/", "bt": int(START.timestamp()), "v": 1}]
     world.arrive((0, 1, json.dumps(own).encode()))
     work_off(engine)
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     assert levels(world) == [("pod-0", 1.0)]
     several = [{**record, "bn": f"pod-{n}/", "bt": int(START.timestamp()) + 10, "v": 2 + n} for n in range(3)]
     for at in (11, 12):  # the first teaches the text, with which it is decoded again
         world.arrive((0, at, json.dumps(several).encode()))
         work_off(engine)
-        while decode_again_step(engine):
-            pass
+        decode_again(again, engine)
     assert "device before_last" in Definition.objects.get(kind="decoder", type=world.type).live.text  # type: ignore[union-attr]
     assert levels(world) == [("pod-0", 2.0), ("pod-1", 3.0)]
     assert {
@@ -446,7 +439,7 @@ def test_a_pack_of_several_devices_is_divided_without_a_decoder(world: World, en
 
 def test_packs_of_which_no_decoder_can_be_made_keep_nothing_from_going_on(world: World, engine: Any) -> None:
     """The type declares its field otherwise than the packs have it: tried three times, then left for a person."""
-    from server.definitions.models import Definition
+    from server.records.definitions.models import Definition
 
     world.type.fields = [{"name": "level", "kind": "number", "unit": "m"}]
     world.type.save()

@@ -2,24 +2,24 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import psycopg
 import pytest
 from django.db import connection
 from django.test.utils import CaptureQueriesContext
 
-from server.definitions.models import Definition
-from server.engine.again import decode_again_step
-from server.fleet.models import Device, DeviceType, Setpoint
-from server.history.states import value_at
+from server.records.definitions.models import Definition
+from server.records.fleet.models import Device, DeviceType, Setpoint
+from server.store.values import value_at
 from tests.server.test_api import V1, Client, send, signed_in
 from tests.server.test_register import asked, names
-from tests.server.world import CONDITION, DECODER, START, World, payload, work_off
+from tests.server.world import CONDITION, DECODER, START, World, decode_again, payload, work_off
 
 
 # types that wait ------------------------------------------------------------------
-def test_nothing_is_undecodable_where_a_type_has_no_decoder_yet(world: World, engine: Any) -> None:
+def test_nothing_is_undecodable_where_a_type_has_no_decoder_yet(world: World, engine: Any, again: Any) -> None:
     """Its messages wait, which is said of the type; they are no refusals, now and at a past moment."""
     client = signed_in(world, "engineer")
     world.arrive((0, 0, payload(3)), (0, 30, b"\x00"), (1, 40, payload(2)))
@@ -36,11 +36,10 @@ def test_nothing_is_undecodable_where_a_type_has_no_decoder_yet(world: World, en
 
     # Once there is a decoder, what it cannot read is refused, and what was waiting is decoded again.
     world.decoder()
-    again = send(client, "POST", "types/pod/decode-again", {})
-    assert again.status_code in (200, 201, 202), again.content
+    begun = send(client, "POST", "types/pod/decode-again", {})
+    assert begun.status_code in (200, 201, 202), begun.content
     work_off(engine)
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     assert world.ask("select sum(failed) from activity") == [(1,)]
     assert [r[0] for r in world.ask("select code from refused")] == ["too short"]
     world.arrive((0, 60, b"\x01"))
@@ -230,3 +229,63 @@ def test_a_list_takes_no_more_queries_when_it_is_longer(world: World, engine: An
     after = {path: queries(client, path) for path in PATHS}
     assert after == before
     assert max(after.values()) <= 16, after
+
+
+def test_oculum_is_watched_like_a_device(world: World, engine: Any) -> None:
+    """What it reports becomes readings, and conditions on it raise alarms like any other."""
+    from server.rules.itself import own_device
+    from server.runner.itself import Report
+
+    client = signed_in(world, "admin")
+    assert client.get(V1 + "itself").json() == {"device": None}
+    assert not Report(world.instance).step(engine.connection), "there is no device for it"
+    world.decoder()
+    world.arrive((0, 0, b"\x00"))  # cannot be read: but that was long ago
+    work_off(engine)
+    assert send(client, "POST", "itself", {}).status_code == 201
+    again = send(client, "POST", "itself", {})
+    assert again.status_code == 409 and "already" in again.json()["detail"]
+    assert client.get(V1 + "itself").json() == {"device": "oculum"}
+    work_off(engine)
+    report = Report(world.instance)
+    assert report.step(engine.connection) and not report.step(engine.connection), "once a minute"
+    work_off(engine)
+    own = own_device()
+    assert own is not None
+    ((fields,),) = world.ask("select fields from latest where device_id = %s", own.pk)
+    assert fields.keys() == {"lag", "waiting", "refused_share", "failing_decoders", "disk_free", "parts_away"}
+    assert fields["refused_share"][0] == 0 and 0 < fields["disk_free"][0] < 100
+    assert fields["parts_away"][0] > 0, "web, intake and keeper do not run here"
+    assert world.ask("select channel from message where device_id = %s", own.pk) == [(4,)]
+    words = {d["name"]: d["sentence"] for d in asked(client, "definitions", kind="condition")["results"]}
+    assert words["Oculum's disk fills"].startswith("Watches every oculum. Raised as critical when disk free is below")
+
+
+def test_nobody_is_silent_for_the_time_in_which_oculum_did_not_listen(world: World, engine: Any) -> None:
+    """On the list, in the figures and in the lookback, while it does not listen and afterwards."""
+    client = signed_in(world, "viewer")
+    now = datetime.now(UTC)
+    DeviceType.objects.update(cadence_s=600)
+    Device.objects.update(cadence_s=None, registered_at=now - timedelta(days=1))
+    Device.objects.exclude(name="pod-0").update(phase="retired")
+    world.decoder()
+    heard, away = now - timedelta(minutes=181), now - timedelta(minutes=180)
+    for minute in range(90, -1, -1):
+        world.arrive((0, (heard - timedelta(minutes=minute) - START).total_seconds(), payload(3)))
+    work_off(engine)
+    span = {"from": (now - timedelta(minutes=240)).isoformat(), "to": now.isoformat()}
+
+    def told() -> tuple[Any, Any, int]:
+        band = asked(client, "lookback", **span)["buckets"]
+        (pod,) = asked(client, "devices")["results"]
+        return pod["state"], asked(client, "overview")["states"], sum(bucket["silent"] for bucket in band)
+
+    state, states, silent = told()
+    assert state == "silent" and states == {"silent": 1} and silent >= 2
+    with psycopg.connect(world.url) as beside:
+        beside.execute("insert into intake_life (at) values (%s)", (away,))
+        beside.execute("select unheard()")
+    assert told() == ("reporting", {"reporting": 1}, 0)
+    with psycopg.connect(world.url) as beside:
+        beside.execute("select listening()")
+    assert told() == ("reporting", {"reporting": 1}, 0)

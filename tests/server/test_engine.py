@@ -6,17 +6,22 @@ import random
 import signal
 import struct
 import threading
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import psycopg
 import pytest
 
-from server.fleet.models import Device
-from server.fleet.registering import registry_changed
+from oculum.language.conditions.plan import ConditionPlan
+from server.records.again.models import DecodeAgain
+from server.records.fleet.models import Constant, Device, Fence, Site
+from server.rules.publishing import check
+from server.rules.registering import registry_changed, set_setpoint
+from server.store.readings import newest_stored
 from tests.instance import start, until
-from tests.server.world import CONDITION, GATEWAY, START, World, payload, work_off
+from tests.server.world import CONDITION, DECODER, GATEWAY, START, World, decode_again, payload, spans_of, work_off
 
 
 def stream(seed: int, count: int, apart: float = 0.0) -> list[tuple[int, float, bytes]]:
@@ -40,7 +45,7 @@ def test_messages_become_readings_and_refusals(world: World, engine: Any) -> Non
     )
     assert rows == [("pod-0", [3.2, 11.5], None), ("pod-1", [None, 12.0], {"level": "open"})]
     assert world.ask("select code, reason, line, byte from refused order by message_id") == [
-        ("too short", "the payload has 1 bytes; `level` stands in bytes 0 to 1", 2, 1),
+        ("too short", "the payload has 1 byte; `level` stands in bytes 0 to 1", 2, 1),
         ("unknown layout", "odd mark", 4, -1),
     ]
     assert [r[:2] for r in world.ask("select messages, failed from activity order by device_id")] == [(2, 1), (2, 1)]
@@ -109,7 +114,7 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     messages = stream(3, 6000, apart=0.001)
     world.arrive(*messages)
     for share in (0.1, 0.4, 0.7):
-        child = start(instance, "server.engine.worker", "engine.ready")
+        child = start(instance, "server.runner.engine", "engine.ready")
 
         def under_way(child: Any = child, share: float = share) -> bool:
             taken = world.ask("select coalesce(max(messages), 0) from engine_cursor")[0][0]
@@ -118,7 +123,7 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
         until(under_way, "the engine to be under way")
         child.send_signal(signal.SIGKILL)
         child.wait()
-    child = start(instance, "server.engine.worker", "engine.ready")
+    child = start(instance, "server.runner.engine", "engine.ready")
     until(lambda: world.ask("select messages from engine_cursor")[0][0] >= len(messages), "all messages to be taken")
     child.terminate()
     child.wait()
@@ -143,8 +148,7 @@ def test_killed_in_the_middle_nothing_is_lost_or_doubled(world: World, instance:
     assert world.everything()["refused"] == survivors["refused"]
     assert world.everything()["latest"] == survivors["latest"]
     assert world.everything()["activity"] == survivors["activity"]
-    fresh.connection.close()
-    fresh.listening.close()
+    fresh.close()
 
 
 def test_a_row_that_cannot_be_written_is_set_aside_and_its_neighbours_go_on(world: World, engine: Any) -> None:
@@ -167,7 +171,7 @@ def test_a_late_commit_is_never_skipped(world: World, engine: Any) -> None:
     world.decoder()
     with psycopg.connect(world.url) as slow, ThreadPoolExecutor(2) as pool:
         slow.execute(
-            "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
+            "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
             (START, world.pods[0].pk, payload(1)),
         )
         other = pool.submit(world.arrive, (1, 5, payload(2)))
@@ -199,7 +203,7 @@ def test_delays_end_by_the_clock_without_an_arrival(world: World, engine: Any) -
     world.condition()
     with psycopg.connect(world.url) as connection:
         connection.execute(
-            "insert into message (part, received_at, device_id, channel, payload) values (0, clock_timestamp() -"
+            "insert into message (received_at, device_id, channel, payload) values (clock_timestamp() -"
             " interval '59.5 s', %s, 3, %s)",
             (world.pods[0].pk, payload(6)),
         )
@@ -211,7 +215,7 @@ def test_delays_end_by_the_clock_without_an_arrival(world: World, engine: Any) -
 
 
 def test_setpoints_and_versions_count_from_their_place_in_the_stream(world: World, engine: Any) -> None:
-    from server.fleet.registering import set_setpoint
+    from server.rules.registering import set_setpoint
 
     world.decoder()
     world.condition(CONDITION.replace(" held 60 s", "").replace(" deadband 1 m", ""))
@@ -253,9 +257,8 @@ def test_same_reading_again_does_nothing_another_value_replaces_it(world: World,
     assert world.ask("select code, reason from refused") == [("time", "measured more than 5 min after it arrived")]
 
 
-def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: Any) -> None:
-    from server.engine.again import decode_again_step
-    from server.history.models import DecodeAgain
+def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: Any, again: Any) -> None:
+    from server.records.again.models import DecodeAgain
 
     world.arrive(*[(0, i, payload(i)) for i in range(5)], (0, 9, b"\x00"))
     work_off(engine)
@@ -263,8 +266,7 @@ def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: 
     world.decoder()
     work_off(engine)
     job = DecodeAgain.objects.create(type=world.type)
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     job.refresh_from_db()
     assert (job.state, job.total, job.done, job.decoded) == ("done", 6, 6, 5)
     assert world.ask("select nums[1] from reading_row order by at") == [(float(i),) for i in range(5)]
@@ -274,7 +276,7 @@ def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: 
 
 
 def test_retiring_a_condition_clears_what_it_raised(world: World, engine: Any) -> None:
-    from server.definitions.publishing import retire
+    from server.rules.publishing import retire
 
     world.decoder()
     definition = world.condition(CONDITION.replace(" held 60 s", ""))
@@ -292,10 +294,10 @@ def test_retiring_a_condition_clears_what_it_raised(world: World, engine: Any) -
     assert world.ask("select count(*) from alarms_alarm") == [(1,)]
 
 
-def test_two_engines_do_not_work_on_one_part(world: World, engine: Any) -> None:
+def test_two_engines_do_not_work_on_one_share(world: World, engine: Any) -> None:
     from server.engine.worker import Engine
 
-    with pytest.raises(RuntimeError, match="another engine works on part 0 already"):
+    with pytest.raises(RuntimeError, match="another engine works on share 0 already"):
         Engine(world.url)
 
 
@@ -310,7 +312,7 @@ def test_numbers_are_given_in_the_order_of_commit(world: World) -> None:
                 connection.execute("select stream_turn(2)")
                 for _ in range(2):
                     connection.execute(
-                        "insert into message (part, received_at, device_id, channel, payload) values (0, %s, 1, 3, '')",
+                        "insert into message (received_at, device_id, channel, payload) values (%s, 1, 3, '')",
                         (START,),
                     )
                 connection.commit()
@@ -338,3 +340,199 @@ def test_stamps_are_of_their_own_whoever_writes(world: World) -> None:
         far = connection.execute("select setval('arrival_stamp', %s)", (10**15 * 4,)).fetchone()
         ((stamp, now),) = connection.execute("select stream_turn(1), clock_timestamp()").fetchall()
         assert far and abs((stamp - now).total_seconds()) < 5
+
+
+WATCHED = (
+    'condition "labelled" priority low\n  on pod with label stage = "growing"\n'
+    "  raise when level > setpoint level_max\n",
+    'condition "there" priority high\n  on pod at site "reach"\n  raise when level > 5.2 m held 30 s\n',
+    'condition "all" priority medium\n  on each site of pod\n  raise when share_of(level > 4.7 m) > 30 %\n',
+    'condition "smooth" priority medium\n  on pod\n  raise when mean(level, 2 min) > 4.9 m\n  clear held 20 s\n',
+)
+
+
+def changes_of_the_register(world: World) -> list[Callable[[], object]]:
+    """Changes of every kind of what conditions and decoders go by, each to be followed by its event."""
+    elsewhere = Site.objects.create(name="elsewhere", title="Elsewhere", zone="Etc/GMT-3")
+    pods = [Device.objects.filter(pk=pod.pk) for pod in world.pods]
+    return [
+        lambda: pods[0].update(labels={"stage": "growing"}),
+        lambda: pods[1].update(site=elsewhere, labels={"stage": "growing"}),
+        lambda: set_setpoint(world.type, "level_max", 4.0, None, site=elsewhere.pk),
+        lambda: Site.objects.filter(pk=elsewhere.pk).update(parent=world.site, zone="UTC"),
+        lambda: pods[2].update(phase="maintenance"),
+        lambda: Constant.objects.create(device=world.pods[0], name="offset", value=1.5, valid_from=START),
+        lambda: Fence.objects.create(
+            name="ring", feature={"geometry": {"type": "Point", "coordinates": [1, 2]}, "properties": {"radius_m": 9}}
+        ),
+        lambda: pods[0].update(labels={}, name="pod-zero"),
+        lambda: pods[2].update(phase="in service", site=None),
+        lambda: Constant.objects.all().delete(),
+        lambda: pods[1].update(site=world.site),
+        lambda: Fence.objects.all().delete(),
+    ]
+
+
+def gone_through(world: World, engine: Any, seed: int) -> tuple[dict[str, list[tuple]], random.Random]:
+    """Messages and changes of the register among them, as one engine makes them; and what else is drawn by lot."""
+    rng = random.Random(seed)
+    world.decoder()
+    for text in WATCHED:
+        world.condition(text)
+    messages = stream(seed, 150, apart=0.001)
+    changes = changes_of_the_register(world)
+    cuts = sorted(rng.sample(range(1, len(messages)), len(changes)))
+    for first, last, change in zip([0, *cuts], [*cuts, len(messages)], [*changes, lambda: None], strict=True):
+        world.arrive(*messages[first:last])
+        change()
+        registry_changed(None)
+    work_off(engine)
+    whole = world.everything()
+    assert len(whole["journal"]) > 20
+    return whole, rng
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_the_register_counts_from_its_place_in_the_stream(world: World, engine: Any, seed: int) -> None:
+    """Whoever begins anywhere, and as often as one likes, ends where one that went through all of it at once does."""
+    from server.engine.worker import Engine
+
+    whole, rng = gone_through(world, engine, seed)
+    last = engine.registry
+    for keep in (0, 10**9):  # remembered at every step, or only at the beginning
+        world.forget()
+        engine.take_over()
+        engine.close()
+        engine = Engine(world.url)
+        while engine.step(rng.randint(1, 12)):
+            if not keep:
+                engine.remember()
+            engine.load()
+        assert world.everything() == whole
+        found = engine.registry
+        assert (found.devices, found.world, found.constants, found.parents, found.names) == (
+            last.devices,
+            last.world,
+            last.constants,
+            last.parents,
+            last.names,
+        )
+    engine.close()
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_several_engines_do_all_that_one_does(world: World, engine: Any, seed: int) -> None:
+    """Two or three of them, each ahead of the others at times, ended and begun anew, and made more and fewer."""
+    from server.engine.dividing import divide
+    from server.engine.worker import Engine
+    from server.rules.shares import Share
+
+    whole, rng = gone_through(world, engine, seed)
+    engine.close()
+    world.forget()
+    engines: list[Engine] = []
+    for of in (2, 3, 1, 2):
+        for one in engines:
+            one.close()
+        divide(world.url, of)
+        engines = [Engine(world.url, Share(number, of)) for number in range(of)]
+        for _ in range(25):
+            number = rng.randrange(of)
+            engines[number].step(rng.randint(1, 12))
+            if rng.random() < 0.2:
+                engines[number].close()
+                engines[number] = Engine(world.url, Share(number, of))
+    taken = [0] * len(engines)
+    while 0 in taken:
+        taken = [int(one.step() == 0) for one in engines]
+    assert world.everything() == whole
+    ((messages,),) = world.ask("select sum(messages) from engine_cursor")
+    assert messages == 150
+    with pytest.raises(RuntimeError, match="works on share 0 already"):
+        divide(world.url, 3)
+    with pytest.raises(RuntimeError, match="not divided among 4 engines"):
+        Engine(world.url, Share(3, 4))
+    for one in engines:
+        one.close()
+
+
+def test_what_is_decoded_again_reaches_every_engine(world: World, engine: Any, again: Any) -> None:
+    """Values are looked up anew when all engines have written what was before: none goes by older ones."""
+    from server.engine.dividing import divide
+    from server.engine.worker import Engine
+    from server.rules.shares import Share
+
+    engine.close()
+    world.decoder()
+    world.condition('condition "all" priority medium\n  on each site of pod\n  raise when max_of(level) > 20 m\n')
+    divide(world.url, 2)
+    first, second = (Engine(world.url, Share(number, 2)) for number in range(2))
+    world.arrive(*stream(5, 60, apart=0.001))
+    world.decoder(DECODER.replace("u16 / 10  m", "u16  m"))
+    while first.step() + second.step():
+        pass
+    DecodeAgain.objects.create(type=world.type, start=START - timedelta(days=1), end=START + timedelta(days=1))
+    world.arrive(*[(pod, 20_000 + pod, payload(pod)) for pod in range(3)])
+    work_off(first)
+    while again.step():
+        pass
+    world.arrive((2, 20_100, payload(2.5)))
+    work_off(first)
+    assert len(world.ask("select distinct id from engine_cursor")) == 2
+    waiting = "select kind from control_event where id > (select max(id) from engine_cursor)"
+    assert world.ask(waiting) == [("again",)], "the first waits for the second"
+    while first.step() + second.step():
+        pass
+    assert world.ask("select count(*) from alarms_alarm where site_id is not null") == [(1,)]
+    for device in Device.objects.filter(type=world.type, name__lt="pod-3"):
+        stored = newest_stored(first.connection, device.pk, {"level"}, 2**62, 2**62)["level"]
+        for one in (first, second):
+            found = one.newest[device.pk, "level"]
+            assert (found.value, found.at) == stored[:2]
+    for one in (first, second):
+        one.close()
+
+
+QUIET = 'condition "quiet" priority medium\n  on pod\n  raise when silent(5 min)\n'
+
+
+@pytest.mark.parametrize("told", ["by the engine", "by intake"])
+def test_time_in_which_nobody_listened_is_taken_out_of_silences(world: World, engine: Any, told: str) -> None:
+    """Heard seven minutes ago, and for the last six intake did not listen: nobody has been silent for five minutes."""
+    from server.trials.conditions import condition_trial
+
+    now = datetime.now(UTC)
+    ago = {minutes: now - timedelta(minutes=minutes) for minutes in (30, 20, 13, 7, 6)}
+
+    def heard(pod: int, at: datetime) -> None:
+        world.arrive((pod, (at - START).total_seconds(), payload(3)))
+
+    Device.objects.update(registered_at=ago[30])
+    registry_changed(None)
+    world.decoder()
+    world.condition(QUIET)
+    heard(0, ago[30])
+    heard(1, ago[13])
+    heard(0, ago[13])
+    heard(2, ago[7])
+    with psycopg.connect(world.url) as connection:
+        connection.execute("insert into intake_life (at) values (%s)", (ago[6],))
+        if told == "by intake":
+            connection.execute("select listening()")
+    work_off(engine)
+    engine.load()
+    work_off(engine)
+    raised = "select d.name, a.raised_at from alarms_alarm a join fleet_device d on d.id = a.device_id order by 2, 1"
+    live = world.ask(raised)
+    minutes = [(name, round((now - at).total_seconds() / 60)) for name, at in live]
+    assert sorted(minutes) == [("pod-0", 8), ("pod-0", 25), ("pod-1", 8), ("pod-1", 25), ("pod-2", 25), ("pod-3", 25)]
+    spans = world.ask("select body from control_event where kind = 'unheard'")
+    assert [body["until"] is None for (body,) in spans] == [told == "by the engine"]
+    plan, _ = check("condition", QUIET, world.type)
+    assert isinstance(plan, ConditionPlan)
+    *_, last = condition_trial(plan, world.type, ago[30] - timedelta(minutes=1), datetime.now(UTC))
+    assert {(s["device"], s["raised_at"]) for s in spans_of(last["result"])} == set(live)
+    with psycopg.connect(world.url) as connection:
+        connection.execute("select listening()")
+    work_off(engine)
+    assert world.ask(raised) == live

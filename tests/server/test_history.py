@@ -11,9 +11,9 @@ from typing import Any
 import psycopg
 import pytest
 
-from server.fleet.models import Device
-from server.history.api import health, series
-from server.history.states import rhythm
+from server.api.overview.views import health, series
+from server.records.fleet.models import Device
+from server.store.activity import rhythm
 from tests.server.world import DECODER, START, World, payload, work_off
 
 HOUR = timedelta(hours=1)

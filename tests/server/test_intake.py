@@ -6,6 +6,7 @@ import asyncio
 import signal
 import subprocess
 from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import gmqtt
@@ -15,8 +16,10 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from server.records.fleet.models import Device
+from server.rules.registering import registry_changed
 from tests.instance import start, until
-from tests.server.world import World, payload
+from tests.server.world import World, payload, work_off
 
 
 @pytest.fixture
@@ -125,13 +128,14 @@ def test_http_bounds_the_rate_and_counts_what_it_turns_away(world: World, web: h
 
 
 def test_nothing_is_acknowledged_below_the_disk_reserve(world: World, instance: Any) -> None:
-    from server.intake.inbox import HTTP, Arrival, Full, Inbox
+    from server.intake.inbox import Arrival, Full, Inbox
     from server.intake.senders import Sender, Source
+    from server.store.messages import HTTP
 
     async def attempt() -> None:
         inbox = Inbox(world.url, instance.folder, 10**18, 100, 1000)
         with pytest.raises(Full):
-            await inbox.put(Arrival(Source(Sender(1, "pod-0", 1, 0, b""), 1, None, 0, None), HTTP, "", b"x"))
+            await inbox.put(Arrival(Source(Sender(1, "pod-0", 1, b""), 1, None, None), HTTP, "", b"x"))
 
     asyncio.run(attempt())
     assert world.ask("select count(*) from message") == [(0,)]
@@ -139,10 +143,11 @@ def test_nothing_is_acknowledged_below_the_disk_reserve(world: World, instance: 
 
 def test_a_full_disk_keeps_the_order_of_those_who_wait(world: World, instance: Any) -> None:
     """The broker's messages wait for space, in their order; who waits for an answer by HTTP gets it."""
-    from server.intake.inbox import HTTP, MQTT, Arrival, Full, Inbox
+    from server.intake.inbox import Arrival, Full, Inbox
     from server.intake.senders import Sender, Source
+    from server.store.messages import HTTP, MQTT
 
-    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None)
     told: list[str | None] = []
 
     async def go() -> None:
@@ -150,12 +155,18 @@ def test_a_full_disk_keeps_the_order_of_those_who_wait(world: World, instance: A
         await inbox.connected()
         running = asyncio.create_task(inbox.run())
         inbox.reserve = 10**18
-        waiting = [inbox.put(Arrival(source, MQTT, "up/pod-0", b"%d" % n, patient=True)) for n in range(20)]
+
+        def arrive(n: int) -> asyncio.Future[None]:
+            settled: asyncio.Future[None] = asyncio.get_running_loop().create_future()
+            inbox.put_patiently(Arrival(source, MQTT, "up/pod-0", b"%d" % n), lambda: settled.set_result(None))
+            return settled
+
+        waiting = [arrive(n) for n in range(20)]
         while not told:
             await asyncio.sleep(0.01)
         with pytest.raises(Full):
             await inbox.put(Arrival(source, HTTP, "", b"by http"))
-        waiting += [inbox.put(Arrival(source, MQTT, "up/pod-0", b"%d" % n, patient=True)) for n in range(20, 40)]
+        waiting += [arrive(n) for n in range(20, 40)]
         assert not any(future.done() for future in waiting)
         inbox.reserve = 0
         await asyncio.wait_for(asyncio.gather(*waiting), 20)
@@ -169,8 +180,8 @@ def test_a_full_disk_keeps_the_order_of_those_who_wait(world: World, instance: A
 
 def test_http_knows_nobody_before_it_has_read_the_register(world: World) -> None:
     """A key that is good is not called unknown: its device would throw it away."""
+    from server.instance.pulse import Pulse
     from server.intake.http import HttpIntake
-    from server.runner.pulse import Pulse
 
     intake = HttpIntake(Pulse(world.instance.folder, "test"))
 
@@ -266,7 +277,7 @@ def test_mqtt_nobody_listens_in(world: World, broker: Any) -> None:
 def test_mqtt_a_new_key_counts_at_once_and_the_old_one_no_more(world: World, broker: Any) -> None:
     from django.db import transaction
 
-    from server.fleet.registering import give_key, registry_changed, wait_for_broker
+    from server.rules.registering import give_key, registry_changed, wait_for_broker
 
     with transaction.atomic():
         fresh = give_key(world.pods[0])
@@ -277,12 +288,13 @@ def test_mqtt_a_new_key_counts_at_once_and_the_old_one_no_more(world: World, bro
 
 
 def test_an_arrival_that_cannot_be_stored_does_not_hold_up_its_neighbours(world: World, instance: Any) -> None:
-    from server.intake.inbox import HTTP, Arrival, Inbox, Outcome
+    from server.intake.inbox import Arrival, Inbox, Outcome
     from server.intake.senders import Sender, Source
+    from server.store.messages import HTTP
 
     def arrival(topic: str) -> Arrival:
         return Arrival(
-            Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None), HTTP, topic, b"x"
+            Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None), HTTP, topic, b"x"
         )
 
     async def go() -> list[Outcome]:
@@ -296,6 +308,48 @@ def test_an_arrival_that_cannot_be_stored_does_not_hold_up_its_neighbours(world:
 
     assert asyncio.run(go()) == [Outcome.TAKEN, Outcome.UNSTORABLE, Outcome.TAKEN]
     assert world.ask("select topic from message order by id") == [("a",), ("b",)]
+
+
+@pytest.mark.parametrize("listens", [True, False])
+def test_what_was_not_heard_is_told_before_what_arrives_after_it(
+    world: World, engine: Any, instance: Any, listens: bool
+) -> None:
+    """The broker hands over what it kept before intake says that it listens: nobody fell silent meanwhile."""
+    from server.intake.inbox import Arrival, Inbox
+    from server.intake.senders import Sender, Source
+    from server.store.messages import MQTT
+
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None)
+    Device.objects.update(registered_at=datetime.now(UTC) - timedelta(minutes=63))
+    registry_changed(None)
+    world.condition('condition "quiet" priority low\n  on pod\n  raise when silent(5 min)\n')
+    with psycopg.connect(world.url) as connection:
+        connection.execute("update control_event set at = at - interval '62 minutes'")
+        connection.execute("insert into intake_life (at) values (now() - interval '1 hour')")
+
+    async def go() -> None:
+        inbox = Inbox(world.url, instance.folder, 0, 100, 1000, listens=listens)
+        writer = asyncio.create_task(inbox.run())
+        waiting = [inbox.put(Arrival(source, MQTT, "up/pod-0", b"%d" % n)) for n in range(3)]
+        await asyncio.wait_for(asyncio.gather(*waiting), 20)
+        writer.cancel()
+        await inbox.disconnect()
+
+    asyncio.run(go())
+    told = world.ask("select id, body->>'until' is null from control_event where kind = 'unheard'")
+    assert [lasts for _, lasts in told] == [not listens]
+    assert told[0][0] < world.ask("select min(id) from message")[0][0]
+    work_off(engine)
+    assert world.ask("select count(*) from alarms_alarm") == [(0,)]
+
+
+def test_what_was_not_heard_is_told_before_what_is_changed_after_it(world: World, engine: Any) -> None:
+    with psycopg.connect(world.url) as connection:
+        connection.execute("insert into intake_life (at) values (now() - interval '1 hour')")
+    before = world.ask("select max(id) from control_event")[0][0]
+    world.condition('condition "quiet" priority low\n  on pod\n  raise when silent(5 min)\n')
+    told = world.ask("select kind from control_event where id > %s order by id", before)
+    assert [kind for (kind,) in told] == ["unheard", "publish"]
 
 
 async def _send(instance: Any, key: str, count: int) -> int:
@@ -357,10 +411,11 @@ def test_intake_killed_in_the_middle_loses_and_doubles_nothing(world: World, ins
 
 
 def test_what_comes_again_is_known_by_its_mark_and_a_repeat_by_the_device_is_not(world: World, instance: Any) -> None:
-    from server.intake.inbox import MQTT, Arrival, Inbox, Mark, Outcome
+    from server.intake.inbox import Arrival, Inbox, Mark, Outcome
     from server.intake.senders import Sender, Source
+    from server.store.messages import MQTT
 
-    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None)
 
     def arrival(number: int | None, run: str = "0" * 16) -> Arrival:
         return Arrival(source, MQTT, "up/pod-0", b"same", Mark(run, number, number) if number is not None else None)
@@ -387,10 +442,11 @@ def test_each_mark_is_taken_once_in_whatever_order_and_batches(
 ) -> None:
     """Against a plain set; few ranges are kept, so that the oldest gaps are given up."""
     from server.intake import inbox as module
-    from server.intake.inbox import MQTT, Arrival, Inbox, Mark, Outcome
+    from server.intake.inbox import Arrival, Inbox, Mark, Outcome
     from server.intake.senders import Sender, Source
+    from server.store.messages import MQTT
 
-    source = Source(Sender(1, "pod-0", world.pods[0].pk, 0, b""), world.pods[0].pk, None, 0, None)
+    source = Source(Sender(1, "pod-0", world.pods[0].pk, b""), world.pods[0].pk, None, None)
     world.ask("delete from broker_taken returning 1")
     with psycopg.connect(world.url, autocommit=True) as connection:
         connection.execute("truncate broker_taken, message")

@@ -42,7 +42,7 @@ def test_sites_are_a_tree_and_none_lies_in_itself(world: World) -> None:
 
 
 def test_devices_are_found_by_what_is_known_of_them(world: World, engine: Any) -> None:
-    from server.fleet.models import Device
+    from server.records.fleet.models import Device
 
     client = signed_in(world, "viewer")
     Device.objects.filter(name="pod-2").update(labels={"stage": "growing"}, title="The third")
@@ -160,8 +160,9 @@ def test_alarms_are_listed_noted_and_counted(world: World, engine: Any) -> None:
     # In the past, what was open then.
     assert {a["device"] for a in asked(client, "alarms", to=at(120))["results"]} == {"pod-0", "pod-1"}
 
-    assert send(client, "POST", f"alarms/{alarm}/note", {"note": "  "}).status_code == 400
-    assert send(client, "POST", f"alarms/{alarm}/note", {"note": "a boat is on its way"}).status_code == 200
+    assert send(client, "POST", "alarms/note", {"alarms": [alarm], "note": "  "}).status_code == 400
+    said = {"alarms": [alarm], "note": "a boat is on its way"}
+    assert send(client, "POST", "alarms/note", said).status_code == 200
     journal = asked(client, "journal", alarm=alarm)["results"]
     assert journal[0]["what"] == "noted" and journal[0]["note"] == "a boat is on its way"
     assert {e["device"] for e in asked(client, "journal", device="pod-1", **span)["results"]} == {"pod-1"}

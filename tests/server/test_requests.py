@@ -14,7 +14,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse
 from starlette.routing import Mount, Route
 
-from server.access.whole import Whole
+from server.requests.whole import Whole
 from server.runner import web
 from tests.instance import until
 

@@ -4,14 +4,18 @@ away.
 
 from __future__ import annotations
 
+import random
+from datetime import timedelta
 from typing import Any
 
 import psycopg
 import pytest
 
-from server.fleet.models import Device, DeviceType, Setpoint, Site
+from server.records.fleet.models import Device, DeviceType, Setpoint, Site
+from server.rules.publishing import publish
+from server.rules.registering import registry_changed
 from tests.server.test_api import V1, Client, at_once, send, signed_in
-from tests.server.world import DECODER, START, World, payload, work_off
+from tests.server.world import DECODER, START, World, decode_again, payload, work_off
 
 
 def change(client: Client, path: str, body: dict[str, Any], tag: str | None = None) -> Any:
@@ -53,7 +57,7 @@ def test_changes_at_once_each_count_and_the_screen_shows_what_the_engine_uses(wo
             "device": Setpoint.objects.get(device=world.pods[0]).value,
             "site": Setpoint.objects.get(site=world.site).value,
         }
-        limits = engine.registry.limits
+        limits = engine.registry.world.limits
         used = {
             scope: limits[type_.pk, "level_max", scope, ident]
             for scope, ident in (("type", 0), ("device", world.pods[0].pk), ("site", world.site.pk))
@@ -88,13 +92,14 @@ def test_sites_never_lie_in_each_other_in_a_ring(world: World, engine: Any) -> N
 
 
 def test_a_ring_from_elsewhere_hangs_nobody(world: World, engine: Any) -> None:
-    from server.definitions.rollouts import Selection
+    from server.rules.selection import Selection
 
     other = Site.objects.create(name="other", title="Other", parent=world.site)
     Site.objects.filter(pk=world.site.pk).update(parent=other)
     client = signed_in(world, "viewer")
-    engine.registry.load_devices(engine.connection)
-    assert engine.registry.limit(world.pods[0].pk, "none") is None
+    registry_changed(None)
+    work_off(engine)
+    assert engine.registry.world.limit(world.pods[0].pk, "none") is None
     assert not Selection(site=999).takes("pod-0", {}, world.site.pk, engine.registry.parents)
     assert client.get(V1 + "devices", {"site": "reach"}).json()["count"] == 5
     assert client.get(V1 + "devices/pod-0").status_code == 200
@@ -155,7 +160,7 @@ def test_what_a_running_version_uses_stays_what_it_is(world: World, engine: Any)
     assert send(client, "POST", f"definitions/{definition.pk}/retire").status_code == 200
     assert change(client, "types/pod", {"setpoints": []}).status_code == 200
     work_off(engine)
-    assert not engine.registry.limits, "a setpoint that is gone is no limit any more"
+    assert not engine.registry.world.limits, "a setpoint that is gone is no limit any more"
 
 
 def test_a_hold_ends_when_the_device_becomes_another_type(world: World, engine: Any) -> None:
@@ -233,9 +238,8 @@ def test_decoding_again_is_queued_by_span_and_done_once_for_the_same(world: Worl
     assert send(client, "DELETE", "types/pod/decode-again").json()["state"] == "cancelled"
 
 
-def test_decoding_again_while_versions_change_ends_with_one_of_them(world: World, engine: Any) -> None:
+def test_decoding_again_while_versions_change_ends_with_one_of_them(world: World, engine: Any, again: Any) -> None:
     """A version that comes into force half way: what was done before is done once more, by that one."""
-    from server.engine.again import decode_again_step
 
     client = signed_in(world, "engineer")
     definition = world.decoder()
@@ -243,11 +247,10 @@ def test_decoding_again_while_versions_change_ends_with_one_of_them(world: World
     work_off(engine)
     span = {"start": START.isoformat(), "end": START.replace(hour=13).isoformat()}
     send(client, "POST", "types/pod/decode-again", span)
-    assert decode_again_step(engine, 3) and decode_again_step(engine, 3)
+    assert again.step(3) and again.step(3)
     world.decoder(DECODER.replace("u16 / 10", "u16 / 5"))
     work_off(engine)
-    while decode_again_step(engine, 3):
-        pass
+    decode_again(again, engine, 3)
     job = client.get(V1 + "types/pod/decode-again").json()
     assert (job["state"], job["done"], job["decoded"]) == ("done", 8, 8)
     newest = definition.versions.get(number=2).pk
@@ -255,8 +258,11 @@ def test_decoding_again_while_versions_change_ends_with_one_of_them(world: World
     assert world.ask("select nums[1] from reading_row order by at") == [(2.0 * i,) for i in range(1, 9)]
 
 
-def test_a_message_that_cannot_be_decoded_again_is_set_aside_and_the_job_goes_on(world: World, engine: Any) -> None:
-    from server.engine.again import decode_again_step
+@pytest.mark.parametrize("asked", ["what was refused", "a span"])
+def test_a_message_that_cannot_be_decoded_again_is_set_aside_and_the_job_goes_on(
+    world: World, engine: Any, again: Any, asked: str
+) -> None:
+    from server.records.again.models import DecodeAgain
 
     client = signed_in(world, "engineer")
     world.arrive(*[(0, i, payload(i / 10)) for i in range(30)])
@@ -266,9 +272,11 @@ def test_a_message_that_cannot_be_decoded_again_is_set_aside_and_the_job_goes_on
     with psycopg.connect(world.url) as connection:
         connection.execute("alter table reading_row add constraint poison check (nums[1] is distinct from 1.3)")
     try:
-        send(client, "POST", "types/pod/decode-again", {})
-        while decode_again_step(engine):
-            pass
+        if asked == "a span":
+            DecodeAgain.objects.create(type=world.type, start=START, end=START.replace(hour=13))
+        else:
+            send(client, "POST", "types/pod/decode-again", {})
+        decode_again(again, engine)
     finally:
         with psycopg.connect(world.url) as connection:
             connection.execute("alter table reading_row drop constraint poison")
@@ -276,3 +284,83 @@ def test_a_message_that_cannot_be_decoded_again_is_set_aside_and_the_job_goes_on
     assert (job["state"], job["done"], job["decoded"]) == ("done", 30, 29)
     ((code, reason),) = world.ask("select code, reason from refused")
     assert code == "unwritable" and "poison" in reason
+
+
+def test_a_message_that_ended_the_process_is_set_aside_by_the_next(world: World, engine: Any) -> None:
+    """Whoever begins sees how much another had in hand that did not come to its end: half of that, at last one."""
+    from server.again.worker import Again
+    from server.records.again.models import DecodeAgain
+
+    world.decoder()
+    world.arrive(*[(0, i, payload(i / 10)) for i in range(12)])
+    work_off(engine)
+    job = DecodeAgain.objects.create(type=world.type, start=START, end=START.replace(hour=13))
+
+    def seen(most: int) -> tuple[Any, int]:
+        """A worker that is killed when it has told what it has in hand."""
+        dying = Again(world.url)
+        dying._read = lambda job, size: (_ for _ in ()).throw(SystemExit)  # type: ignore[method-assign]
+        with pytest.raises(SystemExit):
+            dying.step(most)
+        dying.pool.shutdown()
+        dying.connection.execute("select pg_advisory_unlock_all()")
+        dying.connection.close()
+        dying.reading.close()
+        job.refresh_from_db()
+        return job.trying, job.done
+
+    assert [seen(10) for _ in range(4)] == [(10, 0), (5, 0), (2, 0), (1, 0)]
+    last = Again(world.url)
+    decode_again(last, engine)
+    last.close()
+    job.refresh_from_db()
+    assert (job.state, job.done, job.decoded, job.trying) == ("done", 12, 11, None)
+    assert world.ask("select code, reason from refused") == [("unwritable", "it ended the process that decoded it")]
+
+
+@pytest.mark.parametrize("seed", range(3))
+def test_decoding_again_among_arrivals_leaves_the_newest_of_what_is_stored(
+    world: World, engine: Any, again: Any, seed: int
+) -> None:
+    from server.records.again.models import DecodeAgain
+    from tests.server.test_engine import stream
+
+    rng = random.Random(seed)
+    definition = world.decoder()
+    messages = stream(seed, 240, apart=0.01)
+    world.arrive(*messages[:120])
+    work_off(engine)
+    publish(definition, DECODER.replace("within 0 to 6000", "within 0 to 5"), None)
+    work_off(engine)
+    job = DecodeAgain.objects.create(type=world.type, start=START, end=START + timedelta(days=1))
+    place = 120
+    while place < len(messages):
+        match rng.randrange(3):
+            case 0:
+                more = rng.randint(1, 9)
+                world.arrive(*messages[place : place + more])
+                place += more
+            case 1:
+                engine.step(rng.randint(1, 30))
+            case 2:
+                again.step(rng.randint(1, 40))
+    work_off(engine)
+    decode_again(again, engine)
+    job.refresh_from_db()
+    assert job.state == "done"
+    newest = definition.versions.get(number=2).pk
+    assert world.ask("select distinct version_id from reading_row") == [(newest,)]
+    stored = world.ask(
+        "select distinct on (r.device_id, n) r.device_id, n, v, r.message_id from reading_row r cross join lateral"
+        " unnest(r.nums) with ordinality u(v, n) where v is not null order by r.device_id, n, r.at desc"
+    )
+    held = world.ask("select device_id, fields from latest order by 1")
+    names = {1: "level", 2: "temp"}
+    assert sorted((d, names[n], v, m) for d, n, v, m in stored) == sorted(
+        (d, name, entry[0], entry[2]) for d, fields in held for name, entry in fields.items()
+    )
+    kept = {key: (one.value, one.at) for key, one in engine.newest.items()}
+    engine.load()
+    assert {key: (one.value, one.at) for key, one in engine.newest.items()} == kept
+    refused = world.ask("select count(*) from refused where device_id is not null")[0][0]
+    assert world.ask("select sum(messages), sum(failed) from activity") == [(len(messages), refused)]

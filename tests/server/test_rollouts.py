@@ -5,14 +5,13 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
-from server.definitions.models import Definition
-from server.definitions.rollouts import Selection
-from server.engine.again import decode_again_step
 from server.engine.worker import Engine
-from server.fleet.models import Device, Site
-from server.fleet.registering import registry_changed
+from server.records.definitions.models import Definition
+from server.records.fleet.models import Device, Site
+from server.rules.registering import registry_changed
+from server.rules.selection import Selection
 from tests.server.test_api import V1, send, signed_in
-from tests.server.world import DECODER, START, World, payload, work_off
+from tests.server.world import DECODER, START, World, decode_again, payload, work_off
 
 DOUBLE = DECODER.replace("u16 / 10", "u16 / 5")
 
@@ -118,7 +117,7 @@ def test_a_held_device_stays_on_its_version(world: World, engine: Any) -> None:
     assert found(world) == [("pod-1", 6.0, 2), ("pod-2", 3.0, 1), ("pod-2", 6.0, 2)]
 
 
-def test_each_device_is_decoded_again_by_the_version_it_runs(world: World, engine: Any) -> None:
+def test_each_device_is_decoded_again_by_the_version_it_runs(world: World, engine: Any, again: Any) -> None:
     client = signed_in(world, "engineer")
     world.decoder()
     world.arrive((0, 0, payload(3)), (1, 1, payload(3)))
@@ -131,8 +130,7 @@ def test_each_device_is_decoded_again_by_the_version_it_runs(world: World, engin
         "types/pod/decode-again",
         {"start": START.isoformat(), "end": (START + timedelta(hours=1)).isoformat()},
     )
-    while decode_again_step(engine):
-        pass
+    decode_again(again, engine)
     assert [(name, value) for name, value, _ in found(world)] == [("pod-0", 3.0), ("pod-1", 6.0)]
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -12,10 +12,11 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from oculum.batches import Column, Group
-from oculum.language.plan import FieldSpec
-from server.engine.rows import build_rows, row_values
-from server.engine.store import Layouts, moment, write_rows
-from server.history.api import health
+from oculum.language.fields import FieldSpec
+from server.api.overview.views import health
+from server.store.columns import Columns, Days, days, pieces
+from server.store.readings import Layouts, moment, write_rows
+from server.store.rows import build_rows, row_values
 from tests.server.world import START, World, payload, work_off
 
 FIELDS = (
@@ -188,3 +189,51 @@ def test_records_of_one_pack_make_one_row(instance: Any) -> None:
     assert [at - START_US for _, at in rows.keys] == [0, 5, 5], (
         "what is told twice stays apart, for the store to put on record"
     )
+
+
+def test_days_that_are_over_are_read_once_and_give_the_same(world: World, engine: Any) -> None:
+    """Three days by their pieces, beside the rows as they are; what was measured before the span is left out."""
+    world.decoder()
+    world.arrive(*((n % 2, 3600 * n - 40_000, payload(n % 7)) for n in range(60)))
+    work_off(engine)
+    start, end = START - timedelta(hours=7), START + timedelta(days=2)
+    spec = FieldSpec("level", "number", "m")
+
+    def read() -> list[tuple[int, datetime, float]]:
+        url = world.instance.database_url()
+        parts = [p.readings for p in pieces(url, world.type.pk, start, end, [spec], False)]
+        rows = [zip(p.device.tolist(), p.at.tolist(), p.values["level"].tolist(), strict=True) for p in parts]
+        return [(device, moment(at), value) for part in rows for device, at, value in part]
+
+    stored = world.ask(
+        "select device_id, at, nums[1] from reading_row where received_at >= %s and received_at < %s"
+        " order by message_id",
+        start,
+        end,
+    )
+    assert 40 < len(stored) < 60 and read() == stored
+    with psycopg.connect(world.url) as connection:
+        connection.execute("delete from reading_row")
+    kept = read()
+    assert 20 < len(kept) <= len(stored) and set(kept) <= set(stored), "whole days that are over are kept"
+    days.forget()
+    assert read() == [] and days.size == 0
+
+
+def test_what_is_kept_of_days_is_bounded() -> None:
+    def day(many: int) -> tuple[Columns, None]:
+        some = np.zeros(many, np.int64)
+        return Columns(some, some, some, some, {}), None
+
+    kept = Days(60, 4 * 8 * 100)
+    for name in "abc":
+        kept.put(name, day(40))
+    assert [kept.get(name) is not None for name in "abc"] == [False, True, True], "the oldest one is gone"
+    kept.get("b")
+    kept.put("d", day(50))
+    assert [kept.get(name) is not None for name in "bcd"] == [True, False, True]
+    kept.put("e", day(101))
+    assert kept.get("e") is None and kept.size == 4 * 8 * 90
+    gone = Days(-1, 10**6)
+    gone.put("a", day(1))
+    assert gone.get("a") is None and gone.size == 0

@@ -8,11 +8,11 @@ from typing import Any
 
 import psycopg
 
-from server.access.models import Person
-from server.definitions.models import Definition
-from server.definitions.publishing import publish
-from server.fleet.models import Device, DeviceType, Site
-from server.fleet.registering import give_key, registry_changed, set_setpoint
+from server.records.definitions.models import Definition
+from server.records.fleet.models import Device, DeviceType, Site
+from server.records.people.models import Person
+from server.rules.publishing import publish
+from server.rules.registering import give_key, registry_changed, set_setpoint
 
 DECODER = """decoder pod for bytes, big endian
   byte 0  level  u16 / 10  m  within 0 to 6000  missing "open" raw 0xFFFF
@@ -30,7 +30,7 @@ GATEWAY = """decoder pod for bytes, big endian
     device "pod-{number}"
     next  level  u16 / 10  m
 """
-MADE = ["reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "condition_state"]
+MADE = ["reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "engine_memory"]
 # Recent enough for every retention, and the same all through a run.
 START = (datetime.now(UTC) - timedelta(days=3)).replace(hour=12, minute=0, second=0, microsecond=0)
 
@@ -83,7 +83,7 @@ class World:
         """(pod, seconds after START, payload), into the inbox in this order."""
         with psycopg.connect(self.url) as connection, connection.cursor() as cursor:
             cursor.executemany(
-                "insert into message (part, received_at, device_id, channel, payload) values (0, %s, %s, 3, %s)",
+                "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
                 [(START + timedelta(seconds=at), self.pods[pod].pk, data) for pod, at, data in messages],
             )
 
@@ -109,13 +109,24 @@ class World:
             ),
             "activity": self.ask("select * from activity order by 1, 2"),
             "journal": self.ask(
-                'select a.device_id, j.what, j.at, j.learned_at, j.value, j."limit", j.message_id from'
-                " alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 3, 1, 2"
+                'select condition_id, device_id, site_id, what, j.at, learned_at, j.value, j."limit", j.message_id'
+                " from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 5, 1, 2, 3, 4"
             ),
-            "states": self.ask("select * from condition_state order by 1, 2"),
         }
+
+
+def decode_again(again: Any, engine: Any, most: int = 10_000) -> None:
+    """All jobs to their end, and what the engine makes of it."""
+    while again.step(most):
+        pass
+    work_off(engine)
 
 
 def work_off(engine: Any, limit: int = 20_000) -> None:
     while engine.step(limit):
         pass
+
+
+def spans_of(trial: dict[str, Any]) -> list[dict[str, Any]]:
+    """The alarms of a trial's result, each with its device."""
+    return [{"device": row["device"], **span} for row in trial["rows"] for span in row["spans"]]

@@ -1,0 +1,60 @@
+"""Telling people: an outlet tried, a contact and a way of telling made, and what comes out at the other end."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from playwright.sync_api import BrowserContext, Page, expect
+
+from tests.browser.conftest import Running, sign_in
+
+
+def post_of(running: Running) -> str:
+    """The stand-in for the world outside."""
+    return f"http://127.0.0.1:{(urlsplit(running.address).port or 0) + 4}"
+
+
+def test_an_outlet_is_tried_and_the_other_end_shows_what_came(page: Page, running: Running) -> None:
+    post = post_of(running)
+    page.goto(running.address + "/telling?show=outlets")
+    page.get_by_role("button", name="growers' mail").click()
+    test = page.get_by_role("region", name="Test")
+    test.get_by_label("To").fill("maud@sandrel.invalid")
+    test.get_by_role("button", name="Send a test").click()
+    expect(test.get_by_role("status")).to_contain_text("It was taken.")
+    assert "test of growers' mail" in page.request.get(post + "/came").text()
+    page.request.get(post + "/mode/fail")
+    try:
+        test.get_by_role("button", name="Send a test").click()
+        expect(test.get_by_role("status")).to_contain_text("It was not taken. the mail server said: 451")
+    finally:
+        page.request.get(post + "/mode/well")
+
+
+def test_a_contact_and_a_way_of_telling_are_made_and_foreseen(context: BrowserContext, running: Running) -> None:
+    page = context.new_page()  # with a refusal on purpose, which a browser complains of
+    sign_in(page, running, "ines")
+    page.goto(running.address + "/telling?show=contacts")
+    page.get_by_role("button", name="Add a contact").click()
+    page.get_by_label("Name", exact=True).fill("the night desk")
+    page.get_by_label("Address 1").fill("nobody")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("alert")).to_contain_text("`nobody` is no mail address")
+    page.get_by_label("Address 1").fill("night@sandrel.invalid")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("list", name="Contacts")).to_contain_text("the night desk")
+    page.get_by_role("button", name="Ways of telling").click()
+    page.get_by_role("button", name="Add a way of telling").click()
+    page.get_by_label("Name", exact=True).fill("engines at night")
+    page.get_by_role("checkbox", name="the night desk").check()
+    page.get_by_label("Condition").select_option("engine is hot")
+    page.get_by_role("checkbox", name="still open").check()
+    page.get_by_label("Minutes until it is told that an alarm is still open").fill("30")
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("list", name="Ways of telling")).to_contain_text("engines at night")
+    page.get_by_role("button", name="Who is told when").click()
+    page.get_by_label("Condition").select_option("engine is hot")
+    told = page.get_by_role("table", name="Who is told when")
+    expect(told).to_contain_text("the night desk")
+    expect(told.get_by_role("row").filter(has_text="if still open")).to_contain_text("the night desk")
+    expect(told).to_contain_text("Maud Varn")
