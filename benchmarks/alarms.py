@@ -16,16 +16,16 @@ import numpy as np
 
 from oculum.alarms import compiled
 from oculum.alarms.bank import Watched
-from oculum.alarms.fences import Area
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
-from oculum.alarms.world import Device, Site, World
 from oculum.batches import Column, Group
 from oculum.history.fleet import Fleet
 from oculum.language.conditions import check_condition
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.fields import FieldSpec
 from oculum.pipeline import Effects, evaluated
+from oculum.register.fences import Area
+from oculum.register.world import Device, Site, World
 
 from .ingest import raised
 

@@ -10,10 +10,10 @@ from typing import Any
 import psycopg
 
 from oculum.alarms.bank import Watched
-from oculum.alarms.fences import area_of
-from oculum.alarms.world import Device, Site, World
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
+from oculum.register.fences import area_of
+from oculum.register.world import Device, Site, World
 from server.rules.all_kinds import RULES
 from server.rules.kinds import Published, Source
 from server.rules.plans import decoder_plan

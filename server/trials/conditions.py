@@ -11,8 +11,8 @@ from statistics import median
 from typing import Any
 
 from oculum.alarms.bank import Transition
-from oculum.alarms.world import DEVICE, SITE
 from oculum.language.conditions.plan import PRIORITIES, ConditionPlan, Limit
+from oculum.register.world import DEVICE, SITE
 from server.records.definitions.models import Incident
 from server.records.fleet.models import Device, DeviceType, Site
 from server.rules.conditions import unit_of

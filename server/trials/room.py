@@ -12,17 +12,18 @@ import psycopg
 from django.conf import settings
 
 from oculum.alarms import compiled
-from oculum.alarms.bank import FOREVER, Transition, Watched, keep_of
+from oculum.alarms.bank import FOREVER, Transition, Watched
 from oculum.alarms.room import Room
 from oculum.alarms.trace import Trace
-from oculum.alarms.world import TYPE
 from oculum.batches import Column, Group
 from oculum.history.events import SET_BACK_US, eras
 from oculum.history.fleet import Fleet
+from oculum.history.looking import keep_of
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.expressions import Builtin, MessageCount, Silent, Window
 from oculum.language.fields import FieldSpec
 from oculum.pipeline import Effects, evaluated
+from oculum.register.world import TYPE
 from server.records.fleet.models import DeviceType
 from server.rules.refusal import Refused
 from server.rules.registry import Registry

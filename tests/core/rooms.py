@@ -11,11 +11,11 @@ import numpy as np
 from oculum.alarms.bank import Transition, Watched
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
-from oculum.alarms.world import Device, World
 from oculum.batches import Group
 from oculum.history.fleet import Fleet
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.pipeline import Effects, evaluated
+from oculum.register.world import Device, World
 
 TYPE = 1
 

@@ -10,7 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from oculum.alarms.crossings import crossings
-from oculum.alarms.fences import Area, area_of
+from oculum.register.fences import Area, area_of
 
 SQUARE = Area.polygons([[[(1, 1), (3, 1), (3, 3), (1, 3), (1, 1)]]])
 PLACES = [(0.0, 0.0), (0.5, 0.5), (1.0, 2.0), (2.0, 2.0), (5.0, 2.0), (float("nan"), 2.0)]

@@ -12,12 +12,13 @@ ROOT = Path(__file__).resolve().parent.parent.parent
 # From the ground up. What stands beside each other on one floor does not know of each other.
 FLOORS = {
     "core/oculum": [
-        ["arrays", "checks", "clocks", "errors", "text"],
+        ["arrays", "checks", "clocks", "compiling", "errors", "packing", "text"],
         ["quantities"],
         ["language"],
-        ["batches"],
+        ["batches", "register"],
         ["decoding", "history"],
         ["drafting", "answers", "alarms"],
+        ["routing"],
         ["pipeline"],
         ["replay"],
     ],

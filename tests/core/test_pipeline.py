@@ -12,13 +12,13 @@ from hypothesis import strategies as st
 
 from oculum.alarms.bank import Watched
 from oculum.alarms.room import Room
-from oculum.alarms.world import Device, World
 from oculum.batches import Payloads
 from oculum.history.fleet import Fleet
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.fields import FieldSpec
 from oculum.pipeline import Lot, process
+from oculum.register.world import Device, World
 
 SECOND = 1_000_000
 TENTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 10  m\n"

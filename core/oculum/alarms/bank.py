@@ -8,8 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
-from functools import lru_cache
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -19,22 +18,23 @@ from oculum.errors import OculumError
 from ..arrays import in_order
 from ..history.events import Events
 from ..history.fleet import Fleet
+from ..history.looking import keep_of, look, over
+from ..history.windows import KINDS, MARGIN_US, Past
 from ..language.conditions.plan import ConditionPlan, Limit
 from ..language.evaluate import Val, evaluate
-from ..language.expressions import Age, AtFence, Builtin, Ex, MessageCount, Named, Silent, Speed, Window
+from ..language.expressions import Age, AtFence, Builtin, Ex, MessageCount, Named, Silent, Speed, Window, bare
 from ..language.fields import FieldSpec
+from ..register import hours
+from ..register.world import World, matches
 from . import arrivals as heard
-from . import hours, machine
+from . import machine
 from .compiled import compiled
 from .machine import ARRIVAL, BEGINS, ENDS, NEVER, NO, READING, REGISTER, TIMER, UNKNOWN, YES, Machine
 from .places import Fixes
 from .rows import Moments, Rows
 from .trace import Trace
-from .windows import KINDS, MARGIN_US, Past
-from .world import World, matches
 
 FOREVER = np.iinfo(np.int64).max
-DAY = 86_400_000_000
 
 
 class ConditionFailed(OculumError):
@@ -726,27 +726,6 @@ class Bank:
         return told
 
 
-@lru_cache(maxsize=4096)
-def bare(ex: Any) -> Any:
-    """An expression without the places at which its parts are written, so that the same stands for the same."""
-    changes: dict[str, Any] = {"line": 0}
-    for name in ex.__dataclass_fields__:
-        value = getattr(ex, name)
-        if isinstance(value, Ex):
-            changes[name] = bare(value)
-        elif isinstance(value, tuple) and any(isinstance(part, Ex) for part in value):
-            changes[name] = tuple(bare(part) if isinstance(part, Ex) else part for part in value)
-    return replace(ex, **changes)
-
-
-def keep_of(window: Window) -> int:
-    """How far back a window needs readings, µs."""
-    if window.calendar:
-        return (8 if window.calendar == "this_week" else 2) * DAY + MARGIN_US
-    wide = window.width * 3 // 2 if window.function in ("change", "relative_change") else window.width
-    return wide + MARGIN_US
-
-
 def _ternary(found: Val, count: int) -> np.ndarray:
     """int8 (count,): NO, YES or UNKNOWN."""
     values = np.broadcast_to(np.asarray(found.values, bool), (count,))
@@ -1033,49 +1012,24 @@ class _View:
             known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
             added = there & known
             values = np.where(added, np.broadcast_to(np.asarray(found.values, float), (len(rows),)), 0.0)
-        truth = inner.type.kind == "truth"
         listed = list(nodes)
-        kinds = [KINDS.index("count_true" if n.function == "count" and truth else n.function) for n in listed]
-        lows = np.stack([self._lows(node) for node in listed])
         wanted = np.logical_or.reduce(list(nodes.values()))
-        out, known = _run(
-            bank.pasts[inner],
-            rows,
-            added,
-            rows.at,
-            values,
-            wanted,
-            np.array(kinds, np.int64),
-            lows,
-            np.array([n.width * 3 // 2 for n in listed], np.int64),
-            np.array([n.share for n in listed]),
-            np.array([n.percent for n in listed]),
-            bank.cadence,
-        )
-        for k, node in enumerate(listed):
-            self.cache[node] = Val(out[k], known[k])
+        past, cadence, zones = bank.pasts[inner], bank.cadence, bank.zones
+        for node, val in zip(
+            listed, over(past, listed, rows.slot, rows.at, added, values, wanted, cadence, zones), strict=True
+        ):
+            self.cache[node] = val
         self.filled.add(inner)
-
-    def _lows(self, node: Window) -> np.ndarray:
-        """The moment behind which a window begins, at every row."""
-        rows = self.rows
-        if not node.calendar:
-            return rows.at - node.width
-        found = np.zeros(len(rows), np.int64)
-        zone_of = np.array(self.bank.zones, object)[rows.slot] if len(rows) else np.zeros(0, object)
-        for zone in set(zone_of.tolist()):
-            own = zone_of == zone
-            found[own] = hours.begin_of(rows.at[own], zone, node.calendar) - 1
-        return found
 
     def _messages(self, width: int) -> Val:
         rows, bank = self.rows, self.bank
         assert bank.messages is not None
         widths = sorted({w for profile in bank.profiles.values() for w in profile.widths})
         added = (rows.kind == ARRIVAL) & (rows.tag == -1)
-        out, _ = _run(
+        out, _ = look(
             bank.messages,
-            rows,
+            rows.slot,
+            rows.clock,
             added,
             rows.clock,
             np.zeros(len(rows)),
@@ -1086,7 +1040,6 @@ class _View:
             np.zeros(len(widths)),
             np.zeros(len(widths)),
             bank.cadence,
-            rows.clock,
         )
         for k, w in enumerate(widths):
             known = rows.clock - bank.registered[rows.slot] >= w
@@ -1135,49 +1088,3 @@ class _Alone:
 
     def special(self, ex: Ex) -> Val:
         raise AssertionError("a window looks at one field")
-
-
-def _run(
-    past: Past,
-    rows: Rows,
-    added: np.ndarray,
-    added_at: np.ndarray,
-    values: np.ndarray,
-    wanted: np.ndarray,
-    kinds: np.ndarray,
-    lows: np.ndarray,
-    ages: np.ndarray,
-    shares: np.ndarray,
-    percents: np.ndarray,
-    cadence: np.ndarray,
-    now: np.ndarray | None = None,
-) -> tuple[np.ndarray, np.ndarray]:
-    out, known = np.zeros((len(kinds), len(rows))), np.zeros((len(kinds), len(rows)), bool)
-    first = 0
-    while True:
-        first = compiled("fill")(
-            past.at,
-            past.values,
-            past.begin,
-            past.end,
-            past.keep,
-            rows.slot,
-            rows.at if now is None else now,
-            added,
-            added_at,
-            values,
-            wanted,
-            kinds,
-            lows,
-            ages,
-            shares,
-            percents,
-            cadence[rows.slot] if len(rows) else np.zeros(0, np.int64),
-            np.zeros(past.at.shape[1] + 1),
-            out,
-            known,
-            first,
-        )
-        if first >= len(rows):
-            return out, known
-        past.grow(past.at.shape[0], past.at.shape[1] * 2)

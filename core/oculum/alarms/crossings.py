@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..arrays import in_order
-from .fences import Area
+from ..register.fences import Area
 
 
 @dataclass(frozen=True)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping
 from dataclasses import asdict
 from typing import Any
 
@@ -12,12 +10,13 @@ import numpy as np
 from ..arrays import objects
 from ..history.events import plain
 from ..history.fleet import Fleet
+from ..history.windows import Past
+from ..packing import packed, unpacked
 from .bank import Bank, Cause, Kept, Quiet
 from .machine import Machine
 from .places import Fixes
 from .room import Room
 from .sites import SiteBank
-from .windows import Past
 
 FORM = 2  # counted up when what is remembered changes
 
@@ -51,28 +50,6 @@ def _newest(newest: Fleet, arrays: dict[str, np.ndarray]) -> list[Any]:
             arrays[f"n.{name}"] = values
             found.append([name, "array", ids.tolist(), at.tolist()])
     return found
-
-
-def packed(about: dict[str, Any], arrays: Mapping[str, np.ndarray]) -> bytes:
-    """The length of a heading in eight bytes, the heading as JSON, then the arrays one after the other."""
-    listed, parts, place = {}, [], 0
-    for name, array in arrays.items():
-        body = np.ascontiguousarray(array).tobytes()
-        listed[name] = [array.dtype.str, list(array.shape), place]
-        parts.append(body)
-        place += len(body)
-    heading = json.dumps(about | {"arrays": listed}).encode()
-    return b"".join([len(heading).to_bytes(8, "big"), heading, *parts])
-
-
-def unpacked(body: bytes) -> tuple[dict[str, Any], dict[str, np.ndarray]]:
-    begin = 8 + int.from_bytes(body[:8], "big")
-    about = json.loads(body[8:begin])
-    arrays = {}
-    for name, (kind, shape, place) in about.pop("arrays").items():
-        count = int(np.prod(shape))
-        arrays[name] = np.frombuffer(body, kind, count, begin + place).reshape(shape)
-    return about, arrays
 
 
 def recalled(room: Room, body: bytes) -> Fleet | None:

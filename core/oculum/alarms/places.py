@@ -9,7 +9,7 @@ import numpy as np
 from ..language.evaluate import Val
 from ..language.expressions import AtFence
 from ..language.functions import distance_m
-from .fences import Area
+from ..register.fences import Area
 from .machine import NEVER
 from .rows import Rows
 

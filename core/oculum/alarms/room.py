@@ -8,11 +8,11 @@ import numpy as np
 
 from ..history.events import Events
 from ..history.fleet import Fleet
-from . import hours
+from ..register import hours
+from ..register.world import World
 from .bank import FOREVER, Bank, Transition, Watched, blamed
 from .sites import SiteBank
 from .trace import Trace
-from .world import World
 
 
 class Room:

@@ -10,13 +10,14 @@ import numpy as np
 from ..history.fleet import Fleet
 from ..language.conditions.plan import ConditionPlan
 from ..language.evaluate import Val, evaluate
-from ..language.expressions import Ex, Named, OfMembers, Silent
-from . import hours, machine, members
-from .bank import NOTHING, WHAT, Bank, Cause, Transition, Watched, _ternary, bare, decisive, listed
+from ..language.expressions import Ex, Named, OfMembers, Silent, bare
+from ..register import hours
+from ..register.world import Device, World, matches
+from . import machine, members
+from .bank import NOTHING, WHAT, Bank, Cause, Transition, Watched, _ternary, decisive, listed
 from .compiled import compiled
 from .machine import BEGINS, ENDS, NEVER, READING, REGISTER, TIMER, Machine
 from .trace import Trace
-from .world import Device, World, matches
 
 AGE_CADENCES = 3
 

@@ -87,7 +87,7 @@ class Scope:
         return ()
 
     def setpoint(self, check: Checker, node: tree.Setpoint) -> Ex:
-        check.halt("setpoints belong to conditions; a decoder does not know them", node.span)
+        check.halt("setpoints belong to conditions and routes; a decoder does not know them", node.span)
 
     def of_payload(self, check: Checker, node: tree.PayloadLength | tree.ReadAt | tree.ByteRange) -> Ex:
         if isinstance(node, tree.PayloadLength):

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, fields
-from typing import Literal
+from dataclasses import dataclass, fields, replace
+from functools import lru_cache
+from typing import Any, Literal
 
 from ..quantities import Unit
 from .stored import Raw
@@ -58,6 +59,19 @@ class Ex:
         yield self
         for part in self.parts():
             yield from part.walk()
+
+
+@lru_cache(maxsize=4096)
+def bare(ex: Any) -> Any:
+    """An expression without the places at which its parts are written, so that the same stands for the same."""
+    changes: dict[str, Any] = {"line": 0}
+    for name in ex.__dataclass_fields__:
+        value = getattr(ex, name)
+        if isinstance(value, Ex):
+            changes[name] = bare(value)
+        elif isinstance(value, tuple) and any(isinstance(part, Ex) for part in value):
+            changes[name] = tuple(bare(part) if isinstance(part, Ex) else part for part in value)
+    return replace(ex, **changes)
 
 
 # values that stand by themselves -----------------------------------------------------
@@ -310,5 +324,37 @@ class OfMembers(Ex):
     age: int | None
 
 
+# of a reading on its way ----------------------------------------------------------------
+@dataclass(frozen=True)
+class LabelText(Ex):
+    """The text of a label of the device."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class HeaderText(Ex):
+    """What the transport says beside the message."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class MarkText(Ex):
+    """What a route above has marked the reading with."""
+
+    name: str
+
+
+@dataclass(frozen=True)
+class TableEntry(Ex):
+    """A column of the row of a reference table whose key is a value."""
+
+    table: str
+    column: str
+    key: Ex
+
+
+OfReading = LabelText | HeaderText | MarkText | TableEntry | Builtin | Window | AtFence
 OfPast = Window | Age | Silent | MessageCount | AtFence | Speed | OfMembers | Builtin
 OfPayload = Length | Stored | CheckSum | Builtin | Before | Previous | Aggregate | Template | Interpolated

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -269,6 +269,28 @@ OF_MEMBERS: dict[str, str] = {
     "any_of": "any_of(rule): whether it holds for one of the members",
     "all_of": "all_of(rule): whether it holds for every member",
 }
+OF_READING: dict[str, str] = {
+    "label": "label(stage): the text of a label of the device",
+    "header": "header(port): what the transport says beside the message",
+    "marked": "marked(season): what a line `mark season` further up has marked the reading with",
+    "entry": 'entry("samples", offset, device): column `offset` of the row whose key is that value',
+    "device": "device: the name of the device",
+    "device_type": "device_type: the key of its type",
+    "site": "site: the name of its site",
+    "topic": "topic: what the message came on",
+    "received": "received: the moment of arrival",
+    "measured": "measured: the moment at which the reading was measured",
+    "home": "home: where the device belongs",
+}
+READING_NAMES: dict[str, Literal["text", "time", "position"]] = {
+    "device": "text",
+    "device_type": "text",
+    "site": "text",
+    "topic": "text",
+    "received": "time",
+    "measured": "time",
+    "home": "position",
+}
 # Functions that only some places have, by what they need.
 ELSEWHERE: dict[str, Ability] = {
     **dict.fromkeys(CHECKS, Ability.PAYLOAD),
@@ -278,6 +300,7 @@ ELSEWHERE: dict[str, Ability] = {
     **dict.fromkeys(CLOCK, Ability.CLOCK),
     **dict.fromkeys(PLACES, Ability.FENCES),
     **dict.fromkeys(EARLIER, Ability.BEFORE),
+    **dict.fromkeys(("label", "header", "marked", "entry"), Ability.READING),
 }
 
 

@@ -19,9 +19,9 @@ class Surroundings:
     """What a text is checked against.
 
     fields, setpoints: of device types, by their keys (a setpoint's unit by its name). owner: the type that the
-    definition belongs to, where it belongs to one. others: a published decoder by its name. fences, sites: the names
-    that there are; None where that is not known. published: the text is in force or was: mistakes that are told apart
-    only since then do not count.
+    definition belongs to, where it belongs to one. others: a published decoder by its name. fences, sites, outlets: the
+    names that there are; None where that is not known. tables: the columns of each reference table, likewise.
+    published: the text is in force or was: mistakes that are told apart only since then do not count.
     """
 
     fields: Mapping[str, Mapping[str, FieldSpec]] = field(default_factory=dict)
@@ -30,6 +30,8 @@ class Surroundings:
     others: Callable[[str], Any] | None = None
     fences: Collection[str] | None = None
     sites: Collection[str] | None = None
+    outlets: Collection[str] | None = None
+    tables: Mapping[str, tuple[FieldSpec, ...]] | None = None
     published: bool = False
 
 

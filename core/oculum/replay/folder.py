@@ -9,8 +9,6 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from ..alarms.bank import Watched
-from ..alarms.fences import area_of
-from ..alarms.world import DEVICE, SITE, TYPE, Device, Site, World
 from ..language.conditions import check_condition
 from ..language.decoders import check_decoder
 from ..language.decoders.plan import DecoderPlan
@@ -18,6 +16,8 @@ from ..language.definitions import kind_of
 from ..language.fields import FieldSpec
 from ..language.problems import DefinitionError, Problem
 from ..quantities import UnitError, convert, parse_unit
+from ..register.fences import area_of
+from ..register.world import DEVICE, SITE, TYPE, Device, Site, World
 from .tables import Cell, FileError, lines
 
 KINDS = ("number", "integer", "flag", "code", "text", "position", "time")

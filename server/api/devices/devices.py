@@ -19,7 +19,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from oculum.alarms.world import matches
+from oculum.register.world import matches
 from server.api.devices.register import told
 from server.api.devices.serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
 from server.records.alarms.models import Alarm

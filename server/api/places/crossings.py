@@ -15,7 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.alarms.crossings import crossings
-from oculum.alarms.fences import area_of
+from oculum.register.fences import area_of
 from server.api.places.fences import sound_feature
 from server.records.fleet.models import Device, DeviceType
 from server.records.people.models import Person

@@ -14,7 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from oculum.alarms.fences import area_of
+from oculum.register.fences import area_of
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Fence
 from server.records.people.models import Person, record

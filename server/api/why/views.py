@@ -12,7 +12,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from oculum.language.conditions.sentence import lasting
+from oculum.language.wording import lasting
 from oculum.quantities import measured
 from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything, titled
 from server.api.arrivals.views import ArrivalOut, arrivals

@@ -6,16 +6,14 @@ from typing import Any
 
 from lark import v_args
 
-from ..build import Build, span_of, token_span, unquoted
+from ..build import span_of, token_span, unquoted
+from ..hours import ScopedBuild
 from . import clauses
 
 
 @v_args(meta=True)
-class ConditionBuild(Build):
+class ConditionBuild(ScopedBuild):
     """The clauses of a condition from a parse."""
-
-    def label(self, m: Any, c: list[Any]) -> tuple[str, str, str]:
-        return str(c[0]), str(c[1]), unquoted(c[2])
 
     def at_site(self, m: Any, c: list[Any]) -> str:
         return unquoted(c[0])
@@ -46,16 +44,6 @@ class ConditionBuild(Build):
     def every(self, m: Any, c: list[Any]) -> clauses.Every:
         return clauses.Every(span_of(m), str(c[0]), str(c[1]))
 
-    def active(self, m: Any, c: list[Any]) -> clauses.Active:
-        days = tuple(str(day) for day in c[2:] if day is not None)
-        return clauses.Active(span_of(m), unquoted(c[0]), unquoted(c[1]), days)
-
-    def season(self, m: Any, c: list[Any]) -> clauses.Season:
-        return clauses.Season(span_of(m), unquoted(c[0]), unquoted(c[1]))
-
-    def except_(self, m: Any, c: list[Any]) -> clauses.Except:
-        return clauses.Except(span_of(m), unquoted(c[0]), unquoted(c[1]) if c[1] else None)
-
     def say(self, m: Any, c: list[Any]) -> clauses.Say:
         return clauses.Say(span_of(m), unquoted(c[0]))
 
@@ -63,6 +51,5 @@ class ConditionBuild(Build):
         return clauses.Condition(token_span(c[0]), unquoted(c[0]), str(c[1]), tuple(c[2:]))
 
 
-# Rules by the names of statements of Python.
+# A rule by the name of a statement of Python.
 setattr(ConditionBuild, "raise", ConditionBuild.raise_)
-setattr(ConditionBuild, "except", ConditionBuild.except_)

@@ -5,7 +5,6 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Mapping
 from dataclasses import replace
-from datetime import date, timedelta
 from typing import TypeVar
 
 from ...quantities import Unit, between, describe, parse_unit, same_scale
@@ -30,17 +29,17 @@ from ..expressions import (
     Type,
 )
 from ..fields import FieldSpec
+from ..hours import hours_of
 from ..kinds import Surroundings
 from ..parser import read
 from ..printing import expression
 from ..problems import DefinitionError, Problem, Span, meant, placed
 from . import clauses
-from .plan import ALL_DAYS, PRIORITIES, ConditionPlan, Hours, Limit, Step
+from .plan import PRIORITIES, ConditionPlan, Limit, Step
 from .scope import DEVICE, SITE, ConditionScope
 from .syntax import SYNTAX
 
 SAY_WORDS = ("device", "site", "value", "limit", "type", "priority")
-DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 Types = Mapping[str, tuple[Mapping[str, FieldSpec], Mapping[str, str]]]
 Clause = TypeVar("Clause", bound=tree.Node)
 SECOND_US = 1_000_000
@@ -142,7 +141,7 @@ class _Conditions:
             on.each_site,
             self.fixes(fields),
             self.every(),
-            self.hours(),
+            hours_of(check, node.clauses),
             used[2],
             any(isinstance(part, Silent) and part.field is None for rule in rules for part in rule.walk()),
         )
@@ -252,50 +251,6 @@ class _Conditions:
         if not 60 * SECOND_US <= step <= 86_400 * SECOND_US or step % (60 * SECOND_US):
             self.check.halt("a condition is looked at every so many whole minutes, up to a day", found.span)
         return step
-
-    def hours(self) -> Hours:
-        spans, seasons, exceptions = [], [], []
-        for clause in self.node.clauses:
-            match clause:
-                case clauses.Active():
-                    begin, end = self.minute(clause.begin, clause.span), self.minute(clause.end, clause.span)
-                    if begin == end:
-                        self.check.halt("the hours begin and end at one time", clause.span)
-                    days = frozenset(DAYS.index(day) for day in clause.days) or ALL_DAYS
-                    spans.append((begin, end, days))
-                case clauses.Season():
-                    seasons.append((self.month_day(clause.begin, clause.span), self.month_day(clause.end, clause.span)))
-                case clauses.Except():
-                    first = self.day(clause.begin, clause.span)
-                    last = self.day(clause.end, clause.span) if clause.end is not None else first
-                    if last < first:
-                        self.check.halt("the days run backwards", clause.span)
-                    exceptions.append((first, last))
-        return Hours(tuple(spans), tuple(seasons), tuple(exceptions))
-
-    def minute(self, text: str, span: Span) -> int:
-        found = re.fullmatch(r"([01][0-9]|2[0-4]):([0-5][0-9])", text)
-        if found is None or (found[1] == "24" and found[2] != "00"):
-            self.check.halt(f"`{text}` is no time of day: write it as `06:30`", span)
-        return int(found[1]) * 60 + int(found[2])
-
-    def month_day(self, text: str, span: Span) -> tuple[int, int]:
-        found = re.fullmatch(r"([0-9]{2})-([0-9]{2})", text)
-        try:
-            assert found is not None
-            date(2000, int(found[1]), int(found[2]))
-        except (AssertionError, ValueError):
-            self.check.halt(f"`{text}` is no day of the year: write month and day, as in `04-01`", span)
-        return int(found[1]), int(found[2])
-
-    def day(self, text: str, span: Span) -> int:
-        try:
-            found = date.fromisoformat(text) if len(text) == 10 else None
-        except ValueError:
-            found = None
-        if found is None:
-            self.check.halt(f"`{text}` is no date: write it as `2026-12-24`", span)
-        return (found - date(1970, 1, 1)) // timedelta(days=1)
 
     def say(self, say: clauses.Say | None, fields: Mapping[str, FieldSpec], setpoints: Mapping[str, str]) -> None:
         for word in re.findall(r"\{([^}]*)\}", say.template if say is not None else ""):

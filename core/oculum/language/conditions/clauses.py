@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from ..hours import Active, Except, Season
 from ..tree import Expr, Node
 
 
@@ -54,25 +55,6 @@ class Fixes(Node):
 class Every(Node):
     number: str
     unit: str
-
-
-@dataclass(frozen=True)
-class Active(Node):
-    begin: str
-    end: str
-    days: tuple[str, ...]
-
-
-@dataclass(frozen=True)
-class Season(Node):
-    begin: str
-    end: str
-
-
-@dataclass(frozen=True)
-class Except(Node):
-    begin: str
-    end: str | None
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..form import Form, FormLine
+from ..hours import hours_form
 from . import clauses
 
 PRIORITIES = ("critical", "high", "medium", "low")
@@ -67,11 +68,6 @@ def _clause(node: clauses.Clause, row: FormLine) -> Form:
             return Form("Which positions count", row.line, (row.rest("as exact as", "within"),))
         case clauses.Every():
             return Form("Looked at by the clock", row.line, (row.rest("every", "every"),))
-        case clauses.Active():
-            days = row.after("on", r"\bon (.+?)\s*$", " on ")
-            return Form("At which hours", row.line, (row.quoted("from"), row.quoted("to", 1), days))
-        case clauses.Season():
-            return Form("In which part of the year", row.line, (row.quoted("from"), row.quoted("to", 1)))
-        case clauses.Except():
-            return Form("On which days not", row.line, (row.quoted("from"), row.quoted("to", 1)))
+        case clauses.Active() | clauses.Season() | clauses.Except():
+            return hours_form(node, row)
     return Form("What it says", row.line, (row.quoted("sentence"),))

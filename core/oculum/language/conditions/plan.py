@@ -5,9 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from ..expressions import Ex
+from ..hours import ALWAYS, Hours
 
 PRIORITIES = ("low", "medium", "high", "critical")  # rising
-ALL_DAYS = frozenset(range(7))  # Monday is 0
 
 
 @dataclass(frozen=True)
@@ -45,26 +45,6 @@ class Step:
     held_us: int
     compared: tuple[Limit, ...] = ()
     deadband: float = 0.0
-
-
-@dataclass(frozen=True)
-class Hours:
-    """When a condition is looked at, on the wall clock of the site's zone.
-
-    spans: minute of the day from which and before which, on which days of the week; one that ends before it begins
-    goes on past midnight. seasons: (month, day) from and to, both within. exceptions: days (since 1970) from and to.
-    """
-
-    spans: tuple[tuple[int, int, frozenset[int]], ...] = ()
-    seasons: tuple[tuple[tuple[int, int], tuple[int, int]], ...] = ()
-    exceptions: tuple[tuple[int, int], ...] = ()
-
-    @property
-    def always(self) -> bool:
-        return not (self.spans or self.seasons or self.exceptions)
-
-
-ALWAYS = Hours()
 
 
 @dataclass(frozen=True)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..build import quoted
+from ..hours import hours_text
 from ..printing import Row, expression
 from . import clauses
 
@@ -35,13 +36,8 @@ def _clause(node: clauses.Clause) -> str:
             return f"fixes within {node.number} {node.unit}" + (f" by {node.field}" if node.field else "")
         case clauses.Every():
             return f"every {node.number} {node.unit}"
-        case clauses.Active():
-            days = f" on {', '.join(node.days)}" if node.days else ""
-            return f"active {quoted(node.begin)} to {quoted(node.end)}{days}"
-        case clauses.Season():
-            return f"season {quoted(node.begin)} to {quoted(node.end)}"
-        case clauses.Except():
-            return f"except {quoted(node.begin)}" + (f" to {quoted(node.end)}" if node.end is not None else "")
+        case clauses.Active() | clauses.Season() | clauses.Except():
+            return hours_text(node)
         case clauses.Say():
             return f"say {quoted(node.template)}"
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Collection, Iterable
+from dataclasses import dataclass, replace
 
-from ...quantities import Unit, describe, parse_unit
+from ...quantities import describe, parse_unit
 from .. import limits, tree
 from ..abilities import Ability
-from ..checking import KELVIN, METRE, PLAIN, SECOND, TRUTH, UNKNOWN, UNKNOWN_UNIT, Checker, Scope, names_in, shown
+from ..checking import METRE, PLAIN, SECOND, TRUTH, Checker, shown
 from ..expressions import (
     Age,
     AtFence,
@@ -18,13 +18,13 @@ from ..expressions import (
     MessageCount,
     Named,
     OfMembers,
-    SetpointValue,
     Silent,
     Speed,
     Type,
     Window,
 )
-from ..functions import CALENDAR_WINDOWS, CLOCK, OF_DEVICE, OF_MEMBERS, PLACES, WINDOWS
+from ..functions import CLOCK, OF_DEVICE, OF_MEMBERS, PLACES, WINDOWS
+from ..past import PastScope
 from ..problems import meant
 
 DEVICE = frozenset({Ability.SETPOINTS, Ability.PAST, Ability.CLOCK, Ability.FENCES})
@@ -34,10 +34,9 @@ TRUTHS = ("count_of", "share_of", "any_of", "all_of")
 
 
 @dataclass
-class ConditionScope(Scope):
-    """The fields of a device type, its setpoints (name to unit), the fences that there are (None: not known)."""
+class ConditionScope(PastScope):
+    """The fields of a device type, and the fences that there are (None: not known)."""
 
-    setpoints: Mapping[str, str] = field(default_factory=dict)
     fences: Collection[str] | None = None
     abilities: frozenset[Ability] = DEVICE
 
@@ -52,93 +51,17 @@ class ConditionScope(Scope):
         gives = Type("position") if node.name == "home" else Type("number", SECOND)
         return Builtin(gives, node.span.line, node.name)
 
-    def setpoint(self, check: Checker, node: tree.Setpoint) -> Ex:
-        unit = self.setpoints.get(node.name) if node.name not in self.setpoints else self.setpoints[node.name]
-        if unit is None:
-            check.halt(
-                f"`{node.name}` is not a setpoint of `{self.owner}`{meant(node.name, self.setpoints)}", node.span
-            )
-        gives = UNKNOWN if unit == UNKNOWN_UNIT else Type("number", parse_unit(unit))
-        return SetpointValue(gives, node.span.line, node.name)
-
     def call(self, check: Checker, node: tree.Call) -> Ex | None:
         name = node.function
         if name in OF_MEMBERS and Ability.MEMBERS in self.abilities:
             return self._of_members(check, node)
         if name in WINDOWS and Ability.PAST in self.abilities:
-            return self._window(check, node)
+            return self.window(check, node)
         if name in CLOCK and Ability.CLOCK in self.abilities:
             return self._clock(check, node)
         if name in PLACES and Ability.FENCES in self.abilities:
             return self._place(check, node)
         return None
-
-    # windows -----------------------------------------------------------------------------
-    def _window(self, check: Checker, node: tree.Call) -> Ex:
-        name, line = node.function, node.span.line
-        given = list(node.arguments)
-        least = 3 if name == "percentile" else 2
-        if not least <= len(given) <= least + 1:
-            check.halt(f"`{name}` takes a field and a window: {WINDOWS[name]}", node.span)
-        percent = self._percent(check, given.pop(1)) if name == "percentile" else 0.0
-        value = check.typed(given[0], self)
-        fields = names_in(value)
-        plain = all(isinstance(part, Named | Constant) or list(part.parts()) for part in value.walk())
-        if len(fields) != 1 or not plain or any(isinstance(part, Window) for part in value.walk()):
-            check.halt(f"`{name}` takes one field, or an expression over one: {WINDOWS[name]}", given[0].span)
-        kind = value.type.kind
-        if name == "time_in" and kind not in ("truth", "unknown"):
-            check.halt(f"`time_in` takes something true or false, found {shown(value.type)}", given[0].span)
-        if name not in ("time_in", "count", "first", "last") and kind not in ("number", "unknown"):
-            check.halt(f"`{name}` takes a number, found {shown(value.type)}", given[0].span)
-        width, calendar = self._width(check, given[1])
-        if calendar and name in ("change", "relative_change"):
-            check.halt(f"`{name}` looks back by a duration, as in `{name}(x, 1 h)`", given[1].span)
-        share = self._share(check, given[2]) if len(given) == 3 else 0.0
-        return Window(self._gives(name, value), line, name, value, width, calendar, share, percent)
-
-    def _gives(self, name: str, value: Ex) -> Type:
-        unit = value.type.unit or PLAIN
-        match name:
-            case "count":
-                return Type("number", PLAIN)
-            case "time_in":
-                return Type("number", SECOND)
-            case "relative_change":
-                return Type("number", PLAIN)
-            case "rate":
-                per = Unit(f"{unit.code}/s", _over_seconds(unit), scale=unit.factor)
-                return Type("number", per)
-            case "change" | "deviation":
-                return Type("number", unit, difference=unit.dimension == KELVIN.dimension)
-        return replace(value.type, literal=False)
-
-    def _width(self, check: Checker, node: tree.Expr) -> tuple[int, str]:
-        if isinstance(node, tree.Name) and node.name in CALENDAR_WINDOWS:
-            return 0, node.name
-        if not isinstance(node, tree.Quantity) or not node.unit:
-            check.halt("a window is a duration such as `30 min`, or `today` or `this_week`", node.span)
-        width = check.duration_us(node.number, node.unit, node.span)
-        if width <= 0:
-            check.halt("a window is longer than nothing", node.span)
-        return width, ""
-
-    def _share(self, check: Checker, node: tree.Expr) -> float:
-        found = check.number(node, self)
-        if not isinstance(found, Constant) or not isinstance(found.value, float) or found.type.unit is None:
-            check.halt("the least share of data is a number such as `75 %`", node.span)
-        share = float(found.value * found.type.unit.factor)
-        if found.type.unit.dimension or not 0 < share <= 1:
-            check.halt("the least share of data lies above 0 % and goes up to 100 %", node.span)
-        return share
-
-    def _percent(self, check: Checker, node: tree.Expr) -> float:
-        if not isinstance(node, tree.Quantity) or node.unit not in (None, "%"):
-            check.halt("a percentile is a number from 0 to 100, as in `percentile(x, 95, 24 h)`", node.span)
-        found = float(check.bounded(node.number, node.span))
-        if not 0 <= found <= 100:
-            check.halt("a percentile lies between 0 and 100", node.span)
-        return found
 
     # the clock ---------------------------------------------------------------------------
     def _clock(self, check: Checker, node: tree.Call) -> Ex:
@@ -150,7 +73,7 @@ class ConditionScope(Scope):
         if name == "messages":
             if len(given) != 1:
                 check.halt(f"`messages` takes a window: {CLOCK['messages']}", node.span)
-            width, calendar = self._width(check, given[0])
+            width, calendar = self.width(check, given[0])
             if calendar:
                 check.halt("`messages` takes a duration, as in `messages(1 h)`", given[0].span)
             return MessageCount(Type("number", PLAIN), line, width)
@@ -207,7 +130,7 @@ class ConditionScope(Scope):
             check.halt(f"there is no fence “{fence}”{meant(fence, self.fences)}", given[1].span)
         amount = 0.0
         if name == "crosses":
-            width, calendar = self._width(check, given[2])
+            width, calendar = self.width(check, given[2])
             if calendar:
                 check.halt("how far two positions may lie apart is a duration, as in `10 min`", given[2].span)
             amount = float(width)
@@ -236,18 +159,10 @@ class ConditionScope(Scope):
                 check.halt(f"`{name}` speaks of newest values and of silence only", given[0].span)
         age = None
         if len(given) == 2:
-            age, calendar = self._width(check, given[1])
+            age, calendar = self.width(check, given[1])
             if calendar:
                 check.halt("how old a value may be is a duration, as in `1 h`", given[1].span)
         gives = TRUTH if name in ("any_of", "all_of") else Type("number", PLAIN)
         if name in ("max_of", "min_of", "mean_of", "sum_of"):
             gives = replace(value.type, literal=False)
         return OfMembers(gives, line, name, value, age)
-
-
-def _over_seconds(unit: Unit) -> tuple[tuple[str, int], ...]:
-    """The dimension of a unit divided by time."""
-    dims = dict(unit.dimension)
-    for base, exponent in SECOND.dimension:
-        dims[base] = dims.get(base, 0) - exponent
-    return tuple(sorted((base, exponent) for base, exponent in dims.items() if exponent))

@@ -1,4 +1,4 @@
-"""Wall clocks: the hours at which a condition is looked at, midnights, and the multiples of a step."""
+"""Wall clocks: the hours at which something counts, midnights, and the multiples of a step."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from functools import lru_cache
 import numpy as np
 
 from ..clocks import DAY, local_to_utc, utc_to_local
-from ..language.conditions.plan import Hours
+from ..language.hours import Hours
 
 MINUTE = 60_000_000
 FOREVER = np.iinfo(np.int64).max

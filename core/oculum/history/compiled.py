@@ -1,0 +1,21 @@
+"""Loops over the past as machine code."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..compiling import Loops
+from . import windows
+
+compiled = Loops((windows, ("first_above", "one", "fill")))
+
+
+def ready() -> None:
+    """Compiles all loops for the arrays that they are given, so that no batch waits for it."""
+    i8, f8, truth, two = (
+        np.zeros(shape, kind) for shape, kind in ((0, np.int64), (0, float), (0, bool), ((0, 0), np.int64))
+    )
+    compiled("fill")(
+        np.zeros((0, 1), np.int64), np.zeros((0, 1)), i8, i8, 1, i8, i8, truth, i8, f8, truth, i8, two, i8, f8, f8,
+        i8, f8, np.zeros((0, 0)), np.zeros((0, 0), bool), 0,
+    )  # fmt: skip
