@@ -1,4 +1,4 @@
-"""One batch: decoded, put in order, held against its conditions.
+"""One batch: decoded, taken through its routes, put in order, held against its conditions.
 
 The same call runs live, in trials and when history is decoded again; what it is given as state and
 what is done with its result make the difference.
@@ -18,6 +18,8 @@ from .decoding.decode import decode
 from .history.events import Events, Newest, build_events, newest_after
 from .history.fleet import Fleet
 from .language.decoders.plan import DecoderPlan
+from .routing.routed import Headers, Routed
+from .routing.router import Router
 
 FUTURE_US = 5 * 60 * 1_000_000
 
@@ -29,6 +31,7 @@ class Effects:
     decoded: list[Decoded] = field(default_factory=list)
     events: list[Events] = field(default_factory=list)
     transitions: list[Transition] = field(default_factory=list)
+    routed: Routed = field(default_factory=Routed)
 
     @property
     def newest(self) -> dict[tuple[int, str], tuple[Newest, int]]:
@@ -39,6 +42,10 @@ class Effects:
         """Takes the newest values on."""
         for events in self.events:
             newest.take(events)
+
+
+def without_headers(row: int) -> Mapping[str, str]:
+    return {}
 
 
 Owners = Callable[[int, str], int | None]  # sender, name of a device: its number, where the sender may speak for it
@@ -213,22 +220,29 @@ def process(
     until: int,
     oldest_us: int,
     owners: Owners | None = None,
+    router: Router | None = None,
+    headers: Headers = without_headers,
 ) -> Effects:
-    """A batch through decoders and conditions.
+    """A batch through decoders, routes and conditions.
 
     device, arrival, ids: int64 (n,), the messages in order of arrival. type_of: a device's type. room: the conditions,
     None where none is looked at. All that was read of one type counts together, whichever decoder read it, so that
-    the order of arrival holds. until: see `Room.advance`; oldest_us, owners: see `decode_batch` and `owned`.
+    the order of arrival holds. until: see `Room.advance`; oldest_us, owners: see `decode_batch` and `owned`. router:
+    the routes, None where there are none; headers: what the transport says beside a message, by its row.
     """
     effects = Effects()
     by_type: dict[int, list[Group]] = {}
+    index = [lot.index for lot in lots]
     for lot in lots:
         decoded = decode_batch(lot.plan, lot.payloads, oldest_us, None, lot.context)
         if owners is not None:
             owned(decoded, device[lot.index], owners)
         effects.decoded.append(decoded)
+    if router is not None:
+        effects.routed = router.route(effects.decoded, index, device, arrival, type_of, headers)
+    for rows, decoded in zip(index, effects.decoded, strict=True):
         for group in decoded.groups:
-            for type_, part in _of_types(group, lot.index, device, type_of):
+            for type_, part in _of_types(group, rows, device, type_of):
                 by_type.setdefault(type_, []).append(part)
     return evaluated(effects, by_type, device, arrival, ids, newest, room, until)
 

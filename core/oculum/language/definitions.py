@@ -11,9 +11,10 @@ from .kinds import Kind, Kinds, Surroundings
 from .parser import first_word, read
 from .printing import comments, laid_out
 from .problems import DefinitionError, Problem
+from .routes import ROUTE
 
-KINDS = Kinds([DECODER, CONDITION])
-EDITION = 3  # of the language: counted up when texts can be written that could not be before
+KINDS = Kinds([DECODER, ROUTE, CONDITION])
+EDITION = 4  # of the language: counted up when texts can be written that could not be before
 
 
 def kind_of(text: str) -> Kind:

@@ -1,0 +1,1 @@
+"""Routing: what becomes of readings between their decoder and the store."""

@@ -1,0 +1,469 @@
+"""One batch of one device type through its routes: every line over all its readings at once."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+
+import numpy as np
+
+from ..answers import plain
+from ..arrays import Ints
+from ..batches import PRESENT
+from ..history.events import NEVER
+from ..history.looking import keep_of, over
+from ..history.windows import Past
+from ..language.evaluate import Val, evaluate
+from ..language.expressions import (
+    AtFence,
+    Builtin,
+    Ex,
+    HeaderText,
+    LabelText,
+    MarkText,
+    Named,
+    TableEntry,
+    Window,
+    bare,
+)
+from ..language.fields import FieldSpec
+from ..language.routes.check import names_of
+from ..language.routes.plan import Act, Correct, Derive, Drop, Mark, Send, Stop, Thin, When, expressions
+from ..register import hours
+from .compiled import compiled
+from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Sent
+from .standing import Standing
+from .table import Table
+
+
+class Run:
+    """A table on its way through routes."""
+
+    def __init__(
+        self, standing: Standing, table: Table, type_: int, arrival: Ints, headers: Headers, traced: bool
+    ) -> None:
+        self.standing, self.table, self.type, self.arrival, self.headers = standing, table, type_, arrival, headers
+        self.traced = traced
+        self.lines: dict[tuple[int, int, int], int] = {}
+        self.counts: list[tuple[int, int, Ints]] = []
+        self.sent: list[Sent] = []
+        self.steps: list[dict[str, Any]] = []
+
+    def take(self, route: InForce, lines: Ints) -> None:
+        """A route over the lines of the table that it is on."""
+        plan = route.plan
+        if not plan.hours.always:
+            lines = lines[self._within(route, lines)]
+        self.view = View(self, route, lines)
+        self.acts(route, plan.acts, lines)
+
+    def _within(self, route: InForce, lines: Ints) -> np.ndarray:
+        at, world, table = self.table.at[lines], self.standing.world, self.table
+        found = np.zeros(len(lines), bool)
+        devices, which = np.unique(table.device[lines], return_inverse=True)
+        known = [world.devices.get(d) for d in devices.tolist()]
+        zone = np.array([world.zone(d.site if d is not None else None) for d in known], object)[which]
+        for one in set(zone.tolist()):
+            own = zone == one
+            found[own] = hours.within(route.plan.hours, at[own], one)
+        return found
+
+    def acts(self, route: InForce, acts: tuple[Act, ...], lines: Ints) -> None:
+        for act in acts:
+            lines = lines[self.table.alive[lines]]
+            if not len(lines):
+                return
+            self.act(route, act, lines)
+
+    def act(self, route: InForce, act: Act, lines: Ints) -> None:
+        table = self.table
+        lines = self._with_fields(act, lines)
+        self._count(route, act, SEEN, lines)
+        match act:
+            case When():
+                value = self.view.value(act.rule, lines)
+                true = value.known & np.asarray(value.values, bool)
+                self._count(route, act, TOOK, lines[true])
+                self._fail(route, act, lines[~value.known])
+                self.acts(route, act.then, lines[true])
+                self.acts(route, act.otherwise, lines[~true])
+            case Drop(message=True):
+                rows = np.unique(table.row[lines])
+                lines = np.flatnonzero(np.isin(table.row, rows))
+                self._drop(route, act, lines, [*table.columns])
+                table.alive[lines] = False
+            case Drop():
+                self._drop(route, act, lines, list(act.fields) or [*table.columns])
+                if not act.fields:
+                    table.alive[lines] = False
+            case Correct():
+                spec = table.specs.get(act.field)
+                if spec is not None:
+                    there = table.columns[act.field].state[lines] == PRESENT
+                    self._give(route, act, spec, act.value, lines[there])
+            case Derive():
+                self._give(route, act, act.field, act.value, lines)
+            case Thin():
+                self._thin(route, act, lines)
+            case Mark():
+                if act.name not in table.marks:
+                    table.marks[act.name] = np.full(len(table), None, object)
+                table.marks[act.name][lines] = act.text
+                self._took(route, act, lines)
+            case Send():
+                self._send(route, act, lines)
+            case Stop():
+                table.alive[lines] = False
+                self._took(route, act, lines)
+
+    def _with_fields(self, act: Act, lines: Ints) -> Ints:
+        """The lines that have something of what is spoken of: a value, or one that is missing for a reason."""
+        names = names_of(act)
+        if not names:
+            return lines
+        some = np.zeros(len(lines), bool)
+        for name in names:
+            column = self.table.columns.get(name)
+            if column is not None:
+                some |= column.state[lines] != 0
+        return lines[some]
+
+    # acts --------------------------------------------------------------------------------
+    def _drop(self, route: InForce, act: Drop, lines: Ints, names: list[str]) -> None:
+        table = self.table
+        hit = np.zeros(len(lines), bool)
+        for name in names:
+            hit |= table.state(name)[lines] == PRESENT
+        self._took(route, act, lines[hit], names)
+        state = table.reason(act.reason)
+        for name in names:
+            table.take_out(name, lines, state)
+
+    def _give(self, route: InForce, act: Correct | Derive, spec: FieldSpec, value: Ex, lines: Ints) -> None:
+        found = self.view.value(value, lines)
+        known = found.known
+        self._fail(route, act, lines[~known])
+        values = np.asarray(found.values)[known]
+        if spec.kind == "text":
+            values = values.astype(object)
+        elif spec.kind == "time":
+            values = values.astype(np.int64)
+        else:
+            values = values.astype(float)
+        if isinstance(act, Derive):
+            self.table.given.setdefault(spec.name, spec)
+        before = self._standing(spec.name, lines[known]) if self.traced else []
+        self.table.put(spec, lines[known], values)
+        self._took(route, act, lines[known], [spec.name], before)
+
+    def _thin(self, route: InForce, act: Thin, lines: Ints) -> None:
+        table, memory = self.table, self.standing.memory(route)
+        hit = np.zeros(len(lines), bool)
+        gone: list[tuple[str, np.ndarray]] = []
+        for name, band in zip(act.fields, act.bands, strict=True):
+            there = table.state(name)[lines] == PRESENT
+            own = lines[there]
+            if not len(own):
+                continue
+            values = measures(table.columns[name].values[own])
+            kept, kept_at = memory.kept.get((act.line, name)) or (
+                np.zeros((0, values.shape[1])),
+                np.zeros(0, np.int64),
+            )
+            slot = self.standing.slot(table.device[own])
+            room = len(self.standing.slots)
+            if len(kept_at) < room:
+                more = room * 3 // 2 + 16 - len(kept_at)
+                kept = np.concatenate([kept, np.zeros((more, kept.shape[1]))])
+                kept_at = np.concatenate([kept_at, np.full(more, NEVER, np.int64)])
+            through = np.zeros(len(own), bool)
+            compiled("thin")(
+                slot, table.at[own], values, kept, kept_at, float(band), act.relative, act.every_us, through
+            )
+            memory.kept[act.line, name] = (kept, kept_at)
+            out = np.zeros(len(lines), bool)
+            out[np.flatnonzero(there)[~through]] = True
+            hit |= out
+            gone.append((name, out))
+        self._took(route, act, lines[hit], list(act.fields))
+        for name, out in gone:
+            table.take_out(name, lines[out])
+
+    def _send(self, route: InForce, act: Send, lines: Ints) -> None:
+        table = self.table
+        names = list(act.fields) or [*table.columns]
+        columns = [(table.specs[n], table.columns[n]) for n in names if n in table.columns]
+        some = np.zeros(len(lines), bool)
+        for _, column in columns:
+            some |= column.state[lines] == PRESENT
+        for i in lines[some].tolist():
+            values = {
+                spec.name: [plain(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
+            }
+            marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
+            self.sent.append(
+                Sent(
+                    act.outlet,
+                    route.key,
+                    route.version,
+                    act.line,
+                    int(table.device[i]),
+                    int(table.row[i]),
+                    int(table.at[i]),
+                    values,
+                    marks,
+                )
+            )
+        self._took(route, act, lines[some], names)
+
+    # what is told ------------------------------------------------------------------------
+    def _count(self, route: InForce, act: Act, what: int, lines: Ints) -> None:
+        if len(lines):
+            key = (route.key, route.version, act.line)
+            self.counts.append((self.lines.setdefault(key, len(self.lines)), what, lines))
+
+    def _fail(self, route: InForce, act: Act, lines: Ints) -> None:
+        self._count(route, act, FAILED, lines)
+        if self.traced:
+            for i in lines.tolist():
+                self.steps.append(self._step(route, act, i) | {"what": "failed", "because": self._unknown(act, i)})
+
+    def _unknown(self, act: Act, i: int) -> str:
+        """Why a line could not tell, in words."""
+        missing = []
+        for name in dict.fromkeys(p.name for ex in expressions(act) for p in ex.walk() if isinstance(p, Named)):
+            state = int(self.table.state(name)[i])
+            if state != PRESENT:
+                missing.append(f"`{name}` is {'not there' if state == 0 else 'missing'}")
+        return ", ".join(missing) or "it gives no value"
+
+    def _took(
+        self, route: InForce, act: Act, lines: Ints, names: list[str] | None = None, before: list[Any] | None = None
+    ) -> None:
+        self._count(route, act, TOOK, lines)
+        if not self.traced:
+            return
+        for k, i in enumerate(lines.tolist()):
+            changed: dict[str, list[Any]] = {}
+            for name in names or ():
+                column = self.table.columns.get(name)
+                if isinstance(act, Correct | Derive):
+                    changed[name] = [before[k] if before else None, self._standing(name, np.array([i]))[0]]
+                elif column is not None and column.state[i] == PRESENT:
+                    changed[name] = [self._standing(name, np.array([i]))[0], None]
+            self.steps.append(self._step(route, act, i) | {"what": "took", "fields": changed})
+
+    def _standing(self, name: str, lines: Ints) -> list[Any]:
+        column = self.table.columns.get(name)
+        if column is None:
+            return [None] * len(lines)
+        spec = self.table.specs[name]
+        return [plain(spec, column, i) for i in lines.tolist()]
+
+    def _step(self, route: InForce, act: Act, i: int) -> dict[str, Any]:
+        table = self.table
+        return {
+            "route": route.plan.name,
+            "definition": route.key,
+            "version": route.version,
+            "line": act.line,
+            "act": type(act).__name__.lower(),
+            "device": int(table.device[i]),
+            "row": int(table.row[i]),
+            "at": int(table.at[i]),
+        }
+
+    def counted(self) -> Counted:
+        sizes = [len(lines) for _, _, lines in self.counts]
+        empty = np.zeros(0, np.int64)
+        lines = np.concatenate([lines for *_, lines in self.counts]) if sizes else empty
+        return Counted(
+            tuple(self.lines),
+            np.repeat(np.array([line for line, *_ in self.counts], np.int64), sizes) if sizes else empty,
+            np.repeat(np.array([what for _, what, _ in self.counts], np.int8), sizes) if sizes else empty,
+            self.table.row[lines],
+            self.table.device[lines],
+        )
+
+
+def measures(values: np.ndarray) -> np.ndarray:
+    """float64 (m, w): what is compared from one reading to the next; texts as numbers that differ where they do."""
+    if values.dtype == object:
+        return np.array([_number(v) for v in values.tolist()], float).reshape(-1, 1)
+    found = values.astype(float)
+    return found if found.ndim == 2 else found.reshape(-1, 1)
+
+
+def _number(value: Any) -> float:
+    if isinstance(value, str):
+        return float(int.from_bytes(hashlib.blake2b(value.encode("utf-8", "replace"), digest_size=6).digest(), "big"))
+    return float(value)
+
+
+class View:
+    """What the expressions of one route speak of, for the lines of the table that it is on."""
+
+    def __init__(self, run: Run, route: InForce, lines: Ints) -> None:
+        self.run, self.route, self.whole = run, route, lines
+        self.lines = lines
+        self.windows: dict[Window, Val] = {}
+        self.place: np.ndarray | None = None
+        self._look_back()
+
+    def value(self, ex: Ex, lines: Ints) -> Val:
+        """What an expression gives for some lines, in full length."""
+        self.lines = lines
+        found = evaluate(ex, self)
+        count = len(lines)
+        known = np.broadcast_to(np.asarray(found.known, bool), (count,))
+        values = np.asarray(found.values)
+        shape = (count, 2) if ex.type.kind == "position" else (count,)
+        return Val(np.broadcast_to(values, shape), known)
+
+    def column(self, name: str) -> Val:
+        column = self.run.table.columns.get(name)
+        if column is None:
+            return Val(0.0, 0)
+        state = column.state[self.lines]
+        return Val(column.values[self.lines], np.where(state < 0, 2, state))
+
+    raw = column
+
+    def setpoint(self, name: str) -> Val:
+        world = self.run.standing.world
+        values = self._by_device(lambda d: world.limit(d, name))
+        known = np.array([v is not None for v in values.tolist()], bool)
+        return Val(np.where(known, values, 0.0).astype(float), known)
+
+    def _by_device(self, of: Any) -> np.ndarray:
+        """object (m,): what is so of the device of each line."""
+        devices, which = np.unique(self.run.table.device[self.lines], return_inverse=True)
+        found = np.empty(len(devices), object)
+        for k, device in enumerate(devices.tolist()):
+            found[k] = of(device)
+        return found[which]
+
+    def special(self, ex: Ex) -> Val:
+        run, table = self.run, self.run.table
+        match ex:
+            case Window():
+                val = self.windows[bare(ex)]
+                assert self.place is not None
+                at = self.place[self.lines]
+                return Val(val.values[at], np.asarray(val.known)[at])
+            case AtFence():
+                return self._at_fence(ex)
+            case LabelText(name=name):
+                return _texts(self._by_device(lambda d: self._device(d, lambda one: one.labels.get(name))))
+            case MarkText(name=name):
+                marks = table.marks.get(name)
+                return _texts(marks[self.lines] if marks is not None else np.full(len(self.lines), None, object))
+            case HeaderText(name=name):
+                return _texts(self._by_row(lambda row: run.headers(row).get(name)))
+            case TableEntry():
+                return self._entry(ex)
+            case Builtin():
+                return self._builtin(ex.name)
+        raise AssertionError(ex)
+
+    def _device(self, device: int, of: Any) -> Any:
+        known = self.run.standing.world.devices.get(device)
+        return of(known) if known is not None else None
+
+    def _by_row(self, of: Any) -> np.ndarray:
+        rows, which = np.unique(self.run.table.row[self.lines], return_inverse=True)
+        found = np.empty(len(rows), object)
+        for k, row in enumerate(rows.tolist()):
+            found[k] = of(row)
+        return found[which]
+
+    def _builtin(self, name: str) -> Val:
+        run, table, world = self.run, self.run.table, self.run.standing.world
+        match name:
+            case "device":
+                return _texts(self._by_device(lambda d: self._device(d, lambda one: one.name)))
+            case "device_type":
+                key = dict(zip(self.route.types, self.route.plan.types, strict=True)).get(run.type, "")
+                return Val(np.full(len(self.lines), key, object), True)
+            case "site":
+                site = self._by_device(lambda d: self._device(d, lambda one: one.site))
+                return _texts(np.array([getattr(world.sites.get(s), "name", None) for s in site.tolist()], object))
+            case "topic":
+                return _texts(self._by_row(lambda row: run.headers(row).get("topic")))
+            case "received":
+                return Val(run.arrival[table.row[self.lines]], True)
+            case "measured":
+                return Val(table.at[self.lines], True)
+            case "home":
+                home = self._by_device(lambda d: self._device(d, lambda one: one.home))
+                known = np.array([h is not None for h in home.tolist()], bool)
+                return Val(np.array([h or (0.0, 0.0) for h in home.tolist()], float).reshape(-1, 2), known)
+        raise AssertionError(name)
+
+    def _at_fence(self, ex: AtFence) -> Val:
+        area = self.run.standing.world.fences.get(ex.fence)
+        found = self.column(ex.field)
+        if area is None or not len(self.lines):
+            return Val(np.zeros(len(self.lines), bool), np.zeros(len(self.lines), bool))
+        values = np.broadcast_to(np.asarray(found.values, float), (len(self.lines), 2))
+        inside = area.inside(values)
+        known = np.broadcast_to(np.asarray(found.known, bool), (len(self.lines),))
+        return Val(inside if ex.function == "inside" else ~inside, known)
+
+    def _entry(self, ex: TableEntry) -> Val:
+        rows = self.run.standing.tables.get(ex.table, {})
+        key = evaluate(ex.key, self)
+        count = len(self.lines)
+        keys = np.broadcast_to(np.asarray(key.values, object), (count,))
+        known = np.broadcast_to(np.asarray(key.known, bool), (count,))
+        found = np.empty(count, object)
+        for k, (one, good) in enumerate(zip(keys.tolist(), known.tolist(), strict=True)):
+            found[k] = rows.get(one, {}).get(ex.column) if good else None
+        if ex.type.kind == "text":
+            return _texts(found)
+        there = np.array([v is not None for v in found.tolist()], bool)
+        blank: Any = (0.0, 0.0) if ex.type.kind == "position" else 0
+        values = np.array([v if v is not None else blank for v in found.tolist()])
+        return Val(values.astype(bool if ex.type.kind == "truth" else float), there)
+
+    # the past ------------------------------------------------------------------------------
+    def _look_back(self) -> None:
+        """Works the windows out over the readings as they are when the route begins, and takes those in."""
+        nodes: dict[Ex, list[Window]] = {}
+        for act in self.route.plan.lines:
+            for ex in expressions(act):
+                for part in ex.walk():
+                    if isinstance(part, Window):
+                        node = bare(part)
+                        listed = nodes.setdefault(node.value, [])
+                        if node not in listed:
+                            listed.append(node)
+        if not nodes:
+            return
+        table, standing = self.run.table, self.run.standing
+        memory = standing.memory(self.route)
+        lines = self.whole
+        slot = standing.slot(table.device[lines])
+        cadence, zones = standing.cadences()
+        self.place = np.zeros(len(table), np.int64)
+        self.place[lines] = np.arange(len(lines))
+        for inner, windows in nodes.items():
+            past = memory.pasts.get(inner)
+            keep = max(map(keep_of, windows))
+            if past is None:
+                past = memory.pasts[inner] = Past.of(len(standing.slots) * 3 // 2 + 16, keep)
+            if len(past.begin) < len(standing.slots):
+                past.grow(len(standing.slots) * 3 // 2 + 16, past.at.shape[1])
+            found = self.value(inner, lines)
+            values = np.where(found.known, found.values, 0).astype(float)
+            at = table.at[lines]
+            wanted = np.ones(len(lines), bool)
+            for node, val in zip(
+                windows, over(past, windows, slot, at, found.known, values, wanted, cadence, zones), strict=True
+            ):
+                self.windows[node] = val
+
+
+def _texts(found: np.ndarray) -> Val:
+    known = np.array([v is not None for v in found.tolist()], bool)
+    return Val(np.where(known, found, "").astype(object), known)

@@ -1,0 +1,59 @@
+"""What routes remember, as bytes, to be taken up again to the very bit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ..history.windows import Past
+from ..language.expressions import Window, bare
+from ..language.routes.plan import expressions
+from ..packing import packed, unpacked
+from .router import Router
+
+ARRAYS = ("at", "values", "begin", "end")
+FORM = 1  # counted up when what is remembered changes
+
+
+def remembered(router: Router) -> bytes:
+    """All that routes look back on, by definition and version."""
+    arrays: dict[str, np.ndarray] = {"devices": np.array(list(router.standing.slots), np.int64)}
+    routes: list[dict[str, Any]] = []
+    for n, ((key, version), memory) in enumerate(router.standing.memories.items()):
+        entry: dict[str, Any] = {"key": key, "version": version, "pasts": [], "kept": []}
+        for k, (inner, past) in enumerate(memory.pasts.items()):
+            tidy = past.tidied()
+            for name in ARRAYS:
+                arrays[f"r{n}.p{k}.{name}"] = getattr(tidy, name)
+            entry["pasts"].append([repr(inner), tidy.keep])
+        for k, ((line, name), (kept, kept_at)) in enumerate(memory.kept.items()):
+            arrays[f"r{n}.k{k}.kept"], arrays[f"r{n}.k{k}.at"] = kept, kept_at
+            entry["kept"].append([line, name])
+        routes.append(entry)
+    return packed({"form": FORM, "routes": routes}, arrays)
+
+
+def recalled(router: Router, body: bytes) -> bool:
+    """Takes up what was remembered into a router in which the same routes are in force; False where it was remembered
+    in another form, and nothing is taken up.
+    """
+    about, arrays = unpacked(body)
+    if about.get("form") != FORM:
+        return False
+    router.standing.slot(arrays["devices"])
+    in_force = {(route.key, route.version): route for route in router.routes}
+    for n, entry in enumerate(about["routes"]):
+        route = in_force.get((entry["key"], entry["version"]))
+        if route is None:
+            continue
+        memory = router.standing.memory(route)
+        parts = [p for act in route.plan.lines for ex in expressions(act) for p in ex.walk()]
+        inner = {repr(node.value): node.value for node in (bare(p) for p in parts if isinstance(p, Window))}
+        for k, (text, keep) in enumerate(entry["pasts"]):
+            if text in inner:
+                at, values, begin, end = (arrays[f"r{n}.p{k}.{name}"].copy() for name in ARRAYS)
+                memory.pasts[inner[text]] = Past(at, values, begin, end, keep)
+        for k, (line, name) in enumerate(entry["kept"]):
+            memory.kept[line, name] = arrays[f"r{n}.k{k}.kept"].copy(), arrays[f"r{n}.k{k}.at"].copy()
+    return True

@@ -1,0 +1,184 @@
+"""All routes in force over batches of readings: which lines take which, and what they do."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from functools import lru_cache
+
+import numpy as np
+
+from oculum.errors import OculumError
+
+from ..arrays import Ints
+from ..batches import Decoded
+from ..language.routes.plan import RoutePlan
+from ..register.world import World
+from .acting import Run
+from .routed import Headers, InForce, Routed
+from .standing import Standing
+from .table import Table, put_back, tables
+
+
+class RouteFailed(OculumError):
+    """A route that could not be evaluated. key: which one. The router is not to be used any more."""
+
+    def __init__(self, key: int, error: Exception) -> None:
+        super().__init__(f"{type(error).__name__}: {error}")
+        self.key = key
+
+
+@contextmanager
+def blamed(key: int) -> Iterator[None]:
+    """Whatever fails inside is the failure of a route."""
+    try:
+        yield
+    except Exception as error:
+        raise RouteFailed(key, error) from error
+
+
+class Router:
+    """Routes in their order. Whoever changes the register tells it by `refresh`."""
+
+    def __init__(self, world: World) -> None:
+        self.world, self.standing = world, Standing(world)
+        self.routes: list[InForce] = []
+        self._of_type: dict[int, list[InForce]] = {}
+        self.refresh()
+
+    # what is in force -----------------------------------------------------------------------
+    def set(self, routes: Sequence[InForce]) -> None:
+        """These routes, in this order, from here on; what a version has seen stays with it."""
+        self.routes = list(routes)
+        kept = {(route.key, route.version) for route in routes}
+        memories = self.standing.memories
+        self.standing.memories = {key: memory for key, memory in memories.items() if key in kept}
+        self._of_type = {}
+        for route in routes:
+            for type_ in route.types:
+                self._of_type.setdefault(type_, []).append(route)
+        self._scopes.clear()
+
+    def refresh(self) -> None:
+        """The register is another from here on."""
+        self._scopes: dict[tuple[object, ...], Ints] = {}
+        self._by_type: dict[int, Ints] | None = None
+        self.standing.refresh()
+
+    # scopes -------------------------------------------------------------------------------
+    def scope(self, route: InForce, type_: int) -> Ints:
+        """int64: the devices of a type that a route is on, rising."""
+        plan = route.plan
+        key = (type_, plan.site, plan.labels, plan.devices)
+        if key not in self._scopes:
+            self._scopes[key] = self._scope(type_, plan)
+        return self._scopes[key]
+
+    def _scope(self, type_: int, plan: RoutePlan) -> Ints:
+        if self._by_type is None:
+            found: dict[int, list[int]] = {}
+            for device in self.world.devices.values():
+                found.setdefault(device.type, []).append(device.id)
+            self._by_type = {t: np.array(sorted(ids), np.int64) for t, ids in found.items()}
+            self._labels: dict[tuple[int, str], dict[str, Ints]] = {}
+        own = self._by_type.get(type_, np.zeros(0, np.int64))
+        for name, sign, text in plan.labels:
+            having = self._labelled(type_, name).get(text, np.zeros(0, np.int64))
+            own = np.intersect1d(own, having, True) if sign == "=" else np.setdiff1d(own, having, True)
+        devices = self.world.devices
+        if plan.devices:
+            names = set(plan.devices)
+            own = own[np.array([devices[d].name in names for d in own.tolist()], bool)] if len(own) else own
+        if plan.site is not None and len(own):
+            below: dict[int | None, bool] = {}
+            keep = []
+            for d in own.tolist():
+                site = devices[d].site
+                if site not in below:
+                    below[site] = self.world.at_or_below(site, plan.site)
+                keep.append(below[site])
+            own = own[np.array(keep, bool)]
+        return own
+
+    def _labelled(self, type_: int, name: str) -> dict[str, Ints]:
+        key = (type_, name)
+        if key not in self._labels:
+            found: dict[str, list[int]] = {}
+            assert self._by_type is not None
+            for d in self._by_type[type_].tolist() if type_ in self._by_type else ():
+                text = self.world.devices[d].labels.get(name)
+                if text is not None:
+                    found.setdefault(text, []).append(d)
+            self._labels[key] = {text: np.array(ids, np.int64) for text, ids in found.items()}
+        return self._labels[key]
+
+    # a batch --------------------------------------------------------------------------------
+    def route(
+        self,
+        decoded: Sequence[Decoded],
+        index: Sequence[Ints],
+        device: Ints,
+        arrival: Ints,
+        type_of: Callable[[int], int],
+        headers: Headers,
+        traced: bool = False,
+    ) -> Routed:
+        """Takes the readings of decoded batches through the routes, and changes them.
+
+        index: int64, the rows of each decoded batch among the messages; device, arrival: int64 (n,), of all messages
+        in the order of arrival. headers: what the transport says beside a message, by its row.
+        """
+        found = Routed()
+        if not self.routes:
+            return found
+        for type_, table in sorted(tables(decoded, index, device, type_of, self._of_type).items()):
+            run = Run(self.standing, table, type_, arrival, headers, traced)
+            for route in self._of_type[type_]:
+                lines = self._taken(route, type_, table, headers)
+                if len(lines):
+                    with blamed(route.key):
+                        run.take(route, lines)
+            put_back(table, decoded, index)
+            found.counted.append(run.counted())
+            found.sent += run.sent
+            found.steps += run.steps
+        return found
+
+    def _taken(self, route: InForce, type_: int, table: Table, headers: Headers) -> Ints:
+        """The lines of a table that a route is on, as far as no route above has ended their way."""
+        devices = self.scope(route, type_)
+        if not len(devices):
+            return devices
+        place = np.searchsorted(table.devices, devices)
+        place[place == len(table.devices)] = 0
+        hit = place[table.devices[place] == devices] if len(table.devices) else place[:0]
+        lines = spread(table.starts[hit], table.ends[hit])
+        lines = lines[table.alive[lines]]
+        if route.plan.topic is not None and len(lines):
+            rows, which = np.unique(table.row[lines], return_inverse=True)
+            fits = [topic_fits(route.plan.topic, headers(row).get("topic", "")) for row in rows.tolist()]
+            lines = lines[np.array(fits, bool)[which]]
+        return lines
+
+
+def spread(starts: Ints, ends: Ints) -> Ints:
+    """All numbers from each start to before its end, one stretch after the other."""
+    sizes = ends - starts
+    if not len(sizes):
+        return np.zeros(0, np.int64)
+    before = np.cumsum(sizes) - sizes
+    return np.arange(int(sizes.sum())) + np.repeat(starts - before, sizes)
+
+
+@lru_cache(maxsize=4096)
+def _pattern(topic: str) -> re.Pattern[str]:
+    parts = ["[^/]*" if level == "+" else re.escape(level) for level in topic.split("/")]
+    if topic.endswith("#"):
+        return re.compile("/".join(parts[:-1]) + ("(?:/.*)?" if len(parts) > 1 else ".*"), re.S)
+    return re.compile("/".join(parts))
+
+
+def topic_fits(pattern: str, topic: str) -> bool:
+    """Whether a topic is among those that a filter of MQTT (version 5, 4.7) names: `+` one level, `#` all further."""
+    return _pattern(pattern).fullmatch(topic) is not None

@@ -1,0 +1,62 @@
+"""What routes go by and remember: the register, reference tables, and of each route what it has seen."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..arrays import Ints
+from ..history.windows import Past
+from ..language.expressions import Ex
+from ..register.world import World
+from .routed import InForce
+
+
+@dataclass
+class Memory:
+    """What a route looks back on: pasts by expression, and what was let through last by line and field."""
+
+    pasts: dict[Ex, Past] = field(default_factory=dict)
+    kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+
+
+class Standing:
+    """The register as it is, reference tables (rows by key, by name), and memories by definition and version."""
+
+    def __init__(self, world: World) -> None:
+        self.world = world
+        self.tables: dict[str, dict[Any, Mapping[str, Any]]] = {}
+        self.memories: dict[tuple[int, int], Memory] = {}
+        self.slots: dict[int, int] = {}
+        self._dense = np.zeros(0, np.int64)
+        self.refresh()
+
+    def refresh(self) -> None:
+        """The register is another from here on."""
+        self._cadence: np.ndarray | None = None
+
+    def memory(self, route: InForce) -> Memory:
+        return self.memories.setdefault((route.key, route.version), Memory())
+
+    def slot(self, devices: Ints) -> Ints:
+        """int64 (n,): a place for each device in what routes remember; it never changes."""
+        if len(devices) and int(devices.max()) >= len(self._dense):
+            more = np.full(int(devices.max()) * 2 + 64, -1, np.int64)
+            more[: len(self._dense)] = self._dense
+            self._dense = more
+        found = self._dense[devices]
+        for device in np.unique(devices[found < 0]).tolist():
+            self._dense[device] = self.slots[device] = len(self.slots)
+            self._cadence = None
+        return self._dense[devices]
+
+    def cadences(self) -> tuple[np.ndarray, list[str]]:
+        """Cadence (µs) and zone of the site, by slot."""
+        if self._cadence is None:
+            known = [self.world.devices.get(device) for device in self.slots]
+            self._cadence = np.array([self.world.cadence(d) if d is not None else 0 for d in known], np.int64)
+            self._zones = [self.world.zone(d.site if d is not None else None) for d in known]
+        return self._cadence, self._zones

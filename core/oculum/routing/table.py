@@ -1,0 +1,225 @@
+"""The readings of one device type in a batch as one table, whichever decoder and part of a message gave them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+
+from ..arrays import Ints
+from ..batches import FIRST_REASON, PRESENT, Column, Decoded, Group
+from ..language.fields import FieldSpec
+
+ABSENT = 0
+
+
+@dataclass
+class Part:
+    """Some readings of a group of a decoded batch: their places in it, and the lines of the table that they are in."""
+
+    decoded: int
+    group: int
+    chosen: Ints
+    line: Ints
+
+
+@dataclass
+class Table:
+    """One line for each device, message and measured time, sorted by device, message, time.
+
+    device, row (the message in the batch), at: int64 (n,). columns: fields as they stand; a state above 1 is a reason
+    of the decoder, below 0 one of a route (-1 the first of `reasons`). changed: bool (n,), by field: what routes have
+    changed. given: the fields that routes have derived. alive: bool (n,), whether further routes take the line.
+    """
+
+    device: Ints
+    row: Ints
+    at: Ints
+    parts: list[Part]
+    specs: dict[str, FieldSpec]
+    columns: dict[str, Column]
+    changed: dict[str, np.ndarray] = field(default_factory=dict)
+    given: dict[str, FieldSpec] = field(default_factory=dict)
+    reasons: list[str] = field(default_factory=list)
+    marks: dict[str, np.ndarray] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.alive = np.ones(len(self.device), bool)
+        head = np.append(True, self.device[1:] != self.device[:-1])
+        self.starts = np.flatnonzero(head)
+        self.devices = self.device[self.starts]
+        self.ends = np.append(self.starts[1:], len(self.device))
+
+    def __len__(self) -> int:
+        return len(self.device)
+
+    def state(self, name: str) -> np.ndarray:
+        """int16 (n,): states of a field, 0 throughout where it is none of the batch."""
+        column = self.columns.get(name)
+        return column.state if column is not None else np.zeros(len(self), np.int16)
+
+    def reason(self, text: str) -> int:
+        """The state of what a route drops for a reason."""
+        if text not in self.reasons:
+            self.reasons.append(text)
+        return -1 - self.reasons.index(text)
+
+    def touched(self, name: str) -> np.ndarray:
+        if name not in self.changed:
+            self.changed[name] = np.zeros(len(self), bool)
+        return self.changed[name]
+
+    def put(self, spec: FieldSpec, lines: Ints, values: np.ndarray) -> None:
+        """Values of a field where there were others, or none."""
+        column = self.columns.get(spec.name)
+        if column is None:
+            self.specs[spec.name] = spec
+            column = Column(np.zeros((len(self), *values.shape[1:]), values.dtype), np.zeros(len(self), np.int16))
+            self.columns[spec.name] = column
+        if column.values.dtype != values.dtype:
+            column.values = column.values.astype(np.result_type(column.values.dtype, values.dtype))
+        column.values[lines] = values
+        column.state[lines] = PRESENT
+        self.touched(spec.name)[lines] = True
+
+    def take_out(self, name: str, lines: Ints, state: int = ABSENT) -> None:
+        """Takes values of a field out, with a reason or (state 0) as if they had not been there."""
+        column = self.columns.get(name)
+        if column is None:
+            return
+        there = lines[column.state[lines] == PRESENT]
+        column.state[there] = state
+        self.touched(name)[there] = True
+
+
+def tables(
+    decoded: Sequence[Decoded],
+    index: Sequence[Ints],
+    device: Ints,
+    type_of: Callable[[int], int],
+    wanted: Mapping[int, object],
+) -> dict[int, Table]:
+    """The tables of the types that are wanted. index: int64, the rows of each decoded batch among all messages."""
+    found: dict[int, list[tuple[Part, Ints, Ints, Ints, Group]]] = {}
+    for d, (batch, rows_of) in enumerate(zip(decoded, index, strict=True)):
+        for g, group in enumerate(batch.groups):
+            if not len(group.rows):
+                continue
+            rows = rows_of[group.rows]
+            owner = group.owner if group.owner is not None else device[rows]
+            owners, which = np.unique(owner, return_inverse=True)
+            types = np.array([type_of(o) for o in owners.tolist()], np.int64)
+            for type_ in np.unique(types).tolist():
+                if type_ not in wanted:
+                    continue
+                if len(types) == 1 or (types == type_).all():
+                    chosen = np.arange(len(rows))
+                else:
+                    chosen = np.flatnonzero(types[which] == type_)
+                part = Part(d, g, chosen, chosen)
+                found.setdefault(type_, []).append((part, owner[chosen], rows[chosen], group.at[chosen], group))
+    return {type_: _table(parts) for type_, parts in found.items()}
+
+
+def _table(listed: list[tuple[Part, Ints, Ints, Ints, Group]]) -> Table:
+    owner, row, at = (np.concatenate([entry[k] for entry in listed]) for k in (1, 2, 3))
+    order = np.lexsort((at, row, owner))
+    a, b, c = owner[order], row[order], at[order]
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1]) | (c[1:] != c[:-1])
+    line_of = np.empty(len(order), np.int64)
+    line_of[order] = np.cumsum(fresh) - 1
+    count = int(fresh.sum())
+    specs: dict[str, FieldSpec] = {}
+    columns: dict[str, Column] = {}
+    begin = 0
+    for part, owners, _, _, group in listed:
+        part.line = line_of[begin : begin + len(owners)]
+        begin += len(owners)
+        for spec in group.fields:
+            if specs.setdefault(spec.name, spec).kind != spec.kind:
+                continue  # two versions of a decoder may differ in what a name is
+            _join(columns, spec.name, group.columns[spec.name], part, count)
+    return Table(a[fresh], b[fresh], c[fresh], [entry[0] for entry in listed], specs, columns)
+
+
+def _join(columns: dict[str, Column], name: str, own: Column, part: Part, count: int) -> None:
+    column = columns.get(name)
+    if column is None:
+        column = Column(np.zeros((count, *own.values.shape[1:]), own.values.dtype), np.zeros(count, np.int16))
+        columns[name] = column
+    elif column.values.dtype != own.values.dtype:
+        column.values = column.values.astype(np.result_type(column.values.dtype, own.values.dtype))
+    state = own.state[part.chosen]
+    there = state != ABSENT
+    lines = part.line[there]
+    column.values[lines] = own.values[part.chosen[there]]
+    column.state[lines] = state[there]
+
+
+def put_back(table: Table, decoded: Sequence[Decoded], index: Sequence[Ints]) -> None:
+    """What routes have changed, into the decoded batches that the table was made of: each value where it came from,
+    and what was derived as groups of their own.
+    """
+    for part in table.parts:
+        batch = decoded[part.decoded]
+        group = batch.groups[part.group]
+        columns = dict(group.columns)
+        for spec in group.fields:
+            changed = table.changed.get(spec.name)
+            if changed is None:
+                continue
+            hit = np.flatnonzero(changed[part.line] & (group.columns[spec.name].state[part.chosen] != ABSENT))
+            if len(hit):
+                columns[spec.name] = _changed(table, spec.name, columns[spec.name], part, hit, batch)
+        batch.groups[part.group] = replace(group, columns=columns)
+    for d in sorted({part.decoded for part in table.parts}) if table.given else ():
+        _given(table, d, decoded[d], index[d])
+
+
+def _changed(table: Table, name: str, own: Column, part: Part, hit: Ints, batch: Decoded) -> Column:
+    lines, places = part.line[hit], part.chosen[hit]
+    now = table.columns[name]
+    state = _reasoned(table, now.state[lines].copy(), batch)
+    found = Column(own.values.copy(), own.state.copy())
+    if found.values.dtype != now.values.dtype:
+        found.values = found.values.astype(np.result_type(found.values.dtype, now.values.dtype))
+    found.values[places] = now.values[lines]
+    found.state[places] = state
+    return found
+
+
+def _given(table: Table, d: int, batch: Decoded, rows_of: Ints) -> None:
+    """Derived fields as a group of the batch whose messages they were derived from."""
+    own = np.zeros(len(table), bool)
+    elsewhere = {name: np.zeros(len(table), bool) for name in table.given}
+    for part in (part for part in table.parts if part.decoded == d):
+        own[part.line] = True
+        group = batch.groups[part.group]
+        for name in elsewhere.keys() & group.columns.keys():  # its own decoder gives it: it was put back there
+            elsewhere[name][part.line] |= group.columns[name].state[part.chosen] != ABSENT
+    wanted = {
+        name: own & table.changed[name] & (table.columns[name].state != ABSENT) & ~there
+        for name, there in elsewhere.items()
+    }
+    lines = np.flatnonzero(np.logical_or.reduce(list(wanted.values())))
+    if not len(lines):
+        return
+    columns = {}
+    for name, there in wanted.items():
+        state = np.where(there[lines], table.columns[name].state[lines], ABSENT).astype(np.int16)
+        columns[name] = Column(table.columns[name].values[lines], _reasoned(table, state, batch))
+    rows = np.searchsorted(rows_of, table.row[lines])
+    fields = tuple(table.given.values())
+    batch.groups.append(Group(fields, rows, table.at[lines], columns, None, table.device[lines]))
+
+
+def _reasoned(table: Table, state: np.ndarray, batch: Decoded) -> np.ndarray:
+    """States with the reasons of routes among those of the batch."""
+    for number in np.unique(state[state < ABSENT]).tolist():
+        text = table.reasons[-1 - number]
+        if text not in batch.reasons:
+            batch.reasons.append(text)
+        state[state == number] = batch.reasons.index(text) + FIRST_REASON
+    return state
