@@ -15,6 +15,8 @@ from psycopg.types.json import Jsonb
 from oculum.history.events import Newest, eras
 from oculum.history.fleet import Fleet
 from oculum.pipeline import process
+from oculum.routing.router import Router
+from oculum.routing.standing import looked_back
 from oculum.text import harmless
 from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
 from server.rules.registry import Registry
@@ -27,6 +29,7 @@ from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
 PORTION = 10000
+MOST_BEFORE = 50_000  # messages before a job that routes look back on
 MOST_BYTES = 16 * 1024 * 1024
 FAR = 1_000_000  # numbers that are gone through at most for one portion
 REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s"
@@ -105,6 +108,7 @@ class Again:
         self.ahead: tuple[tuple[int, int, str], Future[Portion | None]] | None = None
         self.most: int | None = None
         self.span: tuple[int, int, int] | None = None  # a job, and the first and last number of its span
+        self.router: tuple[tuple[int, int], Router] | None = None  # a job, and the number behind which it stands
 
     def _only_one(self) -> bool:
         row = self.connection.execute("select pg_try_advisory_lock(644, 0)").fetchone()
@@ -190,7 +194,7 @@ class Again:
 
     def _drop(self) -> None:
         """What was decoded ahead is not wanted any more."""
-        ahead, self.ahead = self.ahead, None
+        ahead, self.ahead, self.router = self.ahead, None, None
         if ahead is not None and not ahead[1].cancel():
             ahead[1].exception()  # waits until it is over, whatever came of it
 
@@ -279,6 +283,7 @@ class Again:
         if found is None:
             return None
         arrived, until = found
+        router = self._router(job, c)
         lots, without = lots_of(c, registry, arrived, known_rows(registry, arrived))
         effects = process(
             [lot for _, lot in lots],
@@ -291,9 +296,46 @@ class Again:
             0,
             0,
             registry.owner,
+            router,
+            arrived.headers.__getitem__,
         )
+        self.router = (job.id, until), router
         rows = built_rows(c, self.layouts, lots, effects, arrived)
         return Portion(job, until, arrived, rows, *refusals(lots, effects, arrived), without, effects.newest)
+
+    def _router(self, job: Job, c: psycopg.Connection[Any]) -> Router:
+        """The routes in force as they stand at the place of a job: what they look back on has been seen before it."""
+        if self.router is not None and self.router[0] == (job.id, job.after):
+            return self.router[1]
+        registry = self.registry
+        router = registry.router()
+        back = looked_back(route.plan for route in router.routes if job.type_id in route.types)
+        if back and job.whole_span:
+            owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
+            with c.cursor(binary=True) as cursor:
+                rows = cursor.execute(
+                    f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s - %s *"
+                    " interval '1 microsecond' and (m.received_at < %s or m.id <= %s) order by m.id desc limit %s",
+                    (owners, job.start, back, job.start, job.after, MOST_BEFORE),
+                ).fetchall()[::-1]
+            for begin in range(0, len(rows), PORTION):
+                before = Arrived.of(rows[begin : begin + PORTION])
+                lots, _ = lots_of(c, registry, before, known_rows(registry, before))
+                process(
+                    [lot for _, lot in lots],
+                    before.device,
+                    np.maximum.accumulate(before.received),
+                    before.ids,
+                    Fleet(),
+                    registry.type_of,
+                    None,
+                    0,
+                    0,
+                    registry.owner,
+                    router,
+                    before.headers.__getitem__,
+                )
+        return router
 
     def _held(self, job: Job) -> bool:
         """Whether a job still stands where it stood; it does until the end of the transaction."""

@@ -47,7 +47,8 @@ def divide(url: str, of: int) -> None:
                 (of, of),
             )
             c.execute(
-                "insert into engine_memory (share, id, clock, body) select n, m.id, m.clock, m.body from"
+                "insert into engine_memory (share, id, clock, body, routes) select n, m.id, m.clock, m.body,"
+                " m.routes from"
                 " engine_memory m, generate_series(1, %s - 1) n where m.share = 0",
                 (of,),
             )

@@ -25,6 +25,10 @@ from oculum.alarms.room import Room
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet
 from oculum.pipeline import process
+from oculum.routing.memory import recalled as routes_recalled
+from oculum.routing.memory import remembered as routes_remembered
+from oculum.routing.routed import Sent
+from oculum.routing.router import RouteFailed
 from server.engine import alarms
 from server.engine.unaided import make, unaided
 from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
@@ -45,6 +49,7 @@ from server.store.readings import (
     write_refused,
     write_rows,
 )
+from server.store.routing import Outbox, outgoing, write_counted
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.engine")
@@ -78,7 +83,8 @@ class Engine:
         if not self._only_one():
             raise RuntimeError(f"another engine works on share {share.number} already")
         self.packs: dict[int, list[bytes]] = {}  # SenML packs by type, that wait for a decoder to be made
-        self.broken: set[int] = set()  # versions of conditions whose evaluation failed
+        self.broken: set[int] = set()  # versions of conditions and routes whose evaluation failed
+        self.outbox = Outbox()
         self.failed_makes: Counter[int] = Counter()  # by type
         self.playing = False  # the stream is gone through once more, and nothing of it is written
         self.kept_at, self.kept_when = 0, time.monotonic()
@@ -131,13 +137,19 @@ class Engine:
             try:
                 self.recall()
                 return
-            except ConditionFailed as failed:  # also in what has passed: it is left out, and the start goes on
-                self.broken.add(self.registry.conditions[failed.key].version)
+            except (ConditionFailed, RouteFailed) as failed:  # also in what has passed: it is left out
+                self.leave_out(failed)
                 self.registry, self.newest, self.cursor, self.clock = Registry(), kept, row[0], row[1] or 0
                 self.registry.load(c, self.cursor)
 
+    def leave_out(self, failed: ConditionFailed | RouteFailed) -> None:
+        """What cannot be evaluated is left out until it is published anew."""
+        listed = self.registry.routes if isinstance(failed, RouteFailed) else self.registry.conditions
+        self.broken.add(listed[failed.key].version)
+
     def make_room(self, clock: int) -> None:
-        """The conditions in force, nothing known of what was before."""
+        """The conditions and routes in force, nothing known of what was before."""
+        self.router = self.registry.router(self.broken)
         self.room = Room(self.registry.world, clock)
         for watched in self.registry.conditions.values():
             if watched.version not in self.broken:
@@ -147,7 +159,8 @@ class Engine:
         """What conditions remember: as it was kept last, and the stream from there up to the cursor once more."""
         c, cursor, clock = self.connection, self.cursor, self.clock
         row = c.execute(
-            "select id, (extract(epoch from clock) * 1000000)::bigint, body from engine_memory where share = %s",
+            "select id, (extract(epoch from clock) * 1000000)::bigint, body, routes from engine_memory where"
+            " share = %s",
             (self.share.number,),
         ).fetchone()
         self.kept_at = cursor
@@ -157,7 +170,8 @@ class Engine:
             current, self.registry = self.registry, kept
             self.make_room(row[1] or 0)
             newest = recalled(self.room, bytes(row[2]))
-            if newest is not None:
+            known = row[3] is None or routes_recalled(self.router, bytes(row[3]))
+            if newest is not None and known:
                 self.play_again(int(row[0]), int(row[1] or 0), newest, cursor, clock)
                 return
             self.registry = current
@@ -197,10 +211,16 @@ class Engine:
     def remember(self) -> None:
         """Keeps what conditions remember, with the place in the stream that it belongs to."""
         self.connection.execute(
-            "insert into engine_memory (share, id, clock, body) values (%s, %s, %s, %s)"
+            "insert into engine_memory (share, id, clock, body, routes) values (%s, %s, %s, %s, %s)"
             " on conflict (share) do update set id = excluded.id, clock = excluded.clock, body = excluded.body,"
-            " at = clock_timestamp()",
-            (self.share.number, self.cursor, moment(self.clock), remembered(self.room, self.newest)),
+            " routes = excluded.routes, at = clock_timestamp()",
+            (
+                self.share.number,
+                self.cursor,
+                moment(self.clock),
+                remembered(self.room, self.newest),
+                routes_remembered(self.router),
+            ),
         )
         self.kept_at, self.kept_when = self.cursor, time.monotonic()
 
@@ -254,10 +274,11 @@ class Engine:
             self.write(arrived, events, horizon)
         except Fenced:
             raise
-        except ConditionFailed as failed:
-            self.broken.add(self.registry.conditions[failed.key].version)
+        except (ConditionFailed, RouteFailed) as failed:
+            self.leave_out(failed)
             self.load()
-            log.exception("condition %d could not be evaluated and is left out until it is published anew", failed.key)
+            what = "route" if isinstance(failed, RouteFailed) else "condition"
+            log.exception("%s %d could not be evaluated and is left out until it is published anew", what, failed.key)
             return self.step(limit)
         except Exception as error:
             if isinstance(error, psycopg.Error) and of_the_database(error, self.connection):
@@ -378,13 +399,15 @@ class Engine:
                 why = "the condition was retired" if kind == "retire" else f"switched off: {body['why']}"
                 told.alarms += self.alarm(self.room.forget(body["definition"], at, why))
             self.registry.apply(self.connection, number, kind, body)
+            if kind in ("publish", "retire", "order", "table", "registry"):
+                self.registry.direct(self.router, self.broken)
             if kind == "again":
                 self.look_up(number, body, told)
             self.failed_makes.clear()
             if self.share.number == 0:
                 told.control.append(kind)
             told.alarms += self.alarm(self.touched(kind, body, at))
-        except (psycopg.Error, ConditionFailed):
+        except (psycopg.Error, ConditionFailed, RouteFailed):
             raise
         except Exception:
             log.exception("an event `%s` of the stream could not be applied and is left out", kind)
@@ -476,6 +499,8 @@ class Engine:
             int(arrival[-1]),
             oldest,
             registry.owner,
+            self.router,
+            arrived.headers.__getitem__,
         )
         effects.settle(self.newest)
         if self.playing:
@@ -493,6 +518,8 @@ class Engine:
             for type_id, packs in unaided(registry, arrived, without, lots).items():
                 self.packs.setdefault(type_id, []).extend(packs)
         told.alarms += self.alarm(effects.transitions)
+        write_counted(c, effects.routed.counted, arrived.received, arrived.ids, registry.type_of, self.share.has)
+        self.send(arrived, effects.routed.sent)
         groups = [
             (lot, group)
             for (_, lot), decoded in zip(lots, effects.decoded, strict=True)
@@ -517,6 +544,28 @@ class Engine:
         told.messages += int(own.sum())
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
+
+    def send(self, arrived: Arrived, sent: list[Sent]) -> None:
+        """What routes send to outlets, of the devices of this share."""
+        bodies: dict[str, list[dict[str, Any]]] = {}
+        registry = self.registry
+        for one in sent:
+            device = registry.devices.get(one.device)
+            if device is None or not self.share.has(one.device):
+                continue
+            site = registry.world.sites.get(device.site_id or 0)
+            bodies.setdefault(one.outlet, []).append(
+                outgoing(
+                    one,
+                    device.name,
+                    device.title,
+                    site.name if site is not None else None,
+                    registry.routes[one.key].plan.name,
+                    int(arrived.received[one.row]),
+                    int(arrived.ids[one.row]),
+                )
+            )
+        self.outbox.write(self.connection, bodies)
 
     def tick(self, until: int, told: Told) -> None:
         """What is due before `until`."""

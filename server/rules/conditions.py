@@ -7,23 +7,18 @@ from typing import Any
 
 from oculum.language.conditions import CONDITION
 from oculum.language.conditions.plan import ConditionPlan, Limit, Step
-from oculum.language.problems import Problem, Span
 from oculum.quantities import parse_unit
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
-from server.rules.kinds import KindRules, Published, Running, Uses, watched_by
-from server.rules.plans import NotPublishable, condition_plan
+from server.rules.kinds import KindRules, Published, Running, Uses, take_name, watched_by
+from server.rules.plans import condition_plan
 
 
 def before_publishing(
     definition: Definition, plan: ConditionPlan, type_: DeviceType, despite_cases: bool
 ) -> DeviceType:
     """The definition takes the name that the text gives it. Raises NotPublishable where that is taken."""
-    if plan.name != definition.name:
-        same = Definition.objects.filter(kind=definition.kind, name__iexact=plan.name)
-        if same.exclude(pk=definition.pk).exists():
-            raise NotPublishable([Problem(f"another condition is named “{plan.name}” already", Span(1, 1, 2))])
-        definition.name = plan.name
+    take_name(definition, plan.name)
     definition.type = DeviceType.objects.get(key=plan.device_type)
     return definition.type
 

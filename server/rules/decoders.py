@@ -7,12 +7,11 @@ from typing import Any
 from oculum.language.conditions import CONDITION
 from oculum.language.decoders import DECODER
 from oculum.language.decoders.plan import DecoderPlan
-from oculum.language.fields import FieldSpec
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
 from server.rules.cases import failing
 from server.rules.kinds import KindRules, Published, Running, Source, Uses, watched_by
-from server.rules.plans import decoder_plan, hands_on
+from server.rules.plans import decoder_plan, field_out, hands_on
 
 
 class CasesFail(Exception):
@@ -24,13 +23,6 @@ class CasesFail(Exception):
             f" {', '.join(names[:5])}{' and more' if len(names) > 5 else ''}"
         )
         self.names = names
-
-
-def field_out(spec: FieldSpec) -> dict[str, Any]:
-    """A field as records and answers keep it: the numbers of its codes as texts."""
-    found = spec.as_dict()
-    found["codes"] = {str(k): v for k, v in found["codes"].items()}
-    return found
 
 
 def before_publishing(definition: Definition, plan: DecoderPlan, type_: DeviceType, despite_cases: bool) -> DeviceType:

@@ -9,6 +9,7 @@ from typing import Any, Protocol
 from django.db.models import QuerySet
 
 from oculum.language.kinds import Kind
+from oculum.language.problems import Problem, Span
 from server.records.alarms.models import Alarm
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
@@ -44,6 +45,7 @@ class Published:
     fields: list[dict[str, Any]]
     setpoints: list[dict[str, Any]]
     made: bool  # by no person
+    types: dict[str, int] = field(default_factory=dict)  # all device types, by key
 
 
 class Running(Protocol):
@@ -57,6 +59,8 @@ class Running(Protocol):
 
     def watch(self, published: Published, plan: Any) -> None: ...
 
+    def route(self, published: Published, plan: Any) -> None: ...
+
 
 @dataclass(frozen=True)
 class KindRules:
@@ -66,7 +70,7 @@ class KindRules:
     returns the type that the version goes by. put_in_force: at its place in the stream. uses: what a version uses.
 
     facts: what a screen wants to know of a sound plan. touches: what a publish touches besides devices. rolls_out:
-    whether versions can go to chosen devices first.
+    whether versions can go to chosen devices first. kept: what a version keeps of its types, fields and setpoints.
     """
 
     kind: Kind
@@ -76,6 +80,27 @@ class KindRules:
     facts: Callable[[Any], dict[str, Any]]
     touches: Callable[[Definition], dict[str, int]]
     rolls_out: bool = False
+    kept: Callable[[Any, DeviceType], tuple[list[dict[str, Any]], list[dict[str, Any]]]] = lambda plan, type_: (
+        type_.fields,
+        type_.setpoints,
+    )
+
+
+class NotPublishable(Exception):
+    """The text has errors."""
+
+    def __init__(self, problems: list[Problem]) -> None:
+        super().__init__(problems[0].message if problems else "nothing to publish")
+        self.problems = problems
+
+
+def take_name(definition: Definition, name: str) -> None:
+    """A definition takes the name that its text gives it. Raises NotPublishable where that is taken."""
+    if name == definition.name:
+        return
+    if Definition.objects.filter(kind=definition.kind, name__iexact=name).exclude(pk=definition.pk).exists():
+        raise NotPublishable([Problem(f"another {definition.kind} is named “{name}” already", Span(1, 1, 2))])
+    definition.name = name
 
 
 def watched_by(conditions: QuerySet[Definition]) -> dict[str, int]:

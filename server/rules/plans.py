@@ -15,12 +15,15 @@ from oculum.language.decoders import check_decoder
 from oculum.language.decoders.check import Others
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.definitions import KINDS
+from oculum.language.fields import FieldSpec
 from oculum.language.kinds import Surroundings
-from oculum.language.problems import Problem
+from oculum.language.routes import check_route
+from oculum.language.routes.plan import RoutePlan
 from server.store.rows import specs
 
 if TYPE_CHECKING:
     from server.records.definitions.models import Definition, Version
+    from server.records.fleet.models import DeviceType
 
 
 def units(setpoints: Iterable[dict[str, Any]]) -> dict[str, str]:
@@ -58,6 +61,58 @@ def published(key: str) -> DecoderPlan | None:
     return decoder_plan(found.live.text, found.live.fields) if found is not None and found.live is not None else None
 
 
+def field_out(spec: FieldSpec) -> dict[str, Any]:
+    """A field as records and answers keep it: the numbers of its codes as texts."""
+    found = spec.as_dict()
+    found["codes"] = {str(k): v for k, v in found["codes"].items()}
+    return found
+
+
+def declared(fields: Iterable[dict[str, Any]]) -> dict[str, FieldSpec]:
+    """Fields of records by name."""
+    return specs(fields)
+
+
+def merged(types: Iterable[DeviceType]) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """The fields and setpoints of several types as a version keeps them: each with the keys of the types that have it
+    so (`of`).
+    """
+
+    def joined(listed: Iterable[tuple[str, list[dict[str, Any]]]], same: tuple[str, ...]) -> list[dict[str, Any]]:
+        found: dict[str, dict[str, Any]] = {}
+        for key, entries in listed:
+            for entry in entries:
+                like = orjson.dumps([entry.get(name) for name in same], option=orjson.OPT_SORT_KEYS).decode()
+                found.setdefault(like, {**entry, "of": []})["of"].append(key)
+        return list(found.values())
+
+    listed = list(types)
+    return (
+        joined(((t.key, t.fields) for t in listed), ("name", "kind", "unit", "codes", "wide", "difference")),
+        joined(((t.key, t.setpoints) for t in listed), ("name", "unit")),
+    )
+
+
+def surroundings(key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> Surroundings:
+    """What a published text is read against: the fields that its version has kept, by the types that have them."""
+    keys = {key, *(k for entry in [*fields, *setpoints] for k in entry.get("of", ()))}
+    return Surroundings(
+        {k: specs(f for f in fields if k in f.get("of", (key,))) for k in keys},
+        {k: units(s for s in setpoints if k in s.get("of", (key,))) for k in keys},
+        key,
+        published=True,
+    )
+
+
+@lru_cache(maxsize=2048)
+def _route(text: str, key: str, fields: bytes, setpoints: bytes) -> RoutePlan | None:
+    return check_route(text, surroundings(key, orjson.loads(fields), orjson.loads(setpoints)))[0]
+
+
+def route_plan(text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]) -> RoutePlan | None:
+    return _route(text, key, orjson.dumps(fields), orjson.dumps(setpoints))
+
+
 def condition_plan(
     text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]
 ) -> ConditionPlan | None:
@@ -72,20 +127,10 @@ def plan_in_force(condition: Definition) -> ConditionPlan | None:
     return condition_plan(version.text, condition.type.key, version.fields, version.setpoints)
 
 
-class NotPublishable(Exception):
-    """The text has errors."""
-
-    def __init__(self, problems: list[Problem]) -> None:
-        super().__init__(problems[0].message if problems else "nothing to publish")
-        self.problems = problems
-
-
 @lru_cache(maxsize=1024)
 def _told(kind: str, text: str, key: str, fields: bytes, setpoints: bytes) -> tuple[str | None, str | None]:
     """What a text does, and why it does not read well."""
-    around = Surroundings(
-        {key: specs(orjson.loads(fields))}, {key: units(orjson.loads(setpoints))}, key, published=True
-    )
+    around = surroundings(key, orjson.loads(fields), orjson.loads(setpoints))
     plan, problems = KINDS[kind].check(text, around)
     says = KINDS[kind].says
     return (
@@ -99,7 +144,8 @@ def trouble(definition: Definition) -> str | None:
     if definition.live is None or hands_on(definition.live.text):
         return None
     type_ = definition.type
-    fields, setpoints = orjson.dumps(type_.fields), orjson.dumps(type_.setpoints)
+    kept = merged(definition.on.all()) if definition.kind == "route" else (type_.fields, type_.setpoints)
+    fields, setpoints = map(orjson.dumps, kept)
     return _told(definition.kind, definition.live.text, type_.key, fields, setpoints)[1]
 
 

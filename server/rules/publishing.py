@@ -15,11 +15,13 @@ from oculum.language.problems import Problem
 from server.records.definitions.models import Definition, Hold, Rollout, Version
 from server.records.fleet.models import Device, DeviceType, Fence, Site
 from server.records.people.models import Person, record
+from server.records.telling.models import Outlet
 from server.rules.all_kinds import RULES
 from server.rules.decoders import CasesFail as CasesFail
-from server.rules.plans import NotPublishable as NotPublishable
+from server.rules.kinds import NotPublishable as NotPublishable
 from server.rules.plans import published, units
 from server.rules.registering import control
+from server.rules.routes import table_specs
 from server.rules.selection import Selection
 from server.store.rows import specs
 
@@ -54,6 +56,8 @@ def check(kind: str, text: str, type_: DeviceType | None) -> tuple[Any, list[Pro
         published,
         set(Fence.objects.values_list("name", flat=True)),
         set(Site.objects.values_list("name", flat=True)),
+        set(Outlet.objects.exclude(kind="mail").values_list("name", flat=True)),
+        table_specs(),
     )
     return RULES[kind].kind.check(text, around)
 
@@ -81,14 +85,15 @@ def publish(
             raise NotPublishable(problems)
         text = format_definition(text)
         type_ = RULES[definition.kind].before_publishing(definition, plan, type_, despite_cases)
+        fields, setpoints = RULES[definition.kind].kept(plan, type_)
         number = (definition.versions.order_by("-number").values_list("number", flat=True).first() or 0) + 1
         version = Version.objects.create(
             definition=definition,
             number=number,
             text=text,
             edition=EDITION,
-            fields=type_.fields,
-            setpoints=type_.setpoints,
+            fields=fields,
+            setpoints=setpoints,
             person=person,
             why=why,
         )
@@ -196,7 +201,12 @@ def hold(device: Device, version: Version | None, why: str, person: Person | Non
 
 def effect(definition: Definition) -> dict[str, int]:
     """What a publish touches: devices, conditions in force, open alarms, routes."""
-    return {"devices": definition.type.devices.count(), "routes": 0, **RULES[definition.kind].touches(definition)}
+    types = list(definition.on.all()) or [definition.type]
+    return {
+        "devices": Device.objects.filter(type__in=types).count(),
+        "routes": Definition.objects.filter(kind="route", on__in=types, live__isnull=False).distinct().count(),
+        **RULES[definition.kind].touches(definition),
+    }
 
 
 def retire(definition: Definition, person: Person | None) -> None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -12,11 +12,15 @@ import psycopg
 from oculum.alarms.bank import Watched
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.routes.plan import RoutePlan
 from oculum.register.fences import area_of
 from oculum.register.world import Device, Site, World
+from oculum.routing.routed import InForce
+from oculum.routing.router import Router
 from server.rules.all_kinds import RULES
 from server.rules.kinds import Published, Source
 from server.rules.plans import decoder_plan
+from server.rules.routes import by_key
 from server.rules.selection import Selection
 from server.store.register import RegisterRow, register_at, register_changes
 
@@ -62,6 +66,9 @@ class Registry:
     constants: dict[int, dict[str, list[tuple[int, Any]]]] = field(default_factory=dict)
     constant_rows: dict[int, dict[str, Any]] = field(default_factory=dict)
     fences: dict[int, str] = field(default_factory=dict)
+    routes: dict[int, InForce] = field(default_factory=dict)  # by definition
+    places: list[int] = field(default_factory=list)  # definitions of routes in their order, also of those not in force
+    tables: dict[str, dict[Any, dict[str, Any]]] = field(default_factory=dict)  # reference tables: rows by key
 
     def load(self, connection: psycopg.Connection, until: int | None = None) -> None:
         """Everything as it is at a place of the stream, or at its end."""
@@ -151,6 +158,7 @@ class Registry:
         elif kind == "retire":
             gone = set(body.get("versions", []))
             self.conditions.pop(body["definition"], None)
+            self.routes.pop(body["definition"], None)
             self.live = {t: v for t, v in self.live.items() if v not in gone}
             self.first = {t: f for t, f in self.first.items() if f[0] not in gone}
             self.held = {d: v for d, v in self.held.items() if v not in gone}
@@ -163,6 +171,13 @@ class Registry:
                 self.world.limits.pop(key, None)
             else:
                 self.world.limits[key] = float(body["value"])
+        elif kind == "order":
+            self.places = [int(ident) for ident in body["routes"]]
+        elif kind == "table":
+            if body["rows"] is None:
+                self.tables.pop(body["name"], None)
+            else:
+                self.tables[body["name"]] = by_key(body["columns"], body["rows"])
         elif kind == "unheard":
             self.world.unheard(int(body["since"]), None if body["until"] is None else int(body["until"]))
         elif kind == "registry":
@@ -178,14 +193,42 @@ class Registry:
         ).fetchone()
         if row is None:
             return
-        definition, kind, *rest = row
-        RULES[kind].put_in_force(self, Published(definition, version, *rest))
+        definition, kind, type_id, key, text, fields, setpoints, made = row
+        types: dict[str, int] = dict(connection.execute("select key, id from fleet_devicetype").fetchall())
+        RULES[kind].put_in_force(
+            self, Published(definition, version, type_id, key, text, fields, setpoints, made, types)
+        )
 
     def watch(self, published: Published, plan: ConditionPlan) -> None:
         """A condition is in force from here on."""
         self.conditions[published.definition] = Watched(
             published.definition, published.version, published.type_id, plan
         )
+
+    def route(self, published: Published, plan: RoutePlan) -> None:
+        """A route is in force from here on: in its place, or behind all others where it has none."""
+        if not all(key in published.types for key in plan.types):
+            return
+        types = tuple(published.types[key] for key in plan.types)
+        self.routes[published.definition] = InForce(published.definition, published.version, types, plan)
+        if published.definition not in self.places:
+            self.places.append(published.definition)
+
+    def in_order(self) -> list[InForce]:
+        """The routes in force, in the order in which readings pass them."""
+        return [self.routes[ident] for ident in self.places if ident in self.routes]
+
+    def router(self, but: Collection[int] = ()) -> Router:
+        """The routes in force, with nothing known of what was before; but: versions that are left out."""
+        found = Router(self.world)
+        self.direct(found, but)
+        return found
+
+    def direct(self, router: Router, but: Collection[int] = ()) -> None:
+        """Gives a router what is in force from here on."""
+        router.set([route for route in self.in_order() if route.version not in but])
+        router.standing.tables = self.tables  # type: ignore[assignment]
+        router.refresh()
 
     def keep_source(self, connection: psycopg.Connection, version: int) -> bool:
         """Has the text of a decoder's version at hand, which never changes; False if there is none."""
@@ -226,7 +269,9 @@ class Registry:
     def runs_by(self, type_id: int) -> str:
         """Which versions read the messages of a type, as one short word: another where any of it changes."""
         held = sorted((d, v) for d, v in self.held.items() if self.type_of(d) == type_id)
-        return hashlib.sha256(repr((self.live.get(type_id), self.first.get(type_id), held)).encode()).hexdigest()[:16]
+        routes = [route.version for route in self.in_order() if type_id in route.types]
+        by = (self.live.get(type_id), self.first.get(type_id), held, routes)
+        return hashlib.sha256(repr(by).encode()).hexdigest()[:16]
 
     def decoder(self, version: int | None) -> Decoder | None:
         """A version as a plan; None where there is none, or no sound one."""

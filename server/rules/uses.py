@@ -18,7 +18,7 @@ def uses_of(type_: DeviceType) -> Uses:
         Q(pk__in=Definition.objects.filter(live__isnull=False).values("live_id"))
         | Q(pk__in=Definition.objects.filter(rollout__isnull=False).values("rollout__version_id"))
         | Q(holds__isnull=False),
-        definition__type=type_,
+        Q(definition__type=type_) | Q(definition__on=type_),
     )
     for version in running.select_related("definition").order_by("definition", "number").distinct():
         RULES[version.definition.kind].uses(version, type_, found)

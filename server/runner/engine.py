@@ -26,9 +26,11 @@ def warm() -> None:
     """Loads what is compiled, which else the first large batch would wait for."""
     from oculum.alarms import compiled
     from oculum.decoding import loops
+    from oculum.routing import compiled as of_routes
 
     loops.ready()
     compiled.ready()
+    of_routes.ready()
 
 
 def main() -> None:

@@ -30,7 +30,10 @@ GATEWAY = """decoder pod for bytes, big endian
     device "pod-{number}"
     next  level  u16 / 10  m
 """
-MADE = ["reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "engine_memory"]
+MADE = [
+    *("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "engine_memory"),
+    *("route_activity", "reading_out"),
+]
 # Recent enough for every retention, and the same all through a run.
 START = (datetime.now(UTC) - timedelta(days=3)).replace(hour=12, minute=0, second=0, microsecond=0)
 
@@ -79,6 +82,11 @@ class World:
         publish(definition, text, None)
         return definition
 
+    def route(self, text: str, person: Person | None = None) -> Definition:
+        definition, _ = Definition.objects.get_or_create(kind="route", name=text.split('"')[1], type=self.type)
+        publish(definition, text, person)
+        return definition
+
     def arrive(self, *messages: tuple[int, float, bytes]) -> None:
         """(pod, seconds after START, payload), into the inbox in this order."""
         with psycopg.connect(self.url) as connection, connection.cursor() as cursor:
@@ -101,12 +109,16 @@ class World:
         """All that the engine has made, without numbers that depend on the order of work."""
         return {
             "readings": self.ask(
-                "select device_id, at, nums, texts, missing, message_id from reading_row order by 1, 2"
+                "select device_id, at, nums, texts, missing, message_id from reading_row order by 1, 2, 3"
             ),
             "refused": self.ask("select message_id, device_id, code, reason, line, byte from refused order by 1"),
             "latest": self.ask(
                 "select device_id, message_id, received_at, messages, failed, fields from latest order by 1"
             ),
+            "routes": self.ask(
+                "select definition_id, line, hour, seen, took, failed from route_activity order by 1, 2, 3"
+            ),
+            "sent": self.ask("select outlet_id, body from reading_out order by body->>'message', body->>'at', id"),
             "activity": self.ask("select * from activity order by 1, 2"),
             "journal": self.ask(
                 'select condition_id, device_id, site_id, what, j.at, learned_at, j.value, j."limit", j.message_id'

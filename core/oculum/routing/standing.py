@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
 from ..arrays import Ints
+from ..history.looking import DAY, keep_of
 from ..history.windows import Past
-from ..language.expressions import Ex
+from ..language.expressions import Ex, Window
+from ..language.routes.plan import RoutePlan, Thin, expressions
 from ..register.world import World
 from .routed import InForce
 
@@ -60,3 +62,13 @@ class Standing:
             self._cadence = np.array([self.world.cadence(d) if d is not None else 0 for d in known], np.int64)
             self._zones = [self.world.zone(d.site if d is not None else None) for d in known]
         return self._cadence, self._zones
+
+
+def looked_back(plans: Iterable[RoutePlan]) -> int:
+    """How far routes look back, µs: what has to be gone through before a moment from which they are to be right."""
+    widths = [0]
+    for act in (act for plan in plans for act in plan.lines):
+        if isinstance(act, Thin):
+            widths.append(max(act.every_us, DAY))
+        widths += [keep_of(part) for ex in expressions(act) for part in ex.walk() if isinstance(part, Window)]
+    return max(widths)

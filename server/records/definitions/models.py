@@ -5,12 +5,15 @@ from __future__ import annotations
 from django.db import models
 from django.db.models.functions import Lower
 
-from server.records.fleet.models import Device, DeviceType, Site
+from server.records.fleet.models import Device, DeviceType, Revised, Site
 from server.records.people.models import Person
 
 
 class Definition(models.Model):
-    """A decoder (one a device type) or a condition."""
+    """A decoder (one a device type), a condition, or a route.
+
+    place: of a route in their order, from when it was first published; on: the types that it is on.
+    """
 
     kind = models.CharField(max_length=16)
     name = models.CharField(max_length=120)
@@ -25,6 +28,8 @@ class Definition(models.Model):
     off_until = models.DateTimeField(null=True)  # a condition that does not watch until then, although it is in force
     off_why = models.CharField(max_length=300, blank=True)
     off_by = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True, related_name="+")
+    place = models.PositiveIntegerField(null=True)
+    on = models.ManyToManyField(DeviceType, related_name="routes")
 
     class Meta:
         constraints = [
@@ -91,6 +96,19 @@ class Version(models.Model):
 
     class Meta:
         constraints = [models.UniqueConstraint(fields=["definition", "number"], name="one_version_a_number")]
+
+
+class ReferenceTable(Revised):
+    """A small table of known things that routes look up by its first column.
+
+    columns: name, kind (text, number, flag), unit, required, unique. rows: values in the order of the columns.
+    """
+
+    name = models.CharField(max_length=80, unique=True)
+    columns = models.JSONField(default=list)
+    rows = models.JSONField(default=list)
+    person = models.ForeignKey(Person, on_delete=models.SET_NULL, null=True)
+    at = models.DateTimeField(auto_now=True)
 
 
 class Rollout(models.Model):

@@ -8,7 +8,7 @@ from .plan import Act, Correct, Derive, Drop, Mark, RoutePlan, Send, Stop, Thin,
 
 def sentence(plan: RoutePlan) -> str:
     """Sentences on what is selected, and what is done with it."""
-    told = [_act(act) for act in plan.acts]
+    told = [act_words(act) for act in plan.acts]
     return f"Of {selected(plan)}: {'; '.join(told)}."
 
 
@@ -27,11 +27,12 @@ def _joined(parts: list[str]) -> str:
     return parts[0] if len(parts) == 1 else f"{', '.join(parts[:-1])} and {parts[-1]}"
 
 
-def _act(act: Act) -> str:
+def act_words(act: Act) -> str:
+    """What a line does, with what stands below it."""
     match act:
         case When():
-            then = ", ".join(map(_act, act.then))
-            other = f", otherwise {', '.join(map(_act, act.otherwise))}" if act.otherwise else ""
+            then = ", ".join(map(act_words, act.then))
+            other = f", otherwise {', '.join(map(act_words, act.otherwise))}" if act.otherwise else ""
             return f"when {words(act.rule)}, {then}{other}"
         case Drop(message=True):
             return f"drop all of the message (“{act.reason}”)"

@@ -1,0 +1,266 @@
+"""Routes in the stream: what they do to readings, that it is counted, and that no cutting or restart changes it."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import pytest
+
+from server.records.again.models import DecodeAgain
+from server.records.definitions.models import Definition, ReferenceTable
+from server.records.fleet.models import Device, DeviceType
+from server.records.telling.models import Outlet
+from server.rules.kinds import NotPublishable
+from server.rules.publishing import retire
+from server.rules.registering import control
+from server.rules.routes import in_order, reorder
+from tests.server.test_engine import cut_anyhow, stream
+from tests.server.world import DECODER, START, World, decode_again, payload, work_off
+
+CLEAN = """route "no level above the rim"
+  on pod
+  when level > 5.4 m
+    drop "above the rim" level
+"""
+DERIVE = """route "warmth"
+  on pod
+  derive warmth = temp - 10 K
+  derive rise = level * level / level into cm
+"""
+THIN = """route "levels that move"
+  on pod
+  thin level by 0.3 m every 10 min
+"""
+SEND = """route "to the harbour"
+  on pod
+  when total(level, 5 min) > 10 m
+    mark busy "yes"
+    send level, temp to "harbour"
+"""
+
+
+def harbour() -> Outlet:
+    return Outlet.objects.create(name="harbour", kind="webhook", settings={"url": "https://harbour.example/in"})
+
+
+def readings(world: World) -> list[tuple]:
+    return world.ask(
+        "select d.name, extract(epoch from r.at - %s)::int, l.fields->0->>'name', r.nums, r.missing from reading_row r"
+        " join fleet_device d on d.id = r.device_id join layout l on l.id = r.layout_id order by r.at, 3",
+        START,
+    )
+
+
+def lines(world: World) -> list[tuple]:
+    return world.ask(
+        "select d.name, a.line, sum(seen), sum(took), sum(failed) from route_activity a join definitions_definition d"
+        " on d.id = a.definition_id group by 1, 2 order by 1, 2"
+    )
+
+
+def test_a_reading_is_dropped_with_its_reason_and_counted(world: World, engine: Any) -> None:
+    world.decoder()
+    world.route(CLEAN)
+    world.arrive((0, 0, payload(3.0)), (0, 60, payload(5.6)), (0, 120, b"\xff\xff\x00\x78"))
+    work_off(engine)
+    assert readings(world) == [
+        ("pod-0", 0, "level", [3.0, 12.0], None),
+        ("pod-0", 60, "level", [None, 12.0], {"level": "above the rim"}),
+        ("pod-0", 120, "level", [None, 12.0], {"level": "open"}),
+    ]
+    assert lines(world) == [("no level above the rim", 3, 3, 1, 1), ("no level above the rim", 4, 1, 1, 0)]
+    (fields,) = world.ask("select fields from latest")[0]
+    assert fields["level"][0] == 3.0 and fields["temp"][0] == 12.0
+
+
+def test_a_dropped_reading_raises_no_alarm_and_a_condition_can_watch_drops(world: World, engine: Any) -> None:
+    world.decoder()
+    world.route(CLEAN)
+    world.condition(
+        'condition "high" priority high\n  on pod\n  raise when level > 5.2 m\n  say "{device} stands at {value}"\n'
+    )
+    world.arrive((0, 0, payload(5.6)), (0, 60, payload(5.3)))
+    work_off(engine)
+    assert world.ask("select value from alarms_alarm") == [(5.3,)]
+
+
+def test_a_derived_field_is_declared_stored_and_watched(world: World, engine: Any) -> None:
+    world.decoder()
+    world.route(DERIVE)
+    fields = {f["name"]: f["unit"] for f in DeviceType.objects.get(key="pod").fields}
+    assert fields["warmth"] == "Cel" and fields["rise"] == "cm"
+    world.condition('condition "warm" priority low\n  on pod\n  raise when warmth > 4 Cel\n')
+    world.arrive((0, 0, payload(3.0, 12.0)), (0, 60, payload(3.0, 15.0)), (0, 120, b"\xff\xff\x00\x78"))
+    work_off(engine)
+    assert [row for row in readings(world) if row[2] == "warmth"] == [
+        ("pod-0", 0, "warmth", [2.0, 300.0], None),
+        ("pod-0", 60, "warmth", [5.0, 300.0], None),
+        ("pod-0", 120, "warmth", [2.0, None], None),
+    ]
+    assert lines(world) == [("warmth", 3, 3, 3, 0), ("warmth", 4, 3, 2, 1)]
+    assert world.ask("select value from alarms_alarm") == [(5.0,)]
+
+
+def test_what_its_decoder_gives_cannot_be_derived(world: World) -> None:
+    world.decoder()
+    with pytest.raises(NotPublishable, match=r"line 3.*gives `level` already|gives `level` already"):
+        world.route('route "again"\n  on pod\n  derive level = level * 2\n')
+
+
+def test_any_cutting_and_any_restart_give_the_same(world: World, engine: Any) -> None:
+    world.decoder()
+    harbour()
+    for text in (CLEAN, SEND, THIN, DERIVE):
+        world.route(text)
+    world.condition()
+    world.arrive(*stream(11, 160))
+    found = cut_anyhow(world, engine)
+    assert found[0]["sent"] and found[0]["routes"]
+    assert found[0] == found[1] == found[2]
+
+
+def test_routes_pass_readings_on_in_their_order(world: World, engine: Any) -> None:
+    world.decoder()
+    double = world.route('route "double"\n  on pod\n  correct level = level * 2\n')
+    more = world.route('route "more"\n  on pod\n  correct level = level + 1 m\n')
+    world.arrive((0, 0, payload(2.0)))
+    work_off(engine)
+    reorder([more.pk, double.pk], None)
+    assert [d.name for d in in_order()] == ["more", "double"]
+    world.arrive((0, 60, payload(2.0)))
+    work_off(engine)
+    retire(double, None)
+    world.arrive((0, 120, payload(2.0)))
+    work_off(engine)
+    assert [row[3][0] for row in readings(world)] == [5.0, 6.0, 3.0]
+    engine.load()  # as of the cursor, from what the stream says
+    world.arrive((0, 180, payload(2.0)))
+    work_off(engine)
+    assert readings(world)[-1][3][0] == 3.0
+
+
+def test_a_new_version_counts_from_its_place_in_the_stream(world: World, engine: Any) -> None:
+    world.decoder()
+    world.route('route "offset"\n  on pod\n  correct level = level + 1 m\n')
+    world.arrive((0, 0, payload(2.0)))
+    world.route('route "offset"\n  on pod\n  correct level = level + 2 m\n')
+    world.arrive((0, 60, payload(2.0)))
+    work_off(engine)
+    assert [row[3][0] for row in readings(world)] == [3.0, 4.0]
+
+
+def test_labels_sites_and_tables_count_as_of_their_place(world: World, engine: Any) -> None:
+    world.decoder()
+    columns = [
+        {"name": "device", "kind": "text", "unit": None, "required": True, "unique": True},
+        {"name": "offset", "kind": "number", "unit": "m", "required": True, "unique": False},
+    ]
+    ReferenceTable.objects.create(name="samples", columns=columns, rows=[["pod-0", 0.5]])
+    control("table", {"name": "samples", "columns": columns, "rows": [["pod-0", 0.5]]})
+    world.route('route "by sample"\n  on pod\n  correct level = level + entry("samples", offset, device)\n')
+    world.arrive((0, 0, payload(2.0)), (1, 1, payload(2.0)))
+    control("table", {"name": "samples", "columns": columns, "rows": [["pod-1", 1.5]]})
+    world.arrive((0, 60, payload(2.0)), (1, 61, payload(2.0)))
+    work_off(engine)
+    assert [(row[0], row[3][0]) for row in readings(world)] == [
+        ("pod-0", 2.5),
+        ("pod-1", 2.0),
+        ("pod-0", 2.0),
+        ("pod-1", 3.5),
+    ]
+    assert lines(world) == [("by sample", 3, 4, 2, 2)]
+
+
+def test_readings_wait_for_their_outlet_as_they_stood_at_the_line(world: World, engine: Any) -> None:
+    world.decoder()
+    outlet = harbour()
+    world.route(SEND)
+    world.route('route "later"\n  on pod\n  correct level = level * 100\n')
+    world.arrive((0, 0, payload(4.0)), (0, 60, payload(4.0)), (0, 120, payload(4.0, 13)))
+    work_off(engine)
+    ((found, body),) = world.ask("select outlet_id, body from reading_out")
+    assert found == outlet.pk
+    assert body["device"] == "pod-0" and body["route"] == "to the harbour" and body["marks"] == {"busy": "yes"}
+    assert body["values"] == {"level": {"value": 4, "unit": "m"}, "temp": {"value": 13, "unit": "Cel"}}
+    assert body["at"] == (START + timedelta(seconds=120)).isoformat().replace("+00:00", "Z")
+
+
+def test_what_waits_for_an_outlet_is_bounded_and_the_rest_is_said_to_be_lost(
+    world: World, engine: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr("server.store.routing.MOST_WAITING", 10)
+    monkeypatch.setattr("server.store.routing.TRIMMED_EVERY", 5)
+    world.decoder()
+    outlet = harbour()
+    world.route('route "all"\n  on pod\n  send to "harbour"\n')
+    for turn in range(5):
+        world.arrive(*[(0, turn * 100 + k, payload(1.0)) for k in range(6)])
+        work_off(engine)
+    assert world.ask("select count(*) from reading_out") == [(10,)]
+    assert world.ask("select outlet_id, why, readings from reading_out_lost") == [(outlet.pk, "too many waited", 20)]
+    assert world.ask("select count(*) from reading_row") == [(30,)]
+
+
+def test_decoding_again_takes_the_readings_through_the_routes(world: World, engine: Any, again: Any) -> None:
+    """Also windows: the messages before the span are gone through first."""
+    world.decoder()
+    summing = 'route "sums"\n  on pod\n  derive lately = total(level, 10 min)\n'
+    world.route(summing)
+    world.arrive(*[(0, 60 * k, payload(1.0 + k)) for k in range(8)])
+    work_off(engine)
+    first = readings(world)
+    assert [row[3][0] for row in first if row[2] == "lately"][-1] == 36.0
+    type_ = DeviceType.objects.get(key="pod")
+    DecodeAgain.objects.create(type=type_, start=START + timedelta(seconds=200), end=START + timedelta(seconds=500))
+    decode_again(again, engine, 2)
+    assert readings(world) == first
+
+
+def test_one_route_on_two_types(world: World, engine: Any) -> None:
+    world.decoder()
+    gate = Definition.objects.create(kind="decoder", name="gate", type=world.gate_type)
+    from server.rules.publishing import publish
+
+    publish(gate, DECODER.replace("decoder pod", "decoder gate").replace("temp", "warm"), None)
+    world.route('route "both"\n  on pod, gate\n  correct level = level + 1 m\n  drop "not wanted" temp, warm\n')
+    assert {t.key for t in Definition.objects.get(name="both").on.all()} == {"pod", "gate"}
+    world.arrive((0, 0, payload(2.0)))
+    with pytest.raises(NotPublishable, match="not the same in all"):
+        world.route('route "one of them"\n  on pod, gate\n  correct temp = temp + 1 K\n')
+    work_off(engine)
+    assert readings(world) == [("pod-0", 0, "level", [3.0, None], {"temp": "not wanted"})]
+
+
+def test_a_route_that_cannot_be_evaluated_is_left_out_and_loses_nothing(
+    world: World, engine: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    world.decoder()
+    world.route(DERIVE)
+    world.route(CLEAN)
+    from oculum.routing.acting import Run
+
+    real = Run._give
+
+    def failing(self: Any, *given: Any) -> None:
+        raise RuntimeError("odd")
+
+    monkeypatch.setattr(Run, "_give", failing)
+    world.arrive((0, 0, payload(5.6)))
+    work_off(engine)
+    assert readings(world) == [("pod-0", 0, "level", [None, 12.0], {"level": "above the rim"})]
+    monkeypatch.setattr(Run, "_give", real)
+    world.route(DERIVE)
+    world.arrive((0, 60, payload(3.0)))
+    work_off(engine)
+    assert ("pod-0", 60, "warmth", [2.0, 300.0], None) in readings(world)
+
+
+def test_a_device_that_a_route_does_not_select_is_let_be(world: World, engine: Any) -> None:
+    world.decoder()
+    Device.objects.filter(name="pod-1").update(labels={"stage": "resting"})
+    control("registry", {})
+    world.route('route "growing"\n  on pod at site "reach" with label stage != "resting"\n  correct level = 0 m\n')
+    world.arrive((0, 0, payload(2.0)), (1, 1, payload(2.0)))
+    work_off(engine)
+    assert [(row[0], row[3][0]) for row in readings(world)] == [("pod-0", 0.0), ("pod-1", 2.0)]
