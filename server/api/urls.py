@@ -17,6 +17,8 @@ from server.api.overview import views as history
 from server.api.people import views as access
 from server.api.places import crossings, fences
 from server.api.places import map as places
+from server.api.routes import tables as reference
+from server.api.routes import views as routes
 from server.api.telling import views as telling
 from server.api.why import views as why
 from server.requests import errors
@@ -103,6 +105,13 @@ V1 = [
     ("definitions/<id:ident>/failing", running.FailingView),
     ("devices/<str:name>/hold", running.HoldView),
     ("definitions/<id:ident>/retire", definitions.RetireView),
+    ("routes", routes.BookView),
+    ("routes/order", routes.OrderView),
+    ("routes/try", routes.TryView),
+    ("routes/flow", routes.FlowView),
+    ("tables", reference.TablesView),
+    ("tables/<id:ident>", reference.TableView),
+    ("tables/<id:ident>/file", reference.TableFileView),
     ("alarms", alarms.AlarmsView),
     ("alarms/summary", alarms.SummaryView),
     ("alarms/<id:ident>", alarms.AlarmView),
@@ -119,6 +128,7 @@ V1 = [
     ("outlets/preview", telling.PreviewView),
     ("outlets/<id:ident>", telling.OutletView),
     ("outlets/<id:ident>/test", telling.OutletTestView),
+    ("outlets/<id:ident>/readings", telling.OutletReadingsView),
     ("contacts", telling.ContactsView),
     ("contacts/<id:ident>", telling.ContactView),
     ("chains", telling.ChainsView),

@@ -1,4 +1,4 @@
-"""Mail, webhooks and MQTT: one message out, or why not."""
+"""Mail, webhooks and MQTT: one message out, or why not. Each raises OSError, ValueError or what its library raises."""
 
 from __future__ import annotations
 
@@ -56,21 +56,7 @@ class Sent:
     answer: str
 
 
-def send(
-    kind: str, settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]
-) -> Sent:
-    """Raises OSError, with its reason as text."""
-    try:
-        return {"mail": _mail, "webhook": _webhook, "mqtt": _mqtt}[kind](settings, secret, to, message, allowed)
-    except smtplib.SMTPException as error:
-        raise NotTaken(f"the mail server said: {_said(error)}") from None
-    except (http.client.HTTPException, ssl.SSLError, ValueError) as error:
-        raise NotTaken(f"{type(error).__name__}: {error}"[:300]) from None
-    except TimeoutError:
-        raise NotTaken(f"no answer within {TIMEOUT_S:.0f} s") from None
-
-
-def _said(error: smtplib.SMTPException) -> str:
+def said(error: smtplib.SMTPException) -> str:
     if isinstance(error, smtplib.SMTPResponseException):
         answer = error.smtp_error
         return f"{error.smtp_code} {answer.decode(errors='replace') if isinstance(answer, bytes) else answer}"[:250]
@@ -98,7 +84,7 @@ class _Mailer(smtplib.SMTP):
         return plain
 
 
-def _mail(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
+def mail(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
     letter = EmailMessage()
     letter["Subject"], letter["From"], letter["To"] = message.subject, settings["sender"], Address(addr_spec=to)
     letter["Date"] = format_datetime(timezone.now())
@@ -129,7 +115,7 @@ def _connection(url: str, allowed: Collection[str]) -> tuple[http.client.HTTPCon
     return connection, found.netloc, f"{found.path or '/'}{f'?{found.query}' if found.query else ''}"
 
 
-def _webhook(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
+def webhook(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
     """A batch of CloudEvents (1.0.2, JSON batched mode), signed with HMAC-SHA256 over the body."""
     body = json.dumps(list(message.events), ensure_ascii=False).encode()
     headers = {
@@ -155,7 +141,7 @@ def _webhook(settings: Mapping[str, Any], secret: str, to: str, message: Message
     return Sent(request, f"{answer.status} {answer.reason}\n{said}")
 
 
-def _mqtt(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
+def mqtt(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
     """Each event as a CloudEvent in structured JSON mode, by MQTT 3.1.1 with QoS 1.
 
     A publisher of our own, of four packets: a library would look the host up once more, and go where that leads.

@@ -4,18 +4,17 @@ from __future__ import annotations
 
 import logging
 import random
-from collections.abc import Callable, Collection
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, time, timedelta
-from typing import Any
 from zoneinfo import ZoneInfo
 
 from django.db import connections, transaction
 from django.db.models import Case, F, When
 from django.utils import timezone
 
-from server.delivery.outlets import Message, Sent, send
 from server.delivery.planning import plan
+from server.delivery.readings import Readings, Sender
+from server.delivery.ways import send
 from server.delivery.words import message_of
 from server.records.alarms.models import Alarm
 from server.records.telling.models import DELIVERED, EXPIRED, NOT_NEEDED, WAITING, Chain, Delivery, Outlet, ReachedHost
@@ -31,19 +30,24 @@ REST_S, LONGEST_REST_S = 60.0, 1800.0
 AT_ONCE = 4
 QUIET = "quiet hours"
 log = logging.getLogger("oculum.delivery")
-Sender = Callable[[str, dict[str, Any], str, str, Message, Collection[str]], Sent]
 
 
 class Worker:
     def __init__(self, sender: Sender = send) -> None:
         self.sender = sender
+        self.readings = Readings(sender)
         self.pool = ThreadPoolExecutor(AT_ONCE, "outlet")
 
     def step(self) -> int:
-        """Plans what is new and sends what is due, a message for every address. Returns how much was done."""
+        """Plans what is new and sends what is due: alarms, a message for every address, and readings, batch by batch.
+
+        Returns how much was done.
+        """
         planned = plan()
         outlets = Delivery.objects.filter(state=WAITING, next_at__lte=timezone.now()).values_list("outlet", flat=True)
-        return planned + sum(self.pool.map(self.outlet, sorted(set(outlets))))
+        told = self.pool.map(self.outlet, sorted(set(outlets)))
+        sent = self.pool.map(self.readings.outlet, self.readings.due())
+        return planned + sum(told) + sum(sent)
 
     def outlet(self, ident: int) -> int:
         """Sends what is due by one outlet; never raises. Returns how many messages were tried."""

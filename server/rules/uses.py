@@ -6,10 +6,12 @@ from typing import Any
 
 from django.db.models import Q
 
+from oculum.language.decoders.plan import DecoderPlan
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
 from server.rules.all_kinds import RULES
 from server.rules.kinds import Uses
+from server.rules.plans import decoder_plan
 
 
 def uses_of(type_: DeviceType) -> Uses:
@@ -46,3 +48,16 @@ def taken_away(
                 found.append((one["name"], f"would have another {key}", users))
                 break
     return found
+
+
+def takes_away(plan: DecoderPlan, type_: DeviceType | None) -> list[dict[str, Any]]:
+    """The fields that the decoder in force gives, a draft lacks, and a route or a condition uses, with what does."""
+    found = Definition.objects.filter(kind="decoder", type=type_, live__isnull=False).select_related("live").first()
+    if found is None or found.live is None or type_ is None:
+        return []
+    before = decoder_plan(found.live.text, found.live.fields)
+    now = {spec.name for spec in plan.all_fields}
+    gone = [spec.name for spec in before.all_fields if spec.name not in now] if before is not None else []
+    used = uses_of(type_).fields if gone else {}
+    listed = {name: [words for words in used.get(name, ()) if not words.startswith("decoder ")] for name in gone}
+    return [{"field": name, "users": users} for name, users in listed.items() if users]

@@ -14,7 +14,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from server.delivery.duty import away, in_turn, told_at
-from server.delivery.outlets import Message, NotTaken, send
+from server.delivery.outlets import Message, NotTaken
+from server.delivery.ways import send
 from server.records.telling.models import Chain, Contact, Delivery, Outlet
 from tests.server.test_api import send as ask
 from tests.server.test_api import signed_in

@@ -36,10 +36,11 @@ TABLE = {
         " setpoint_history setpoint_past setpoints setpoints_file"
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
+        " book_of_routes flow_of_readings readings_of_outlet table table_file tables try_routes"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
-        " bring_setpoints set_setpoints"
+        " bring_setpoints discard_readings set_setpoints"
     ),
     "engineer": (
         "add_case add_device add_onboarding adopt cancel_decoding_again change_case change_device change_rollout"
@@ -50,6 +51,7 @@ TABLE = {
         " bring_fences"
         " remove_photo retire save_draft set_constant set_photo fences_create sites_create succeed types_create"
         " withdraw_rollout add_chain add_contact add_outlet change_chain change_contact change_outlet remove_chain"
+        " add_table change_table order_routes remove_table"
         " preview_message switch_off switch_on propose remove_contact remove_outlet test_outlet"
     ),
     "admin": (

@@ -83,7 +83,7 @@ class Run:
             case When():
                 value = self.view.value(act.rule, lines)
                 true = value.known & np.asarray(value.values, bool)
-                self._count(route, act, TOOK, lines[true])
+                self._took(route, act, lines[true])
                 self._fail(route, act, lines[~value.known])
                 self.acts(route, act.then, lines[true])
                 self.acts(route, act.otherwise, lines[~true])

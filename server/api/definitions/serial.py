@@ -53,6 +53,17 @@ class LimitAt(serializers.Serializer):
     held_s = serializers.FloatField(help_text="how long the rule has to hold, seconds")
 
 
+class LineWords(serializers.Serializer):
+    line = serializers.IntegerField()
+    act = serializers.CharField()
+    words = serializers.CharField()
+
+
+class TakenAway(serializers.Serializer):
+    field = serializers.CharField()
+    users = serializers.ListField(child=serializers.CharField())
+
+
 class CheckIn(serializers.Serializer):
     kind = serializers.ChoiceField(RULES.names)
     text = serializers.CharField(**TEXT)
@@ -70,6 +81,8 @@ class CheckOut(serializers.Serializer):
     sentence = serializers.CharField(allow_null=True, help_text="what a condition does, in plain words")
     source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
     needs_before = serializers.BooleanField(help_text="whether it speaks of the message before")
+    lines = LineWords(many=True, help_text="of a route, what each line does")
+    takes_away = TakenAway(many=True, help_text="fields of a decoder in force that something uses and this one lacks")
 
 
 class FormIn(serializers.Serializer):
@@ -427,6 +440,35 @@ class ConditionTrialOut(serializers.Serializer):
     incidents = TrialIncident(many=True)
 
 
+class RouteTrialLine(serializers.Serializer):
+    line = serializers.IntegerField()
+    seen = serializers.IntegerField()
+    took = serializers.IntegerField()
+    failed = serializers.IntegerField()
+    examples = serializers.ListField(child=serializers.CharField(), help_text="messages, at most 5")
+
+
+class ReasonCount(serializers.Serializer):
+    reason = serializers.CharField()
+    count = serializers.IntegerField()
+
+
+class OutletCount(serializers.Serializer):
+    outlet = serializers.CharField()
+    readings = serializers.IntegerField()
+
+
+class RouteTrialOut(serializers.Serializer):
+    messages = serializers.IntegerField()
+    values = serializers.IntegerField(help_text="as decoded")
+    gone = serializers.IntegerField(help_text="of them, dropped or thinned out on the way, by all routes")
+    lines = RouteTrialLine(many=True)
+    reasons = ReasonCount(many=True, help_text="dropped, by reason, by all routes")
+    sent = OutletCount(many=True, help_text="what this route would have sent")
+    fields = TrialField(many=True, help_text="that differ from what the routes in force give")  # type: ignore[assignment]
+    against = serializers.BooleanField(help_text="whether a version of it is in force")
+
+
 class TraceCurve(serializers.Serializer):
     words = serializers.CharField(help_text="the quantity that is compared, as it is written")
     unit = serializers.CharField(allow_null=True)
@@ -478,6 +520,7 @@ class SuggestedStep(WorkStep):
 class TrialOut(serializers.Serializer):
     decoder = DecoderTrialOut(required=False)
     condition = ConditionTrialOut(required=False)
+    route = RouteTrialOut(required=False)
     seconds = serializers.FloatField()
 
 

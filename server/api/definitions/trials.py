@@ -15,6 +15,7 @@ from rest_framework.views import APIView
 
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.routes.plan import RoutePlan
 from server.api.definitions.progress import told
 from server.api.definitions.serial import TrialAsk, TrialOut
 from server.api.definitions.views import DefinitionView, problems_of
@@ -28,6 +29,7 @@ from server.rules.refusal import Refused
 from server.rules.runs import runs
 from server.trials.conditions import condition_trial
 from server.trials.past import Span, decoder_trial
+from server.trials.routes import route_trial
 
 Work = Iterator[dict[str, Any]]
 DAYS = 7
@@ -68,7 +70,17 @@ def of_condition(definition: Definition, plan: ConditionPlan, asked: dict[str, A
     return condition_trial(plan, type_, start, end, before, asked.get("supposed"), incidents)
 
 
-WORK: dict[str, Callable[[Definition, Any, dict[str, Any]], Work]] = {"decoder": of_decoder, "condition": of_condition}
+def of_route(definition: Definition, plan: RoutePlan, asked: dict[str, Any]) -> Work:
+    """What it would have done to the messages of a span, against the version in force."""
+    start, end = span_of({**asked, "days": asked.get("days") or 1})
+    return route_trial(plan, definition.pk, definition.live_id is not None, start, end, asked["messages"])
+
+
+WORK: dict[str, Callable[[Definition, Any, dict[str, Any]], Work]] = {
+    "decoder": of_decoder,
+    "condition": of_condition,
+    "route": of_route,
+}
 
 
 def work(request: Request, ident: int) -> tuple[Definition, Work]:

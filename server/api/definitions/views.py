@@ -57,6 +57,7 @@ from server.rules.publishing import (
     retire,
 )
 from server.rules.refusal import Refused
+from server.rules.uses import takes_away
 from server.trials.past import explain
 
 REFUSED_TODAY = (
@@ -203,11 +204,15 @@ class CheckView(APIView):
             "sentence": None,
             "source": None,
             "needs_before": False,
+            "lines": [],
+            "takes_away": [],
         }
         rules = RULES[data["kind"]]
         facts = rules.facts(plan) if plan is not None else {}
         if plan is not None and rules.kind.says is not None:
             facts = facts | {"sentence": rules.kind.says(plan)}
+        if isinstance(plan, DecoderPlan):
+            facts = facts | {"takes_away": takes_away(plan, type_of(data.get("type")))}
         return Response(nothing | facts | {"problems": problems_of(problems), "good": plan is not None})
 
 

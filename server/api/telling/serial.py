@@ -18,6 +18,7 @@ from server.records.definitions.models import Definition
 from server.records.fleet.models import Site
 from server.records.telling.models import KINDS, TELLS, Chain, Contact, Delivery, Outlet, ReachedHost
 from server.requests.fields import Words
+from server.rules.routes import sending_to
 
 MAIL = re.compile(r"[^@\s\"<>(),;:\\]{1,64}@[A-Za-z0-9.-]{1,253}")
 HEADER = re.compile(r"[A-Za-z0-9-]{1,64}")
@@ -113,7 +114,18 @@ def webhook_settings(given: dict[str, Any]) -> dict[str, Any]:
     return {"url": sound_url(str(given.get("url", ""))), "headers": headers}
 
 
-SETTINGS = {"mail": mail_settings, "webhook": webhook_settings, "mqtt": mqtt_settings}
+def file_settings(given: dict[str, Any]) -> dict[str, Any]:
+    """Raises ValidationError."""
+    kind, rotate, keep = given.get("format", "jsonl"), given.get("rotate_mb", 10), given.get("keep", 30)
+    if kind not in ("jsonl", "csv"):
+        raise wrong("format is jsonl (an object a line) or csv (a row a value)")
+    for name, value in (("rotate_mb", rotate), ("keep", keep)):
+        if not isinstance(value, int) or isinstance(value, bool) or not 1 <= value <= 1000:
+            raise wrong(f"{name}: a whole number from 1 to 1000 is expected")
+    return {"format": kind, "rotate_mb": rotate, "keep": keep}
+
+
+SETTINGS = {"mail": mail_settings, "webhook": webhook_settings, "mqtt": mqtt_settings, "file": file_settings}
 
 
 class OutletOut(serializers.ModelSerializer):
@@ -121,7 +133,7 @@ class OutletOut(serializers.ModelSerializer):
     kind = serializers.ChoiceField(KINDS)
     settings = serializers.JSONField(
         help_text="of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url,"
-        " headers; of mqtt: host, port, tls, user, topic"
+        " headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep"
     )
     secret = serializers.CharField(
         write_only=True, required=False, allow_blank=True, max_length=500, help_text="never shown again"
@@ -129,6 +141,7 @@ class OutletOut(serializers.ModelSerializer):
     has_secret = serializers.SerializerMethodField()
     per_hour = serializers.IntegerField(min_value=1, max_value=1000, default=60)
     waiting = serializers.IntegerField(read_only=True, required=False)
+    used_by = serializers.SerializerMethodField(help_text="routes in force that send readings to it")
 
     class Meta:
         model = Outlet
@@ -146,9 +159,13 @@ class OutletOut(serializers.ModelSerializer):
             "last_at",
             "last_error",
             "waiting",
+            "used_by",
             "revision",
         ]
         read_only_fields = ["failures", "opens_at", "last_at", "last_error", "revision"]
+
+    def get_used_by(self, outlet: Outlet) -> list[str]:
+        return sending_to(outlet)
 
     def get_has_secret(self, outlet: Outlet) -> bool:
         return outlet.secret is not None
@@ -159,6 +176,10 @@ class OutletOut(serializers.ModelSerializer):
             if not isinstance(attrs["settings"], dict):
                 raise wrong("settings are an object")
             attrs["settings"] = SETTINGS[kind](attrs["settings"])
+        if self.instance and (attrs.get("name", self.instance.name), kind) != (self.instance.name, self.instance.kind):
+            users = sending_to(self.instance)
+            if users:
+                raise wrong(f"the route “{users[0]}” sends to this outlet: it keeps its name and its kind")
         return attrs
 
 
@@ -249,6 +270,8 @@ class ContactOut(serializers.ModelSerializer):
             outlet, to = (address.get("outlet"), address.get("to")) if isinstance(address, dict) else (None, None)
             if outlet not in kinds or not isinstance(to, str):
                 raise wrong("each address has an outlet that there is, and a `to`")
+            if kinds[outlet] == "file":
+                raise wrong("nobody is told by a file: it takes readings that routes send")
             if kinds[outlet] == "mail" and not MAIL.fullmatch(to):
                 raise wrong(f"`{to[:60]}` is no mail address")
             if kinds[outlet] == "webhook" and to:

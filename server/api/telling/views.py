@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
-from django.db import transaction
+from django.db import connection, transaction
 from django.db.models import Count, Q
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -15,8 +15,10 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from server.api.telling.serial import ChainOut, ContactOut, DeliveryOut, HostOut, OutletOut, templates
-from server.delivery.outlets import Message, send
+from server.delivery.files import folder_of
+from server.delivery.outlets import Message
 from server.delivery.planning import Ways
+from server.delivery.ways import send
 from server.delivery.words import message_of
 from server.delivery.worker import quiet_until
 from server.records.alarms.models import PRIORITIES, Alarm
@@ -25,11 +27,14 @@ from server.records.people.models import record
 from server.records.telling.models import WAITING, Chain, Contact, Delivery, Outlet, ReachedHost
 from server.requests.authentication import person_of
 from server.requests.fields import whole
-from server.requests.moments import moment
+from server.requests.moments import LOOKBACK, moment, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, tagged
 from server.rules.refusal import Refused
+from server.rules.routes import sending_to
 from server.rules.sealing import opened, sealed
+from server.store.figures import Waiting, waiting
+from server.store.routing import MOST_WAITING, lost
 
 MOST = 200
 
@@ -143,6 +148,9 @@ class OutletView(OutletPart, OneView):
         for contact in Contact.objects.all():
             if any(address["outlet"] == thing.pk for address in contact.addresses):
                 raise Refused("in use", f"{contact.name} has an address by this outlet", 409)
+        users = sending_to(thing)
+        if users:
+            raise Refused("in use", f"the route “{users[0]}” sends to this outlet", 409)
 
 
 class OutletTestIn(serializers.Serializer):
@@ -179,7 +187,8 @@ class OutletTestView(APIView):
         allowed = set(ReachedHost.objects.values_list("host", flat=True))
         record(person_of(request), "tested outlet", outlet.name)
         try:
-            sent = send(outlet.kind, outlet.settings, opened(outlet.secret), to, message, allowed)
+            own = outlet.settings | {"folder": f"{outlet.name}-{outlet.pk}"}
+            sent = send(outlet.kind, own, opened(outlet.secret), to, message, allowed)
         except OSError as error:
             return Response({"fine": False, "request": words, "answer": str(error)[:500]})
         return Response({"fine": True, "request": sent.request, "answer": sent.answer})
@@ -402,6 +411,77 @@ class SendAgainView(APIView):
         Outlet.objects.exclude(opens_at=None).update(opens_at=None)
         record(person_of(request), "sent again", f"{again} deliveries")
         return Response({"again": again})
+
+
+class ReadingsBatch(serializers.Serializer):
+    at = serializers.DateTimeField()
+    readings = serializers.IntegerField()
+    first = serializers.CharField(help_text="number of the first reading")
+    last = serializers.CharField()
+    took_ms = serializers.IntegerField()
+    good = serializers.BooleanField()
+    answer = serializers.CharField()
+
+
+class ReadingsLost(serializers.Serializer):
+    why = serializers.CharField()
+    readings = serializers.IntegerField()
+
+
+class OutletReadingsOut(serializers.Serializer):
+    waiting = serializers.IntegerField()
+    oldest = serializers.DateTimeField(allow_null=True)
+    most = serializers.IntegerField(help_text="that wait at most; beyond, the oldest are given up")
+    sent = serializers.IntegerField(help_text="in the span")
+    lost = ReadingsLost(many=True, help_text="in the span, by why")
+    used_by = serializers.ListField(child=serializers.CharField())
+    folder = serializers.CharField(allow_null=True, help_text="of files, where they are")
+    log = ReadingsBatch(many=True, help_text="the last batches, the newest first")
+
+
+class OutletReadingsView(APIView):
+    """Readings of one outlet: what waits, what was sent and lost in a span, and the last batches."""
+
+    writes = "operator"
+
+    @extend_schema(
+        parameters=LOOKBACK, responses=OutletReadingsOut, operation_id="readings_of_outlet", tags=["telling"]
+    )
+    def get(self, request: Request, ident: int) -> Response:
+        outlet = generics.get_object_or_404(Outlet, pk=ident)
+        start, _, _ = span(request)
+        with connection.cursor() as cursor:
+            found = waiting(cursor, start).get(ident, Waiting())
+            gone = lost(cursor, ident, start)
+            cursor.execute(
+                "select at, readings, first_id::text, last_id::text, took_ms, good, answer from reading_out_log where"
+                " outlet_id = %s order by id desc limit 50",
+                (ident,),
+            )
+            names = ["at", "readings", "first", "last", "took_ms", "good", "answer"]
+            batches = [dict(zip(names, row, strict=True)) for row in cursor.fetchall()]
+        return Response(
+            {
+                "waiting": found.readings,
+                "oldest": found.oldest,
+                "most": MOST_WAITING,
+                "sent": found.sent,
+                "lost": [{"why": why, "readings": n} for why, n in gone],
+                "used_by": sending_to(outlet),
+                "folder": str(folder_of(f"{outlet.name}-{outlet.pk}")) if outlet.kind == "file" else None,
+                "log": batches,
+            }
+        )
+
+    @extend_schema(responses={204: None}, operation_id="discard_readings", tags=["telling"])
+    def delete(self, request: Request, ident: int) -> Response:
+        """Gives up what waits; it is said to be lost."""
+        outlet = generics.get_object_or_404(Outlet, pk=ident)
+        with connection.cursor() as cursor:
+            cursor.execute("select reading_out_lose(%s, %s, 'given up by a person')", (ident, 2**62))
+            (count,) = cursor.fetchone()
+        record(person_of(request), "gave up readings", outlet.name, {"readings": int(count)})
+        return Response(status=204)
 
 
 class HostsView(APIView):

@@ -8,15 +8,16 @@ from server.records.alarms.models import Alarm
 from server.records.fleet.models import Revised, Site
 from server.records.people.models import Person
 
-KINDS = ["mail", "webhook", "mqtt"]
+KINDS = ["mail", "webhook", "mqtt", "file"]
 TELLS = ["raised", "priority risen", "still open", "cleared"]
 WAITING, DELIVERED, EXPIRED, NOT_NEEDED = "waiting", "delivered", "expired", "not needed"
 
 
 class Outlet(Revised):
-    """A way out: a mail server, or an address that takes events. `secret` is encrypted.
+    """A way out: a mail server, an address or a topic that takes events, or files. `secret` is encrypted.
 
-    settings: of mail host, port, security (none, starttls, tls), user, sender; of a webhook url and headers. per_hour:
+    settings: of mail host, port, security (none, starttls, tls), user, sender; of a webhook url and headers; of mqtt
+    host, port, tls, user, topic; of files format (jsonl, csv), rotate_mb and keep (how many). per_hour:
     messages to one address. opens_at: not tried before, after several failures in a row.
     """
 

@@ -1373,6 +1373,24 @@ export interface paths {
         patch: operations["change_outlet"];
         trace?: never;
     };
+    "/api/v1/outlets/{ident}/readings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Readings of one outlet: what waits, what was sent and lost in a span, and the last batches. */
+        get: operations["readings_of_outlet"];
+        put?: never;
+        post?: never;
+        /** @description Gives up what waits; it is said to be lost. */
+        delete: operations["discard_readings"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/outlets/{ident}/test": {
         parameters: {
             query?: never;
@@ -1529,6 +1547,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All routes in their order, with what each line has done in a span. */
+        get: operations["book_of_routes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/flow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where readings of a span went: from device types through routes to outlets, or out of the stream. */
+        get: operations["flow_of_readings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description All routes that have a place, the first first. */
+        put: operations["order_routes"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/routes/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description One message, stored or written, through its decoder and all routes, line by line; nothing is kept or sent. */
+        post: operations["try_routes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -1598,6 +1684,60 @@ export interface paths {
         head?: never;
         /** @description One place. */
         patch: operations["change_site"];
+        trace?: never;
+    };
+    "/api/v1/tables": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Reference tables. */
+        get: operations["tables"];
+        put?: never;
+        /** @description Where a row is refused, nothing is kept. */
+        post: operations["add_table"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One reference table. */
+        get: operations["table"];
+        /** @description All rows anew. Where one is refused, nothing is changed. */
+        put: operations["change_table"];
+        post?: never;
+        /** @description One reference table. */
+        delete: operations["remove_table"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tables/{ident}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description A reference table as CSV. */
+        get: operations["table_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/api/v1/tokens": {
@@ -2068,6 +2208,26 @@ export interface components {
          * @enum {string}
          */
         BecauseEnum: "in force" | "chosen" | "held";
+        BookOut: {
+            rows: components["schemas"]["BookRow"][];
+            /** @description of the span, of all types */
+            messages: number;
+        };
+        BookRow: {
+            definition: components["schemas"]["DefinitionOut"];
+            /** @description counted from 1, of those in force */
+            place: number | null;
+            /** @description titles */
+            types: string[];
+            /** @description what it does with what it takes, in a word or two */
+            ends: string;
+            seen: number;
+            took: number;
+            failed: number;
+            curve: number[];
+            lines: components["schemas"]["RouteLine"][];
+            outlets: components["schemas"]["RouteOutlet"][];
+        };
         Bucket: {
             /** Format: date-time */
             at: string;
@@ -2165,7 +2325,7 @@ export interface components {
             name: string;
         };
         CheckInRequest: {
-            kind: components["schemas"]["Kind1edEnum"];
+            kind: components["schemas"]["Kind640Enum"];
             text: string;
             type?: string | null;
         };
@@ -2183,6 +2343,10 @@ export interface components {
             source: string | null;
             /** @description whether it speaks of the message before */
             needs_before: boolean;
+            /** @description of a route, what each line does */
+            lines: components["schemas"]["LineWords"][];
+            /** @description fields of a decoder in force that something uses and this one lacks */
+            takes_away: components["schemas"]["TakenAway"][];
         };
         ChosenOut: {
             devices: number;
@@ -2194,6 +2358,20 @@ export interface components {
             username: string;
             name: string;
         };
+        ColumnOut: {
+            name: string;
+            kind: components["schemas"]["ColumnOutKindEnum"];
+            unit: string | null;
+            required: boolean;
+            unique: boolean;
+        };
+        /**
+         * @description * `text` - text
+         *     * `number` - number
+         *     * `flag` - flag
+         * @enum {string}
+         */
+        ColumnOutKindEnum: "text" | "number" | "flag";
         ConditionTrialOut: {
             messages: number;
             /**
@@ -2381,7 +2559,7 @@ export interface components {
         };
         DefinitionOut: {
             readonly id: number;
-            kind: components["schemas"]["Kind1edEnum"];
+            kind: components["schemas"]["Kind640Enum"];
             name: string;
             type: string;
             readonly type_title: string;
@@ -2410,7 +2588,7 @@ export interface components {
             readonly last_number: number | null;
         };
         DefinitionOutRequest: {
-            kind: components["schemas"]["Kind1edEnum"];
+            kind: components["schemas"]["Kind640Enum"];
             name: string;
             type: string;
             draft?: string;
@@ -2772,6 +2950,33 @@ export interface components {
          * @enum {string}
          */
         FileLineBecomesEnum: "changed" | "unchanged" | "refused";
+        FlowLink: {
+            source: string;
+            target: string;
+            count: number;
+            /** @description seen by a route, sent to an outlet, dropped or thinned out */
+            what: string;
+        };
+        FlowNode: {
+            id: string;
+            kind: components["schemas"]["FlowNodeKindEnum"];
+            title: string;
+            count: number;
+            blocked: boolean;
+        };
+        /**
+         * @description * `type` - type
+         *     * `route` - route
+         *     * `outlet` - outlet
+         * @enum {string}
+         */
+        FlowNodeKindEnum: "type" | "route" | "outlet";
+        FlowOut: {
+            nodes: components["schemas"]["FlowNode"][];
+            links: components["schemas"]["FlowLink"][];
+            /** @description titles of types that no route is on */
+            unrouted: string[];
+        };
         FormInRequest: {
             text: string;
             line: number;
@@ -2912,10 +3117,11 @@ export interface components {
         };
         /**
          * @description * `decoder` - decoder
+         *     * `route` - route
          *     * `condition` - condition
          * @enum {string}
          */
-        Kind1edEnum: "decoder" | "condition";
+        Kind640Enum: "decoder" | "route" | "condition";
         LanguageOut: {
             functions: components["schemas"]["FunctionOut"][];
             checks: string[];
@@ -2990,6 +3196,11 @@ export interface components {
         LineOut: {
             group: components["schemas"]["GroupOut"] | null;
             alarm: components["schemas"]["AlarmOut"] | null;
+        };
+        LineWords: {
+            line: number;
+            act: string;
+            words: string;
         };
         LinesOut: {
             /** @description open alarms */
@@ -3137,6 +3348,9 @@ export interface components {
          * @enum {string}
          */
         OrderEnum: "big" | "little";
+        OrderInRequest: {
+            routes: number[];
+        };
         /**
          * @description * `decoded` - decoded
          *     * `refused` - refused
@@ -3146,11 +3360,15 @@ export interface components {
          * @enum {string}
          */
         OutcomeEnum: "decoded" | "refused" | "no decoder" | "waiting" | "unknown sender";
+        OutletCount: {
+            outlet: string;
+            readings: number;
+        };
         OutletOut: {
             readonly id: number;
             name: string;
             kind: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings: unknown;
             readonly has_secret: boolean;
             /** @default 60 */
@@ -3163,25 +3381,44 @@ export interface components {
             readonly last_at: string | null;
             readonly last_error: string;
             readonly waiting: number;
+            /** @description routes in force that send readings to it */
+            readonly used_by: string[];
             readonly revision: number;
         };
         /**
          * @description * `mail` - mail
          *     * `webhook` - webhook
          *     * `mqtt` - mqtt
+         *     * `file` - file
          * @enum {string}
          */
-        OutletOutKindEnum: "mail" | "webhook" | "mqtt";
+        OutletOutKindEnum: "mail" | "webhook" | "mqtt" | "file";
         OutletOutRequest: {
             name: string;
             kind: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings: unknown;
             /** @description never shown again */
             secret?: string;
             /** @default 60 */
             per_hour: number;
             on?: boolean;
+        };
+        OutletReadingsOut: {
+            waiting: number;
+            /** Format: date-time */
+            oldest: string | null;
+            /** @description that wait at most; beyond, the oldest are given up */
+            most: number;
+            /** @description in the span */
+            sent: number;
+            /** @description in the span, by why */
+            lost: components["schemas"]["ReadingsLost"][];
+            used_by: string[];
+            /** @description of files, where they are */
+            folder: string | null;
+            /** @description the last batches, the newest first */
+            log: components["schemas"]["ReadingsBatch"][];
         };
         OutletTestInRequest: {
             to: string;
@@ -3479,7 +3716,7 @@ export interface components {
         PatchedOutletOutRequest: {
             name?: string;
             kind?: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings?: unknown;
             /** @description never shown again */
             secret?: string;
@@ -3645,6 +3882,25 @@ export interface components {
             at: string;
             device: string | null;
         };
+        ReadingsBatch: {
+            /** Format: date-time */
+            at: string;
+            readings: number;
+            /** @description number of the first reading */
+            first: string;
+            last: string;
+            took_ms: number;
+            good: boolean;
+            answer: string;
+        };
+        ReadingsLost: {
+            why: string;
+            readings: number;
+        };
+        ReasonCount: {
+            reason: string;
+            count: number;
+        };
         RecordOut: {
             readonly id: number;
             /** Format: date-time */
@@ -3658,6 +3914,10 @@ export interface components {
             device: string | null;
             reason: string;
             count: number;
+        };
+        RefusedRow: {
+            line: number;
+            why: string;
         };
         /**
          * @description * `viewer` - viewer
@@ -3696,6 +3956,55 @@ export interface components {
             chosen: components["schemas"]["CountsOut"] | null;
             others: components["schemas"]["CountsOut"] | null;
             held: number;
+        };
+        RouteLine: {
+            line: number;
+            act: string;
+            /** @description what it does, with what stands below it */
+            words: string;
+            /** @description readings of one moment that came to it and have what it speaks of */
+            seen: number;
+            /** @description of them, those that it took */
+            took: number;
+            /** @description of them, those of which it could not tell; they go on unchanged */
+            failed: number;
+            /** @description taken, in 48 equal parts of the span */
+            curve: number[];
+            /** @description the last message that it took or failed at */
+            message: string | null;
+        };
+        RouteOutlet: {
+            id: number;
+            name: string;
+            blocked: boolean;
+            why: string;
+            waiting: number;
+            /** Format: date-time */
+            next_at: string | null;
+        };
+        RouteTrialLine: {
+            line: number;
+            seen: number;
+            took: number;
+            failed: number;
+            /** @description messages, at most 5 */
+            examples: string[];
+        };
+        RouteTrialOut: {
+            messages: number;
+            /** @description as decoded */
+            values: number;
+            /** @description of them, dropped or thinned out on the way, by all routes */
+            gone: number;
+            lines: components["schemas"]["RouteTrialLine"][];
+            /** @description dropped, by reason, by all routes */
+            reasons: components["schemas"]["ReasonCount"][];
+            /** @description what this route would have sent */
+            sent: components["schemas"]["OutletCount"][];
+            /** @description that differ from what the routes in force give */
+            fields: components["schemas"]["TrialField"][];
+            /** @description whether a version of it is in force */
+            against: boolean;
         };
         RunInRequest: {
             text: string;
@@ -3937,6 +4246,12 @@ export interface components {
             most_device: string;
             most_count: number;
         };
+        TableChangeRequest: {
+            /** @description CSV (RFC 4180) */
+            text: string;
+            /** @default false */
+            dry_run: boolean;
+        };
         TableInRequest: {
             text: string;
             name: string;
@@ -3958,6 +4273,42 @@ export interface components {
             };
             unread: components["schemas"]["UnreadOut"][];
             lines: number;
+        };
+        TableRead: {
+            columns: components["schemas"]["ColumnOut"][];
+            rows: number;
+            refused: components["schemas"]["RefusedRow"][];
+            /** @description null for a dry run, or where a row was refused */
+            table: components["schemas"]["TableWhole"] | null;
+        };
+        TableRow: {
+            readonly id: number;
+            name: string;
+            columns: components["schemas"]["ColumnOut"][];
+            /** @description how many */
+            readonly rows: number;
+            /** @description routes in force that look it up */
+            readonly used_by: string[];
+            readonly revision: number;
+            /** Format: date-time */
+            readonly at: string;
+        };
+        TableWhole: {
+            readonly id: number;
+            name: string;
+            columns: components["schemas"]["ColumnOut"][];
+            /** @description how many */
+            readonly rows: number;
+            /** @description routes in force that look it up */
+            readonly used_by: string[];
+            readonly revision: number;
+            /** Format: date-time */
+            readonly at: string;
+            values: unknown[][];
+        };
+        TakenAway: {
+            field: string;
+            users: string[];
         };
         /**
          * @description * `raised` - raised
@@ -4124,6 +4475,7 @@ export interface components {
         TrialOut: {
             decoder?: components["schemas"]["DecoderTrialOut"];
             condition?: components["schemas"]["ConditionTrialOut"];
+            route?: components["schemas"]["RouteTrialOut"];
             /** Format: double */
             seconds: number;
         };
@@ -4180,6 +4532,69 @@ export interface components {
              */
             against: (components["schemas"]["AgainstEnum"] | components["schemas"]["NullEnum"]) | null;
         };
+        TryInRequest: {
+            /** @description a stored one, by number */
+            message?: string | null;
+            /** @description of a written one */
+            device?: string | null;
+            payload_hex?: string;
+            /** @default  */
+            topic: string;
+            /** Format: date-time */
+            received_at?: string | null;
+            definition?: number | null;
+            /** @description a draft in place of the definition */
+            text?: string | null;
+        };
+        TryOut: {
+            /** @description as decoded */
+            before: components["schemas"]["ReadingOut"][];
+            /** @description as stored */
+            after: components["schemas"]["ReadingOut"][];
+            steps: components["schemas"]["TryStep"][];
+            sent: components["schemas"]["TrySent"][];
+            /** @description why it was refused by its decoder */
+            error: string | null;
+            /** @description whether there is one */
+            decoder: boolean;
+        };
+        TrySent: {
+            outlet: string;
+            definition: number;
+            line: number;
+            /** Format: date-time */
+            at: string;
+            values: {
+                [key: string]: unknown;
+            };
+            marks: {
+                [key: string]: unknown;
+            };
+        };
+        TryStep: {
+            route: string;
+            /** @description 0 for a draft that is not kept */
+            definition: number;
+            /** @description null for the draft */
+            version: number | null;
+            line: number;
+            act: string;
+            what: components["schemas"]["TryStepWhatEnum"];
+            because?: string;
+            /** @description field to what stood before and what stands now */
+            fields?: {
+                [key: string]: unknown;
+            };
+            device: string;
+            /** Format: date-time */
+            at: string;
+        };
+        /**
+         * @description * `took` - took
+         *     * `failed` - failed
+         * @enum {string}
+         */
+        TryStepWhatEnum: "took" | "failed";
         TypeOut: {
             key: string;
             title: string;
@@ -7891,6 +8306,70 @@ export interface operations {
             };
         };
     };
+    readings_of_outlet: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutletReadingsOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    discard_readings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     test_outlet: {
         parameters: {
             query?: never;
@@ -8268,6 +8747,135 @@ export interface operations {
             };
         };
     };
+    book_of_routes: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BookOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    flow_of_readings: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FlowOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    order_routes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderInRequest"];
+            };
+        };
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_routes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["TryInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TryOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     sign_in: {
         parameters: {
             query?: never;
@@ -8478,6 +9086,189 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tables: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableRow"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableRead"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableWhole"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TableChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TableRead"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_table: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    table_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
                 };
             };
             /** @description refused, with the reason */

@@ -1,0 +1,338 @@
+"""Routes over the stored past: messages decoded once, and taken through one set of routes or another. Nothing is
+written, and nothing is sent.
+"""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, field, replace
+from datetime import datetime
+from typing import Any
+
+import numpy as np
+import psycopg
+from django.conf import settings
+
+from oculum.batches import FIRST_REASON, Decoded
+from oculum.history.events import eras
+from oculum.language.routes.plan import RoutePlan
+from oculum.pipeline import decode_batch, owned
+from oculum.routing.routed import SEEN, TOOK, InForce, Routed
+from oculum.routing.router import Router
+from oculum.routing.standing import looked_back
+from server.records.fleet.models import DeviceType
+from server.rules.lots import known_rows, lots_of
+from server.rules.registry import Registry
+from server.store.messages import FIELDS, Arrived
+from server.store.readings import moment
+from server.store.register import register_at
+from server.trials.past import Compared, compare, readings
+
+PORTION = 10_000
+MOST_BEFORE = 50_000  # messages before a span that windows look back on
+EXAMPLES = 5
+DRAFT = 0  # the version of a draft, and the definition of one that is not kept
+
+
+@dataclass
+class _Change:
+    number: int
+    kind: str
+    body: dict[str, Any]
+
+
+class PastRegister:
+    """The register as it was at each place of the stream; decoders and routes as they are in force now."""
+
+    def __init__(self, connection: psycopg.Connection[Any], first: int) -> None:
+        self.connection = connection
+        self.registry = Registry()
+        self.registry.load(connection)
+        registry = self.registry
+        registry.devices.clear()
+        registry.world.devices.clear()
+        registry.world.sites.clear()
+        registry.world.limits.clear()
+        registry.tables.clear()
+        registry.take(register_at(connection, first - 1, later=True))
+        self.changes = [
+            _Change(*row)
+            for row in connection.execute(
+                "select id, kind, body from control_event where kind in ('registry', 'setpoint', 'table') order by id"
+            ).fetchall()
+        ]
+        while self.changes and self.changes[0].number < first:
+            change = self.changes.pop(0)
+            if change.kind != "registry":
+                registry.apply(connection, change.number, change.kind, change.body)
+
+    def cuts(self, ids: np.ndarray) -> list[int]:
+        """The places at which messages (their numbers, rising) are parted by a change."""
+        inside = {int(np.searchsorted(ids, change.number)) for change in self.changes}
+        return sorted({0, len(ids), *(place for place in inside if place < len(ids))})
+
+    def up_to(self, number: int) -> bool:
+        """Takes the changes before a message on; whether there were some."""
+        some = False
+        while self.changes and self.changes[0].number <= number:
+            change = self.changes.pop(0)
+            self.registry.apply(self.connection, change.number, change.kind, change.body)
+            some = True
+        return some
+
+
+def with_draft(routes: Sequence[InForce], draft: InForce | None) -> list[InForce]:
+    """The routes in force with a draft in its place, or behind all others where it has none yet."""
+    if draft is None:
+        return list(routes)
+    found = [draft if route.key == draft.key else route for route in routes]
+    return found if any(route.key == draft.key for route in routes) else [*found, draft]
+
+
+def draft_of(plan: RoutePlan, definition: int) -> InForce:
+    numbers = dict(DeviceType.objects.filter(key__in=plan.types).values_list("key", "pk"))
+    return InForce(definition, DRAFT, tuple(numbers[key] for key in plan.types), plan)
+
+
+class Way:
+    """Messages through one or several sets of routes, each with a memory of its own."""
+
+    def __init__(self, connection: psycopg.Connection[Any], first: int, sets: Sequence[InForce | None]) -> None:
+        self.connection = connection
+        self.register = PastRegister(connection, first)
+        self.drafts = list(sets)
+        self.routers = [Router(self.register.registry.world) for _ in sets]
+        self._direct()
+
+    def _direct(self) -> None:
+        in_force = self.register.registry.in_order()
+        for router, draft in zip(self.routers, self.drafts, strict=True):
+            router.set(with_draft(in_force, draft))
+            router.standing.tables = self.register.registry.tables  # type: ignore[assignment]
+            router.refresh()
+
+    def take(self, arrived: Arrived, traced: bool = False) -> Iterator[Taken]:
+        """The messages that come next, in the order of the stream."""
+        cuts = self.register.cuts(arrived.ids)
+        for a, b in zip(cuts, cuts[1:], strict=False):
+            part = arrived.part(a, b)
+            if self.register.up_to(int(part.ids[0])):
+                self._direct()
+            for first, last, arrival in eras(part.received, 0):
+                yield self._taken(part.part(first, last), arrival, traced)
+
+    def _taken(self, part: Arrived, arrival: np.ndarray, traced: bool) -> Taken:
+        registry = self.register.registry
+        lots, _ = lots_of(self.connection, registry, part, known_rows(registry, part))
+        index = [lot.index for _, lot in lots]
+        decoded = []
+        for _, lot in lots:
+            found = decode_batch(lot.plan, lot.payloads, 0, None, lot.context)
+            owned(found, part.device[lot.index], registry.owner)
+            decoded.append(found)
+        taken = Taken(part, index, decoded)
+        for router in self.routers:
+            own = [replace(batch, groups=list(batch.groups), reasons=list(batch.reasons)) for batch in decoded]
+            routed = router.route(own, index, part.device, arrival, registry.type_of, part.headers.__getitem__, traced)
+            taken.ways.append((own, routed))
+        return taken
+
+
+@dataclass
+class Taken:
+    """Messages as they were decoded, and what each set of routes made of them.
+
+    index: the rows of each decoded batch.
+    """
+
+    arrived: Arrived
+    index: list[np.ndarray]
+    decoded: list[Decoded]
+    ways: list[tuple[list[Decoded], Routed]] = field(default_factory=list)
+
+
+@dataclass
+class _Line:
+    seen: int = 0
+    took: int = 0
+    failed: int = 0
+    examples: list[str] = field(default_factory=list)
+
+
+def route_trial(
+    plan: RoutePlan, definition: int, before: bool, start: datetime, end: datetime, most: int
+) -> Iterator[dict[str, Any]]:
+    """The draft over what arrived of its types in a span: {"done", "total"} as it goes, at last {"result"}.
+
+    before: whether a version of it is in force, against which it is held. most: the last messages of the span.
+    """
+    draft = draft_of(plan, definition)
+    devices = "select id from fleet_device where type_id = any(%(types)s)"
+    about = {"types": list(draft.types), "start": start, "end": end, "most": most, "before": MOST_BEFORE}
+    url = settings.INSTANCE.database_url()
+    with (
+        psycopg.connect(url, autocommit=True, application_name="oculum trial") as beside,
+        psycopg.connect(url, application_name="oculum trial") as own,
+    ):
+        own.execute("set local statement_timeout = '60s'")
+        total, first = own.execute(
+            "select count(*), coalesce(min(id), 0) from (select m.id from message m where m.device_id = any(array("
+            f"{devices})) and m.received_at >= %(start)s and m.received_at < %(end)s order by m.received_at desc,"
+            " m.id desc limit %(most)s) x",
+            about,
+        ).fetchone() or (0, 0)
+        yield {"done": 0, "total": total}
+        lines: dict[int, _Line] = {act.line: _Line() for act in plan.lines}
+        fields: dict[str, Compared] = {}
+        outlets: Counter[str] = Counter()
+        reasons: Counter[str] = Counter()
+        done = values = gone = 0
+        if total:
+            way = Way(beside, first, [draft, None])
+            back = looked_back([plan, *(route.plan for route in way.register.registry.in_order())])
+            if back:
+                rows = own.execute(
+                    f"select {FIELDS} from message m where m.device_id = any(array({devices})) and m.id < %(first)s"
+                    " and m.received_at >= %(start)s - %(back)s * interval '1 microsecond' order by m.id desc limit"
+                    " %(before)s",
+                    about | {"first": first, "back": back},
+                ).fetchall()
+                for warm in range(0, len(rows), PORTION):
+                    for _ in way.take(Arrived.of(rows[::-1][warm : warm + PORTION])):
+                        pass
+            with own.cursor("trial", binary=True) as cursor:
+                cursor.execute(
+                    f"select {FIELDS} from message m where m.device_id = any(array({devices})) and m.id >= %(first)s"
+                    " and m.received_at >= %(start)s and m.received_at < %(end)s order by m.id",
+                    about | {"first": first},
+                )
+                while portion := cursor.fetchmany(PORTION):
+                    for taken in way.take(Arrived.of(portion)):
+                        (now, routed), (was, _) = taken.ways
+                        _tally(lines, routed, definition, taken.arrived)
+                        for sent in routed.sent:
+                            if sent.key == definition:
+                                outlets[sent.outlet] += 1
+                        for mine, theirs, plain, rows_of in zip(now, was, taken.decoded, taken.index, strict=True):
+                            compare(fields, mine, theirs, taken.arrived.device[rows_of])
+                            a, b = _present(plain), _present(mine)
+                            values, gone = values + a, gone + max(a - b, 0)
+                            _reasons(reasons, mine, plain)
+                    done += len(portion)
+                    yield {"done": done, "total": max(total, done)}
+    yield {
+        "result": {
+            "messages": done,
+            "values": values,
+            "gone": gone,
+            "lines": [
+                {"line": number, "seen": one.seen, "took": one.took, "failed": one.failed, "examples": one.examples}
+                for number, one in sorted(lines.items())
+            ],
+            "reasons": [{"reason": text, "count": n} for text, n in reasons.most_common(20)],
+            "sent": [{"outlet": name, "readings": n} for name, n in outlets.most_common()],
+            "fields": sorted(
+                (one.as_dict(name, True) for name, one in fields.items() if one.differ or not one.before),
+                key=lambda row: (-(row["differ"] or 0), row["field"]),
+            ),
+            "against": before,
+        }
+    }
+
+
+def _present(decoded: Decoded) -> int:
+    return sum(int((column.state == 1).sum()) for group in decoded.groups for column in group.columns.values())
+
+
+def _reasons(reasons: Counter[str], routed: Decoded, plain: Decoded) -> None:
+    """Counts what is missing now and was not before, by reason: those that the decoder did not know."""
+    known = len(plain.reasons)
+    for group in routed.groups:
+        for column in group.columns.values():
+            new = column.state[column.state >= FIRST_REASON + known]
+            for number, count in zip(*np.unique(new, return_counts=True), strict=True):
+                reasons[routed.reasons[int(number) - FIRST_REASON]] += int(count)
+
+
+def _tally(lines: dict[int, _Line], routed: Routed, definition: int, arrived: Arrived) -> None:
+    for one in routed.counted:
+        for place, (key, _, number) in enumerate(one.lines):
+            if key != definition:
+                continue
+            own = one.line == place
+            line = lines.setdefault(number, _Line())
+            line.seen += int((one.what[own] == SEEN).sum())
+            took, failed = own & (one.what == TOOK), own & (one.what > TOOK)
+            line.took += int(took.sum())
+            line.failed += int(failed.sum())
+            rows = one.row[failed if failed.any() else took]
+            line.examples = [*dict.fromkeys(str(arrived.ids[r]) for r in rows[-EXAMPLES:].tolist())] or line.examples
+
+
+# one message -----------------------------------------------------------------------------------
+@dataclass(frozen=True)
+class One:
+    """A message on its way, stored or written. number: the place in the stream at which it is looked at."""
+
+    number: int
+    received: datetime
+    device: int
+    payload: bytes
+    headers: dict[str, str]
+
+
+def stored_message(connection: psycopg.Connection[Any], number: int) -> One | None:
+    row = connection.execute(
+        f"select {FIELDS}, m.received_at from message m where m.id = %s and m.device_id is not null", (number,)
+    ).fetchone()
+    if row is None:
+        return None
+    arrived = Arrived.of([row[:6]])
+    return One(number, row[6], int(arrived.device[0]), arrived.payloads[0], arrived.headers[0])
+
+
+def passed_through(connection: psycopg.Connection[Any], one: One, draft: InForce | None) -> dict[str, Any]:
+    """A message through its decoder and all routes, line by line; what came before it of its device is gone through
+    first, as far as windows look back.
+    """
+    way = Way(connection, one.number, [draft])
+    registry = way.register.registry
+    back = looked_back(route.plan for route in way.routers[0].routes)
+    if back:
+        rows = connection.execute(
+            f"select {FIELDS} from message m where m.device_id = %s and m.id < %s and m.received_at >= %s - %s *"
+            " interval '1 microsecond' order by m.id desc limit %s",
+            (one.device, one.number, one.received, back, MOST_BEFORE),
+        ).fetchall()[::-1]
+        for _ in way.take(Arrived.of(rows)) if rows else ():
+            pass
+    arrived = Arrived(
+        np.array([one.number], np.int64),
+        np.array([int(one.received.timestamp() * 1e6)], np.int64),
+        np.array([one.device], np.int64),
+        [one.payload],
+        [one.headers],
+    )
+    taken = next(iter(way.take(arrived, traced=True)))
+    own, routed = taken.ways[0]
+    names = {d: registry.devices[d].name for d in {s["device"] for s in routed.steps} if d in registry.devices}
+    failure = next((batch.failures[batch.failure[0]] for batch in taken.decoded if batch.failure[0] >= 0), None)
+    return {
+        "before": [row for batch in taken.decoded for row in readings(batch, 0)],
+        "after": [row for batch in own for row in readings(batch, 0)],
+        "steps": [step | {"device": names.get(step["device"], ""), "at": moment(step["at"])} for step in routed.steps],
+        "sent": [
+            {
+                "outlet": sent.outlet,
+                "line": sent.line,
+                "definition": sent.key,
+                "at": moment(sent.at),
+                "values": {name: {"value": v, "unit": unit} for name, (v, unit) in sent.values.items()},
+                "marks": sent.marks,
+            }
+            for sent in routed.sent
+        ],
+        "error": failure.message if failure is not None else None,
+        "decoder": bool(taken.decoded),
+    }
