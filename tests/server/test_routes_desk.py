@@ -9,14 +9,13 @@ from datetime import timedelta
 from typing import Any
 
 import pytest
-from django.test import Client
 
 from server.delivery.files import folder_of
 from server.delivery.worker import Worker
 from server.records.definitions.models import Definition, ReferenceTable
 from server.records.people.models import Record
 from server.records.telling.models import Outlet
-from tests.server.test_api import V1, send, signed_in
+from tests.server.test_api import V1, Client, send, signed_in
 from tests.server.test_routes import CLEAN, DERIVE, SEND, THIN, harbour, lines, readings
 from tests.server.test_telling import Out
 from tests.server.test_telling import out as out
@@ -66,9 +65,7 @@ def test_the_flow_says_where_readings_went(world: World, engine: Any, engineer: 
     work_off(engine)
     flow = engineer.get(V1 + "routes/flow", SPAN).json()
     titles = {node["id"]: node["title"] for node in flow["nodes"]}
-    links = {
-        (titles.get(x["source"]), titles.get(x["target"], x["target"]), x["what"]): x["count"] for x in flow["links"]
-    }
+    links = {(titles[x["source"]], titles.get(x["target"], x["target"]), x["what"]): x["count"] for x in flow["links"]}
     assert links["Pod", "no level above the rim", "seen"] == 3
     assert links["no level above the rim", "dropped", "dropped"] == 1
     assert links["to the harbour", "harbour", "sent"] == 1
@@ -104,7 +101,7 @@ def test_a_message_goes_through_line_by_line_and_nothing_is_kept(world: World, e
     assert drop["fields"] == {"level": [5.6, None]} and drop["version"] == 1 and drop["device"] == "pod-0"
     failed = next(s for s in found["steps"] if s["what"] == "failed")
     assert failed["because"] == "`level` is missing"
-    assert found["sent"] == []
+    assert [x["values"] for x in found["sent"]] == [{"temp": {"value": 12, "unit": "Cel"}}], "its level was dropped"
     draft = SEND.replace("10 m", "5 m").replace("when total(level, 5 min)", "when temp > 0 Cel or total(level, 5 min)")
     asked = {"message": str(number), "definition": Definition.objects.get(name="to the harbour").pk, "text": draft}
     sent = send(engineer, "POST", "routes/try", asked).json()

@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.plan import Drop, Thin
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Fence
@@ -24,8 +25,10 @@ from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment, span
 from server.rules.plans import trouble
 from server.rules.refusal import Refused
+from server.rules.routes import plan_of
 from server.rules.shelves import shelved
 from server.rules.states import device_states
+from server.store.figures import by_line
 from server.store.rows import json_of
 from server.store.unheard import unheard, within
 
@@ -84,6 +87,13 @@ class OverviewOut(serializers.Serializer):
     decoders = serializers.IntegerField()
     failing_types = serializers.ListField(child=serializers.CharField())
     conditions = serializers.IntegerField()
+    routes = serializers.IntegerField(help_text="in force")
+    failing_routes = serializers.ListField(
+        child=serializers.CharField(), help_text="a line of them could not tell more often than not, within the hour"
+    )
+    routes_keep = serializers.FloatField(
+        help_text="the share of readings that routes neither drop nor thin out, 0 to 1"
+    )
     conditions_in_trouble = serializers.IntegerField(help_text="in force, but no longer readable with their type")
     fences = serializers.IntegerField()
     outlets = serializers.IntegerField(help_text="in use")
@@ -289,6 +299,23 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
     return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
 
 
+def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list[str], float]:
+    """Routes with a line that fails more often than not within the hour, and the share of readings that routes keep."""
+    figures = by_line(cursor, end - timedelta(hours=1), end)
+    failing, gone, seen = [], 0, 0
+    for definition in routes:
+        plan = plan_of(definition.live) if definition.live is not None else None
+        for act in plan.lines if plan is not None else ():
+            found = figures.get((definition.live_id or 0, act.line))
+            if found is None:
+                continue
+            seen = max(seen, found.seen)
+            gone += found.took if isinstance(act, Drop | Thin) else 0
+            if found.failed * 2 > found.seen and definition.name not in failing:
+                failing.append(definition.name)
+    return failing[:5], max(0.0, 1 - gone / seen) if seen else 1.0
+
+
 class OverviewView(APIView):
     """The figures beside the places of the navigation, now or at a past moment."""
 
@@ -335,9 +362,17 @@ class OverviewView(APIView):
         outlets = list(Outlet.objects.filter(on=True).order_by("name").values_list("name", "failures"))
         alarms = list(open_.values_list("priority", "acknowledged_at"))
         by_priority = Counter(priority for priority, _ in alarms)
+        routes = list(
+            Definition.objects.filter(kind="route", live__isnull=False).select_related("live__definition__type")
+        )
+        with connection.cursor() as cursor:
+            failing_routes, kept = pressure(cursor, routes, end)
         return Response(
             {
                 "at": end,
+                "routes": len(routes),
+                "failing_routes": failing_routes,
+                "routes_keep": kept,
                 "devices": sum(states.values()),
                 "states": dict(states),
                 "maintenance": Device.objects.filter(phase="maintenance").count(),

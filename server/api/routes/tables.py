@@ -68,7 +68,7 @@ class TableWhole(TableRow):
         fields = [*TableRow.Meta.fields, "values"]
 
 
-class TableIn(serializers.Serializer):
+class ReferenceIn(serializers.Serializer):
     name = Words(max_length=80)
     text = serializers.CharField(max_length=1_000_000, trim_whitespace=False, help_text="CSV (RFC 4180)")
     dry_run = serializers.BooleanField(default=False, help_text="only say what would become of it")
@@ -228,10 +228,10 @@ class TablesView(APIView):
     def get(self, request: Request) -> Response:
         return Response(TableRow(ReferenceTable.objects.order_by("name")[:MOST], many=True).data)
 
-    @extend_schema(request=TableIn, responses={201: TableRead}, operation_id="add_table", tags=["routes"])
+    @extend_schema(request=ReferenceIn, responses={201: TableRead}, operation_id="add_table", tags=["routes"])
     def post(self, request: Request) -> Response:
         """Where a row is refused, nothing is kept."""
-        asked = TableIn(data=request.data)
+        asked = ReferenceIn(data=request.data)
         asked.is_valid(raise_exception=True)
         name, found = asked.validated_data["name"].strip(), read(asked.validated_data["text"])
         if ReferenceTable.objects.filter(name__iexact=name).exists():

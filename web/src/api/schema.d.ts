@@ -3444,6 +3444,15 @@ export interface components {
             decoders: number;
             failing_types: string[];
             conditions: number;
+            /** @description in force */
+            routes: number;
+            /** @description a line of them could not tell more often than not, within the hour */
+            failing_routes: string[];
+            /**
+             * Format: double
+             * @description the share of readings that routes neither drop nor thin out, 0 to 1
+             */
+            routes_keep: number;
             /** @description in force, but no longer readable with their type */
             conditions_in_trouble: number;
             fences: number;
@@ -3909,6 +3918,16 @@ export interface components {
             what: string;
             about?: string;
             detail?: unknown;
+        };
+        ReferenceInRequest: {
+            name: string;
+            /** @description CSV (RFC 4180) */
+            text: string;
+            /**
+             * @description only say what would become of it
+             * @default false
+             */
+            dry_run: boolean;
         };
         RefusalOut: {
             device: string | null;
@@ -9136,7 +9155,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["TableInRequest"];
+                "application/json": components["schemas"]["ReferenceInRequest"];
             };
         };
         responses: {
