@@ -20,6 +20,10 @@ const Types = lazy(() => import("./places/devices/types"));
 const Arrivals = lazy(() => import("./places/arrivals"));
 const Definitions = lazy(() => import("./places/definitions/list"));
 const DecoderScreen = lazy(() => import("./places/definitions/decoder"));
+const Book = lazy(() => import("./places/routes/book"));
+const RouteScreen = lazy(() => import("./places/routes/route"));
+const Watching = lazy(() => import("./places/routes/try"));
+const Tables = lazy(() => import("./places/routes/tables"));
 const ConditionScreen = lazy(() => import("./places/definitions/condition"));
 const Alarms = lazy(() => import("./places/alarms/alarms"));
 const Places = lazy(() => import("./places/map/map"));
@@ -68,6 +72,10 @@ export function App() {
             <Route path="/arrivals" element={<Arrivals />} />
             <Route path="/decoders" element={<Definitions kind="decoder" />} />
             <Route path="/decoders/:id" element={<DecoderScreen />} />
+            <Route path="/routes" element={<Book />} />
+            <Route path="/routes/try" element={<Watching />} />
+            <Route path="/routes/tables" element={<Tables />} />
+            <Route path="/routes/:id" element={<RouteScreen />} />
             <Route path="/conditions" element={<Definitions kind="condition" />} />
             <Route path="/conditions/:id" element={<ConditionScreen />} />
             <Route path="/alarms" element={<Alarms />} />

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from datetime import timedelta
 from typing import Any
 
@@ -13,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.check import TOPIC
 from oculum.text import harmless
 from server.api.devices.devices import key_out
 from server.api.devices.serial import DeviceIn, KeyOut, own_name
@@ -209,11 +211,19 @@ def arrivals(
         return [arrival_of(row, done) for row in cursor.fetchall()]
 
 
+def topic_pattern(topic: str) -> str:
+    """A filter of MQTT as PostgreSQL's regular expression."""
+    levels = ["[^/]*" if level == "+" else re.escape(level) for level in topic.split("/")]
+    if levels[-1] == "\\#" or levels[-1] == "#":
+        return "^" + "/".join(levels[:-1]) + ("(/.*)?$" if len(levels) > 1 else "")
+    return "^" + "/".join(levels) + "$"
+
+
 class ArrivalsView(APIView):
     """The last arrivals, newest first; raw, whether anything can decode them or not."""
 
     @extend_schema(
-        parameters=[OpenApiParameter(n, str) for n in ("device", "type", "outcome", "unknown", "to")]
+        parameters=[OpenApiParameter(n, str) for n in ("device", "type", "outcome", "unknown", "to", "topic")]
         + [OpenApiParameter("limit", int)],
         responses=ArrivalPage,
         operation_id="arrivals",
@@ -242,6 +252,12 @@ class ArrivalsView(APIView):
         else:
             # Bounded, so that a rare outcome does not search all of history.
             where.append("m.received_at > %(end)s - interval '3 days'")
+        topic = params.get("topic", "")
+        if topic:
+            if len(topic) > 250 or not TOPIC.fullmatch(topic):
+                raise Refused("invalid", "topic is a filter: levels between `/`, `+` for any one, `#` for all further")
+            where += ["m.topic ~ %(topic)s", "m.received_at > %(end)s - interval '6 hours'"]
+            values["topic"] = topic_pattern(topic)
         if outcome == "unknown sender":
             where.append("m.unknown_id is not null")
         elif outcome == "decoded":

@@ -358,13 +358,15 @@ class OverviewView(APIView):
         open_ = (
             open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
         )
-        watching = list(Definition.objects.filter(kind="condition", live__isnull=False).select_related("live", "type"))
+        in_force: dict[str, list[Definition]] = {"decoder": [], "route": [], "condition": []}
+        for definition in Definition.objects.filter(live__isnull=False).select_related(
+            "type", "live__definition__type"
+        ):
+            in_force[definition.kind].append(definition)
+        watching, routes = in_force["condition"], in_force["route"]
         outlets = list(Outlet.objects.filter(on=True).order_by("name").values_list("name", "failures"))
         alarms = list(open_.values_list("priority", "acknowledged_at"))
         by_priority = Counter(priority for priority, _ in alarms)
-        routes = list(
-            Definition.objects.filter(kind="route", live__isnull=False).select_related("live__definition__type")
-        )
         with connection.cursor() as cursor:
             failing_routes, kept = pressure(cursor, routes, end)
         return Response(
@@ -379,7 +381,7 @@ class OverviewView(APIView):
                 "messages_per_minute": messages / 10,
                 "refused_per_minute": (refused + unknown_messages) / 10,
                 "unknown_senders": unknown,
-                "decoders": Definition.objects.filter(kind="decoder", live__isnull=False).count(),
+                "decoders": len(in_force["decoder"]),
                 "failing_types": failing,
                 "conditions": len(watching),
                 "conditions_in_trouble": sum(trouble(d) is not None for d in watching),

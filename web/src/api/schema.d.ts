@@ -5204,6 +5204,7 @@ export interface operations {
                 limit?: number;
                 outcome?: string;
                 to?: string;
+                topic?: string;
                 type?: string;
                 unknown?: string;
             };

@@ -23,7 +23,7 @@ type Figure = { text: string; trouble?: boolean };
 /** The places in the order of the work, each with a figure of its own. */
 function places(o: Overview | undefined): { to: string; word: string; figure: Figure; flow: number }[] {
   if (!o)
-    return ["Devices", "Arrivals", "Decoders", "Conditions", "Alarms", "Places", "Telling"].map((word) => ({
+    return ["Devices", "Arrivals", "Decoders", "Routes", "Conditions", "Alarms", "Places", "Telling"].map((word) => ({
       to: `/${word.toLowerCase()}`,
       word,
       figure: { text: "…" },
@@ -35,6 +35,7 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
   const heard = o.devices ? 1 - quiet / o.devices : 0;
   const rate = o.messages_per_minute;
   const decoded = rate ? Math.max(0, 1 - o.refused_per_minute / rate) : 1;
+  const routed = heard * decoded * o.routes_keep;
   const per = (n: number) => (n >= 10 ? n.toFixed(0) : n.toFixed(1));
   return [
     {
@@ -64,9 +65,17 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
           : { text: o.decoders ? `${o.decoders}, none failing` : "none yet" },
     },
     {
+      to: "/routes",
+      word: "Routes",
+      flow: routed,
+      figure: o.failing_routes.length
+        ? { text: `${o.failing_routes.length === 1 ? "one" : o.failing_routes.length} failing`, trouble: true }
+        : { text: o.routes ? `${o.routes} in force` : "none yet" },
+    },
+    {
       to: "/conditions",
       word: "Conditions",
-      flow: heard * decoded,
+      flow: routed,
       figure:
         o.engine_behind > 2000
           ? { text: `${counted(o.engine_behind, "message")} behind`, trouble: true }
@@ -77,7 +86,7 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
     {
       to: "/alarms",
       word: "Alarms",
-      flow: heard * decoded,
+      flow: routed,
       figure: o.open_alarms
         ? {
             text: `${o.open_alarms} open${o.unacknowledged ? `, ${o.unacknowledged} not taken` : ""}`,
@@ -88,13 +97,13 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
     {
       to: "/places",
       word: "Places",
-      flow: heard * decoded,
+      flow: routed,
       figure: { text: o.fences ? counted(o.fences, "fence") : "the map" },
     },
     {
       to: "/telling",
       word: "Telling",
-      flow: heard * decoded,
+      flow: routed,
       figure: o.blocked_outlets.length
         ? { text: `${o.blocked_outlets[0]} fails`, trouble: true }
         : o.undelivered

@@ -60,7 +60,7 @@ describe("a draft", () => {
   beforeEach(() =>
     answer({
       [`GET ${ONE}`]: definition(),
-      "POST /api/v1/check": { good: true, problems: [], type: "pod" },
+      "POST /api/v1/check": { good: true, problems: [], type: "pod", lines: [], takes_away: [] },
       [`PATCH ${ONE}`]: definition({ draft_number: 6 }),
       [`GET ${ONE}/rollout`]: { number: null },
     }),
@@ -164,13 +164,13 @@ describe("a draft", () => {
   it("is published from the version that it was begun on, and why stays with it", async () => {
     answer({
       [`GET ${ONE}`]: definition({ draft: "decoder pod for bytes\n# new\n" }),
-      [`GET ${ONE}/effect`]: { devices: 2, conditions: 1, open_alarms: 0 },
+      [`GET ${ONE}/effect`]: { devices: 2, routes: 1, conditions: 1, open_alarms: 0 },
       [`POST ${ONE}/publish`]: [409, { code: "cases fail", detail: "1 case fails: `an ordinary one`" }],
     });
     show(<Desk />, "/", "engineer");
     fireEvent.click(await screen.findByRole("button", { name: "Publish version 3" }));
     expect(await screen.findByText(/It touches/)).toHaveTextContent(
-      "It touches 2 devices, 1 condition in force and 0 open alarms.",
+      "It touches 2 devices, 1 route in force, 1 condition in force and 0 open alarms.",
     );
     fireEvent.change(screen.getByLabelText(/^why/), { target: { value: "a new sheet" } });
     press("Publish");

@@ -6,7 +6,17 @@ import { useGoOn } from "../../parts/go-on";
 import { Choose, TextField, Trouble } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { titled } from "../../parts/units";
-import { conditionDraft, decoderDraft, looksLike, PAYLOADS, QUESTIONS, renamed } from "./beginning";
+import { ofOutlets } from "../telling/queries";
+import {
+  conditionDraft,
+  decoderDraft,
+  looksLike,
+  PAYLOADS,
+  PURPOSES,
+  QUESTIONS,
+  renamed,
+  routeDraft,
+} from "./beginning";
 
 /** A form that begins a definition. `type`, `message`: what it is begun for, where somebody came with that. */
 export function Begin({
@@ -14,11 +24,13 @@ export function Begin({
   taken,
   type: given = "",
   message,
+  topic = "",
 }: {
-  kind: "decoder" | "condition";
+  kind: "decoder" | "condition" | "route";
   taken: string[];
   type?: string;
   message?: string | null;
+  topic?: string;
 }) {
   const client = useQueryClient();
   const goOn = useGoOn();
@@ -30,7 +42,7 @@ export function Begin({
     queryFn: ({ signal }) =>
       got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(message) } } })),
   });
-  const free = (types.data?.results ?? []).filter((t) => kind === "condition" || !taken.includes(t.key));
+  const free = (types.data?.results ?? []).filter((t) => kind !== "decoder" || !taken.includes(t.key));
   const [type, setType] = useState(given);
   const [name, setName] = useState("");
   const [chosen, setSource] = useState<string | null>(null);
@@ -39,6 +51,9 @@ export function Begin({
   const about = types.data?.results.find((t) => t.key === key);
   const [question, setQuestion] = useState("");
   const [field, setField] = useState("");
+  const [purpose, setPurpose] = useState("nonsense");
+  const outlets = useQuery({ ...ofOutlets(), enabled: kind === "route" });
+  const outlet = outlets.data?.find((o) => o.kind !== "mail")?.name ?? "";
   const numbers = (about?.fields ?? []).filter((f) => ["number", "integer"].includes(f.kind)).map((f) => f.name);
   const ofNumber = QUESTIONS.find(([q]) => q === question)?.[2] ?? false;
   const own = numbers.includes(field) ? field : (numbers[0] ?? "");
@@ -68,9 +83,11 @@ export function Begin({
             draft:
               kind === "decoder"
                 ? decoderDraft(key, source)
-                : proposed
-                  ? renamed(proposed.text, called)
-                  : conditionDraft(called, about!),
+                : kind === "route"
+                  ? routeDraft(called, about!, purpose, topic, outlet)
+                  : proposed
+                    ? renamed(proposed.text, called)
+                    : conditionDraft(called, about!),
           },
         }),
       ),
@@ -86,7 +103,7 @@ export function Begin({
         });
       }}
     >
-      {given && (
+      {given && kind === "decoder" && (
         <p className="w-full">
           <b>{about?.title ?? given} has no decoder yet.</b> Begin one{message ? " with the message you came from" : ""}
           : what is its payload?
@@ -114,14 +131,17 @@ export function Begin({
           options={numbers.map((f) => [f, titled(f)])}
         />
       )}
-      {kind === "condition" && (
+      {kind === "route" && (
+        <Choose label="what for" value={purpose} onChange={(e) => setPurpose(e.target.value)} options={PURPOSES} />
+      )}
+      {kind !== "decoder" && (
         <TextField
           label="name"
           required={!proposed}
           maxLength={120}
           value={name}
           onChange={(e) => setName(e.target.value)}
-          placeholder={proposed?.name ?? "oxygen is too low"}
+          placeholder={proposed?.name ?? (kind === "route" ? "no fix is no place" : "oxygen is too low")}
         />
       )}
       {kind === "decoder" && (
@@ -138,7 +158,7 @@ export function Begin({
       {proposal.isFetching && <p className="w-full text-second">Looking at the field's past …</p>}
       <button
         className="button strong"
-        disabled={begin.isPending || !about || (kind === "condition" && (!called || (question !== "" && !proposed)))}
+        disabled={begin.isPending || !about || (kind !== "decoder" && (!called || (question !== "" && !proposed)))}
       >
         Begin it
       </button>

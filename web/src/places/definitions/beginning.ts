@@ -79,6 +79,37 @@ export const QUESTIONS: [string, string, boolean][] = [
   ["too little", "too few messages arrive", false],
 ];
 
+/** What a route can be begun for, as people say it. */
+export const PURPOSES: [string, string][] = [
+  ["nonsense", "drop what is nonsense"],
+  ["correct", "correct a field"],
+  ["derive", "derive a field"],
+  ["thin", "let only changes through"],
+  ["send", "send readings on"],
+];
+
+/** A first text for a route, for a purpose; `topic`: what it is watched by, where somebody came with that. */
+export function routeDraft(name: string, type: Type, purpose: string, topic = "", outlet = ""): string {
+  const fields = type.fields ?? [];
+  const numbers = fields.filter((f) => ["number", "integer"].includes(f.kind));
+  const position = fields.find((f) => f.kind === "position");
+  const first = numbers[0];
+  const unit = first?.unit && first.unit !== "1" ? ` ${first.unit}` : "";
+  const difference = unit.trim() === "Cel" ? " K" : unit;
+  const lines: Record<string, string> = {
+    nonsense: position
+      ? `  when distance(${position.name}, point(0 deg, 0 deg)) < 1 km\n` +
+        `    drop "receiver has no fix yet" ${position.name}\n`
+      : `  when ${first?.name ?? "value"} < 0${unit}\n    drop "cannot be" ${first?.name ?? "value"}\n`,
+    correct: `  correct ${first?.name ?? "value"} = ${first?.name ?? "value"} + 0.1${difference}\n`,
+    derive: `  derive ${first?.name ?? "value"}_change = change(${first?.name ?? "value"}, 1 h)\n`,
+    thin: `  thin ${first?.name ?? "value"} by 2 % every 30 min\n`,
+    send: `  send ${first?.name ?? "value"} to "${outlet}"\n`,
+  };
+  const where = topic ? `  topic ${JSON.stringify(topic)}\n` : "";
+  return `route ${JSON.stringify(name)}\n  on ${type.key}\n${where}${lines[purpose] ?? ""}`;
+}
+
 /** A proposed text under another name. */
 export const renamed = (text: string, name: string) =>
   text.replace(/^condition "(?:[^"\\]|\\.)*"/, () => `condition ${JSON.stringify(name)}`);

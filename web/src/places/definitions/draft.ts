@@ -4,6 +4,8 @@ import { ofFences, ofLanguage, ofSites } from "../../api/queries";
 import { api, got, Refusal, type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
+import { ofTables } from "../routes/queries";
+import { ofOutlets } from "../telling/queries";
 
 export type Definition = Schemas["DefinitionOut"];
 
@@ -160,7 +162,7 @@ export function useDraft(id: number) {
   const sound = !check.isPlaceholderData && errors.length === 0 && Boolean(check.data?.good);
   const upToDate = settled === text && !check.isFetching;
   // A draft of which only the head stands is not wrong: it is not begun.
-  const begun = !/^\s*(decoder|condition)\b[^\n]*\s*$/.test(text ?? "");
+  const begun = !/^\s*(decoder|condition|route)\b[^\n]*\s*$/.test(text ?? "");
   return {
     definition,
     text: text ?? "",
@@ -198,16 +200,27 @@ function theirsOf(error: unknown): Theirs | null {
 
 export function useWords(kind: string, fields: string[], setpoints: string[], types: string[]): Words {
   const language = useQuery(ofLanguage());
-  const places = usePlaces(kind === "condition");
+  const places = usePlaces(kind !== "decoder");
+  const known = useKnown(kind === "route");
   return {
     functions: language.data?.functions.filter((f) => f.kind === kind) ?? [],
-    places,
+    places: [...places, ...known],
     checks: language.data?.checks ?? [],
     units: language.data?.units ?? [],
     fields,
     setpoints,
     types,
   };
+}
+
+/** Outlets and reference tables, which routes call by their names. */
+function useKnown(asked: boolean): Words["places"] {
+  const outlets = useQuery({ ...ofOutlets(), enabled: asked });
+  const tables = useQuery({ ...ofTables(), enabled: asked });
+  return [
+    ...(outlets.data ?? []).filter((o) => o.kind !== "mail").map(({ name }) => ({ name, what: "outlet" })),
+    ...(tables.data ?? []).map(({ name }) => ({ name, what: "reference table" })),
+  ];
 }
 
 /** Sites and fences, which conditions call by their names. */

@@ -191,8 +191,15 @@ export function DefinitionHead({
             {effect.data && !few && (
               <p>
                 It touches <b>{counted(effect.data.devices, "device")}</b>,{" "}
+                <b>{counted(effect.data.routes, "route")}</b> in force,{" "}
                 <b>{counted(effect.data.conditions, "condition")}</b> in force and{" "}
                 <b>{counted(effect.data.open_alarms, "open alarm")}</b>.
+              </p>
+            )}
+            {(draft.check.data?.takes_away.length ?? 0) > 0 && (
+              <p role="status" className="border-l-3 border-ink pl-3">
+                <b>It no longer gives what others use:</b> {takesAway(draft.check.data?.takes_away ?? [])}. They go on,
+                and see nothing of it.
               </p>
             )}
             {opens !== null && (
@@ -259,6 +266,9 @@ export function DefinitionHead({
   );
 }
 
+const takesAway = (gone: { field: string; users: string[] }[]) =>
+  gone.map((t) => `${t.field} (${t.users.slice(0, 3).join(", ")})`).join("; ");
+
 /** Takes a definition out of force, with what that means said first; an earlier version can be put in force again. */
 function Ending({ definition: d }: { definition: NonNullable<Draft["definition"]["data"]> }) {
   const client = useQueryClient();
@@ -277,7 +287,9 @@ function Ending({ definition: d }: { definition: NonNullable<Draft["definition"]
         <p>
           {d.kind === "condition"
             ? "It watches no longer, and its open alarms are cleared. The journal keeps them."
-            : "What arrives from now on waits for a decoder. What was read stays."}{" "}
+            : d.kind === "route"
+              ? "Readings pass it by from now on. What it has changed stays as it is stored."
+              : "What arrives from now on waits for a decoder. What was read stays."}{" "}
           Every version stays here, and can be put in force again.
         </p>
         <Trouble error={end.error} />

@@ -6,10 +6,18 @@ import { Toggles } from "../../parts/filters";
 import { useMay } from "../../parts/me";
 import { KeptForm, Pane } from "./pane";
 import { ifMatch, ofOutlets } from "./queries";
+import { OutletReadings } from "./readings";
 import { Templates } from "./templates";
 
 type Outlet = Schemas["OutletOut"];
 type Settings = Record<string, string | number | boolean | Record<string, string>>;
+
+const USUAL: Record<string, Settings> = {
+  mail: { port: 587, security: "starttls" },
+  webhook: {},
+  mqtt: { port: 8883 },
+  file: { format: "jsonl", rotate_mb: 10, keep: 30 },
+};
 
 const state = (o: Outlet) =>
   !o.on
@@ -30,7 +38,7 @@ export function Outlets({ engineer }: { engineer: boolean }) {
     <Pane
       found={outlets}
       what="Outlets"
-      none="An outlet is a mail server, an address that takes events, or a broker. Add the first one."
+      none="An outlet is a mail server, an address that takes events, a broker, or files. Add the first one."
       chosen={chosen}
       choose={choose}
       engineer={engineer}
@@ -54,7 +62,7 @@ function OutletForm({
   const [kind, setKind] = useState<Outlet["kind"]>(outlet?.kind ?? "mail");
   const [name, setName] = useState(outlet?.name ?? "");
   const [settings, setSettings] = useState<Settings>(
-    (outlet?.settings as Settings | undefined) ?? { port: 587, security: "starttls" },
+    (outlet?.settings as Settings | undefined) ?? (USUAL.mail as Settings),
   );
   const [secret, setSecret] = useState("");
   const [perHour, setPerHour] = useState(outlet?.per_hour ?? 60);
@@ -94,10 +102,11 @@ function OutletForm({
               ["mail", "Mail"],
               ["webhook", "Webhook"],
               ["mqtt", "MQTT"],
+              ["file", "Files"],
             ]}
             onChange={(k) => {
               setKind(k as Outlet["kind"]);
-              put("port", k === "mqtt" ? 8883 : 587);
+              setSettings(USUAL[k] ?? {});
             }}
           />
         )}
@@ -156,7 +165,7 @@ function OutletForm({
             </div>
             <TextField
               label="Topic"
-              note="takes a CloudEvent (JSON) for each alarm, with QoS 1"
+              note="takes a CloudEvent (JSON) for each alarm and each reading, with QoS 1"
               value={text("topic")}
               onChange={(e) => put("topic", e.target.value)}
             />
@@ -167,30 +176,65 @@ function OutletForm({
               onChange={(e) => put("user", e.target.value)}
             />
           </>
+        ) : kind === "file" ? (
+          <div className="grid grid-cols-[1fr_130px_130px] gap-3">
+            <Field label="Each file is" note="for readings that routes send; written on the server">
+              {(id) => (
+                <select
+                  id={id}
+                  className="input"
+                  value={text("format")}
+                  onChange={(e) => put("format", e.target.value)}
+                >
+                  <option value="jsonl">JSON, an object a line</option>
+                  <option value="csv">CSV, a row a value</option>
+                </select>
+              )}
+            </Field>
+            <TextField
+              label="Begun anew at, MB"
+              inputMode="numeric"
+              value={text("rotate_mb")}
+              onChange={(e) => put("rotate_mb", Number(e.target.value) || 0)}
+            />
+            <TextField
+              label="Files kept"
+              inputMode="numeric"
+              value={text("keep")}
+              onChange={(e) => put("keep", Number(e.target.value) || 0)}
+            />
+          </div>
         ) : (
           <TextField
             label="Address"
-            note="takes a batch of CloudEvents (JSON) by POST"
+            note="takes a batch of CloudEvents (JSON) by POST: alarms, and readings that routes send"
             value={text("url")}
             onChange={(e) => put("url", e.target.value)}
           />
         )}
-        <TextField
-          label={kind === "webhook" ? "Key that signs (HMAC-SHA256)" : "Password"}
-          type="password"
-          autoComplete="new-password"
-          note={outlet?.has_secret ? "one is kept, and never shown; what you write here replaces it" : "kept encrypted"}
-          value={secret}
-          onChange={(e) => setSecret(e.target.value)}
-        />
+        {kind !== "file" && (
+          <TextField
+            label={kind === "webhook" ? "Key that signs (HMAC-SHA256)" : "Password"}
+            type="password"
+            autoComplete="new-password"
+            note={
+              outlet?.has_secret ? "one is kept, and never shown; what you write here replaces it" : "kept encrypted"
+            }
+            value={secret}
+            onChange={(e) => setSecret(e.target.value)}
+          />
+        )}
         {kind === "mail" && <Templates subject={text("subject")} text={text("text")} put={put} />}
         <div className="flex flex-wrap items-end gap-4">
-          <TextField
-            label="Messages an hour, to one address"
-            inputMode="numeric"
-            value={perHour}
-            onChange={(e) => setPerHour(Number(e.target.value) || 0)}
-          />
+          {kind !== "file" && (
+            <TextField
+              label="Messages an hour, to one address"
+              note="of alarms"
+              inputMode="numeric"
+              value={perHour}
+              onChange={(e) => setPerHour(Number(e.target.value) || 0)}
+            />
+          )}
           <label className="flex min-h-8 items-center gap-2">
             <input type="checkbox" checked={on} onChange={(e) => setOn(e.target.checked)} /> in use
           </label>
@@ -201,6 +245,7 @@ function OutletForm({
           It failed {outlet.failures} times in a row and is let be until <At at={outlet.opens_at} />.
         </p>
       )}
+      {outlet && outlet.kind !== "mail" && <OutletReadings id={outlet.id} />}
       {outlet && engineer && <Test outlet={outlet} />}
       <Hosts />
     </>

@@ -1,0 +1,33 @@
+import { queryOptions } from "@tanstack/react-query";
+import { api, got, type Schemas } from "../../api/client";
+import type { Lookback } from "../../parts/lookback-state";
+
+export type Row = Schemas["BookRow"];
+
+/** All routes in their order, with what they have done in the lookback. */
+export const ofBook = (lookback: Lookback) =>
+  queryOptions({
+    queryKey: ["definitions", "book", ...lookback.key],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/routes", { signal, params: { query: lookback.query() } })),
+    refetchInterval: 30_000,
+  });
+
+/** Where the readings of the lookback went. */
+export const ofFlow = (lookback: Lookback) =>
+  queryOptions({
+    queryKey: ["definitions", "flow", ...lookback.key],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/routes/flow", { signal, params: { query: lookback.query() } })),
+    refetchInterval: 30_000,
+  });
+
+export const ofTables = () =>
+  queryOptions({ queryKey: ["tables"], queryFn: ({ signal }) => got(api.GET("/api/v1/tables", { signal })) });
+
+/** A route put before or behind its neighbour, in a list of all that have a place. */
+export function moved(ids: number[], id: number, by: number): number[] {
+  const from = ids.indexOf(id);
+  const to = Math.min(Math.max(from + by, 0), ids.length - 1);
+  if (from < 0 || from === to) return ids;
+  const rest = ids.filter((other) => other !== id);
+  return [...rest.slice(0, to), id, ...rest.slice(to)];
+}
