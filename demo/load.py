@@ -20,9 +20,10 @@ from psycopg.types.json import Jsonb
 
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.fields import FieldSpec
-from server.records.definitions.models import Case, Definition
+from server.records.definitions.models import Case, Definition, ReferenceTable
 from server.records.fleet.models import Device, DeviceType, Fence, Site
 from server.records.people.models import Person
+from server.rules import tables
 from server.rules.decoders import field_out
 from server.rules.publishing import publish
 from server.rules.registering import give_key, registry_changed, set_setpoint
@@ -30,7 +31,7 @@ from server.store.messages import LOADED
 
 from . import world
 from .payloads import payloads
-from .people import take_alarms, ways_of_telling
+from .people import outlets_for_readings, take_alarms, ways_of_telling
 from .signals import DAY_US, SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 
 DAYS = 30
@@ -90,6 +91,16 @@ def load_records() -> dict[str, str]:
                 types[key].refresh_from_db()
                 types[key].fields += [field_out(FieldSpec(n, "number", u)) for n, u in world.FIELDS[key]]
                 types[key].save()
+        outlets_for_readings()
+        read_samples = tables.read(world.SAMPLES)
+        samples = ReferenceTable(name="bottle samples")
+        tables.keep(samples, read_samples, None)
+        samples.save()
+        for file in world.ROUTES:
+            text = (world.EXAMPLES / file).read_text()
+            first = re.search(r"^  on (\w+)", text, re.M)[1]  # type: ignore[index]
+            definition = Definition.objects.create(kind="route", name=text.split('"')[1], type=types[first])
+            publish(definition, text, None, "first season")
         for file in world.CONDITIONS:
             text = (world.EXAMPLES / file).read_text()
             type_key = re.search(r"^  on (?:each site of )?(\w+)", text, re.M)[1]  # type: ignore[index]

@@ -91,6 +91,14 @@ def take_alarms(now: datetime) -> None:
         JournalEntry.objects.bulk_create(entries, batch_size=500)
 
 
+def outlets_for_readings() -> None:
+    """Where routes send readings: the stand-in, by a path on which it fails at the beginning of each hour, and files."""
+    url = f"http://127.0.0.1:{settings.INSTANCE.web_port + 4}/buyers"
+    Outlet.objects.create(name="quay buyers", kind="webhook", settings={"url": url, "headers": {}})
+    files = {"format": "csv", "rotate_mb": 5, "keep": 20}
+    Outlet.objects.create(name="harbour office", kind="file", settings=files)
+
+
 def ways_of_telling() -> None:
     """Outlets that lead to the stand-in for the world outside, contacts, and who is told after how long."""
     port = settings.INSTANCE.web_port

@@ -20,6 +20,7 @@ from typing import Any
 MOST = 200
 BYTES = 1 << 20
 SLOW_S = 8.0
+AWAY_MINUTES = 8  # of each hour in which the buyers do not answer
 log = logging.getLogger("oculum.post")
 
 
@@ -116,8 +117,8 @@ class Post:
 
     async def answer(self, method: str, path: str, headers: dict[str, str], body: str) -> tuple[str, str, str]:
         if method == "POST":
-            if await self.fails():
-                return "503 Service Unavailable", "text/plain", "told to fail"
+            if await self.fails() or (path.startswith("/buyers") and datetime.now(UTC).minute < AWAY_MINUTES):
+                return "503 Service Unavailable", "text/plain", "away for a moment"
             self.put("webhook", path, f"{body.count('specversion')} events", body, headers.get("oculum-delivery", ""))
             return "200 OK", "text/plain", "taken"
         if path.startswith("/mode/") and path[6:] in ("well", "fail", "slow"):

@@ -92,6 +92,19 @@ CONDITIONS = [
     "clock_wrong.ocu",
     "oxygen_by_day.ocu",
 ]
+# In the order in which readings pass them.
+ROUTES = [
+    "no_fix.ocu",
+    "salinity_by_sample.ocu",
+    "drift_is_no_speed.ocu",
+    "wind_chill.ocu",
+    "rain_closes.ocu",
+    "wind_to_harbour.ocu",
+    "tanks_that_move.ocu",
+    "cold_chain.ocu",
+    "old_fleet.ocu",
+]
+SAMPLES = "device, offset [g/kg] !, taken_by\nbuoy-03,0.12,Maud\nbuoy-11,-0.08,Maud\nbuoy-27,0.21,Jory\n"
 FENCES = {
     "closed harvest area": {
         "type": "Polygon",

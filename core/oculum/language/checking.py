@@ -561,6 +561,8 @@ class Checker:
         own = scope.call(self, node)
         if own is not None:
             return own
+        if name == "amount":
+            return self._amount(node, scope)
         function = FUNCTIONS.get(name)
         if function is None:
             elsewhere = ELSEWHERE.get(name)
@@ -605,6 +607,20 @@ class Checker:
             "time": Type("time"),
         }[function.gives]
         return Called(gives, line, name, tuple(arguments))
+
+    def _amount(self, node: tree.Call, scope: Scope) -> Ex:
+        """A quantity as a plain number of some unit, also of a scale with a zero of its own."""
+        given = node.arguments
+        unit = given[1] if len(given) == 2 else None
+        if not isinstance(unit, tree.Quantity) or unit.unit is None or number_signed(unit.number) != 1:
+            self.halt(f"`amount` takes a quantity and one of the unit: {FUNCTIONS['amount'].words}", node.span)
+        value = self.number(given[0], scope)
+        if value.type.kind == "unknown":
+            return value
+        target = Constant(Type("number", self.unit(unit.unit, unit.unit_span or unit.span), literal=True), 0, 1.0)
+        scaled = self.to_scale(target, value, given[0].span, difference=value.type.difference)
+        self.inexact(scaled, node.span)
+        return Converted(Type("number", PLAIN), node.span.line, 1.0, 0.0, 1.0, scaled)
 
     def _pattern(self, found: Ex, span: Span) -> None:
         if not isinstance(found, Constant):

@@ -185,6 +185,9 @@ FUNCTIONS: dict[str, Function] = {
         "second_pass(time, zone): whether its local time comes for the second time that day",
         by_row=True,
     ),
+    "amount": Function(
+        ("number", "any"), "plain", None, "amount(speed, 1 km/h): how many of the unit, as a plain number"
+    ),
     "latitude": Function(("position",), "deg", None, "latitude(position)"),
     "longitude": Function(("position",), "deg", None, "longitude(position)"),
     "point": Function(("deg", "deg"), "position", None, "point(latitude, longitude)"),

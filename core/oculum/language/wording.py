@@ -124,6 +124,8 @@ def words(ex: Ex, inside: bool = False) -> str:
         case Logical():
             text = f"{words(ex.left, True)} {ex.sign} {words(ex.right, True)}"
             return f"({text})" if inside else text
+        case Not(value=IsMissing(value=inner)):
+            return f"{words(inner, True)} is known"
         case Not():
             return f"not {words(ex.value, True)}"
         case Compared():
