@@ -92,7 +92,7 @@ def take_alarms(now: datetime) -> None:
 
 
 def outlets_for_readings() -> None:
-    """Where routes send readings: the stand-in, by a path on which it fails at the beginning of each hour, and files."""
+    """Where routes send readings: files, and the stand-in by a path on which it fails as each hour begins."""
     url = f"http://127.0.0.1:{settings.INSTANCE.web_port + 4}/buyers"
     Outlet.objects.create(name="quay buyers", kind="webhook", settings={"url": url, "headers": {}})
     files = {"format": "csv", "rotate_mb": 5, "keep": 20}

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any
 
-BUCKETS = 48
+MOST_BUCKETS = 48
 
 
 @dataclass
@@ -16,25 +17,26 @@ class LineFigures:
     failed: int = 0
     message: int | None = None
     last: datetime | None = None
-    curve: list[int] = field(default_factory=lambda: [0] * BUCKETS)
+    curve: list[int] = field(default_factory=list)
 
 
 def by_line(cursor: Any, start: datetime, end: datetime) -> dict[tuple[int, int], LineFigures]:
-    """By version and line; hours that the span touches count whole."""
+    """By version and line; hours that the span touches count whole, and no part of a curve is shorter than one."""
+    hours = (end - start).total_seconds() / 3600
+    buckets = min(max(math.ceil(hours), 2), MOST_BUCKETS)
     cursor.execute(
         "select version_id, line, hour, sum(seen), sum(took), sum(failed), max(message_id) from route_activity where"
         " hour >= date_trunc('hour', %s::timestamptz) and hour <= %s group by 1, 2, 3 order by hour",
         (start, end),
     )
     found: dict[tuple[int, int], LineFigures] = {}
-    length = (end - start).total_seconds() or 1.0
     for version, line, hour, seen, took, failed, message in cursor.fetchall():
-        one = found.setdefault((version, line), LineFigures())
+        one = found.setdefault((version, line), LineFigures(curve=[0] * buckets))
         one.seen, one.took, one.failed = one.seen + int(seen), one.took + int(took), one.failed + int(failed)
         if took or failed:
             one.message, one.last = message, hour
-        place = int((hour - start).total_seconds() / length * BUCKETS)
-        one.curve[min(max(place, 0), BUCKETS - 1)] += int(took)
+        place = math.ceil((hour - start).total_seconds() / 3600 / hours * buckets)
+        one.curve[min(max(place, 0), buckets - 1)] += int(took)
     return found
 
 

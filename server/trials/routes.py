@@ -43,12 +43,14 @@ class _Change:
 
 
 class PastRegister:
-    """The register as it was at each place of the stream; decoders and routes as they are in force now."""
+    """The register as it was at each place of the stream; decoders and routes as they are in force now, or (then) as
+    they were at the first message.
+    """
 
-    def __init__(self, connection: psycopg.Connection[Any], first: int) -> None:
+    def __init__(self, connection: psycopg.Connection[Any], first: int, then: bool = False) -> None:
         self.connection = connection
         self.registry = Registry()
-        self.registry.load(connection)
+        self.registry.load(connection, first - 1 if then else None)
         registry = self.registry
         registry.devices.clear()
         registry.world.devices.clear()
@@ -98,9 +100,11 @@ def draft_of(plan: RoutePlan, definition: int) -> InForce:
 class Way:
     """Messages through one or several sets of routes, each with a memory of its own."""
 
-    def __init__(self, connection: psycopg.Connection[Any], first: int, sets: Sequence[InForce | None]) -> None:
+    def __init__(
+        self, connection: psycopg.Connection[Any], first: int, sets: Sequence[InForce | None], then: bool = False
+    ) -> None:
         self.connection = connection
-        self.register = PastRegister(connection, first)
+        self.register = PastRegister(connection, first, then)
         self.drafts = list(sets)
         self.routers = [Router(self.register.registry.world) for _ in sets]
         self._direct()
@@ -292,11 +296,13 @@ def stored_message(connection: psycopg.Connection[Any], number: int) -> One | No
     return One(number, row[6], int(arrived.device[0]), arrived.payloads[0], arrived.headers[0])
 
 
-def passed_through(connection: psycopg.Connection[Any], one: One, draft: InForce | None) -> dict[str, Any]:
+def passed_through(
+    connection: psycopg.Connection[Any], one: One, draft: InForce | None, then: bool = False
+) -> dict[str, Any]:
     """A message through its decoder and all routes, line by line; what came before it of its device is gone through
-    first, as far as windows look back.
+    first, as far as windows look back. then: by what was in force when it arrived.
     """
-    way = Way(connection, one.number, [draft])
+    way = Way(connection, one.number, [draft], then)
     registry = way.register.registry
     back = looked_back(route.plan for route in way.routers[0].routes)
     if back:

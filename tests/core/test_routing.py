@@ -123,7 +123,8 @@ def derive() -> tuple[str, Line]:
             return
         x, y = p.number(r, "x"), p.number(r, "y")
         if x is None or y is None or y == 0:
-            failed(p, key, 3)
+            if "x" in r.values and "y" in r.values:
+                failed(p, key, 3)
             return
         took(p, key, 3)
         r.values["z"] = x * x / y

@@ -46,7 +46,7 @@ def test_the_book_shows_what_each_line_did(world: World, engine: Any, engineer: 
         (3, "when", 4, 1),
         (4, "drop", 1, 1),
     ]
-    assert sum(clean["curve"]) == 1 and len(clean["curve"]) == 48
+    assert clean["curve"] == [0, 1, 0, 0]
     assert sending["ends"] == "marked, sent" and sending["took"] == 1
     assert sending["failed"] == 1, "where its level was dropped, nothing is known of the sum"
     assert [outlet["name"] for outlet in sending["outlets"]] == ["harbour"]
@@ -110,6 +110,26 @@ def test_a_message_goes_through_line_by_line_and_nothing_is_kept(world: World, e
     by_hand = send(engineer, "POST", "routes/try", written).json()
     assert next(r for r in by_hand["after"] if r["field"] == "level")["missing"] == "above the rim"
     assert before == (readings(world), lines(world), world.ask("select count(*) from reading_out"))
+
+
+def test_why_tells_of_the_routes_that_touched_a_reading(world: World, engine: Any, engineer: Client) -> None:
+    """As they were when the message came, whatever is in force now."""
+    world.decoder()
+    world.route('route "more"\n  on pod\n  correct level = level + 1 m\n')
+    world.route(CLEAN)
+    world.arrive((0, 0, payload(2.0)), (0, 60, payload(5.0)))
+    work_off(engine)
+    world.route('route "more"\n  on pod\n  correct level = level + 9 m\n')
+    first, second = (row[0] for row in world.ask("select id from message order by id"))
+    why = engineer.get(V1 + "why/reading", {"device": "pod-0", "field": "level", "message": str(first)}).json()
+    routed = [s for s in why["steps"] if s["stage"] == "route"]
+    assert [(s["title"], s["detail"], s["version"]) for s in routed] == [
+        ("Corrected by route “more”, line 3", "2 to 3", 1)
+    ]
+    why = engineer.get(V1 + "why/reading", {"device": "pod-0", "field": "level", "message": str(second)}).json()
+    routed = [s["title"] for s in why["steps"] if s["stage"] == "route"]
+    assert routed == ["Corrected by route “more”, line 3", "Dropped by route “no level above the rim”, line 4"]
+    assert why["steps"][-1]["title"] == "level = missing: above the rim"
 
 
 def test_what_cannot_be_tried_is_said(world: World, engine: Any, engineer: Client) -> None:

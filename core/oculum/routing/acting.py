@@ -223,6 +223,11 @@ class Run:
             self.counts.append((self.lines.setdefault(key, len(self.lines)), what, lines))
 
     def _fail(self, route: InForce, act: Act, lines: Ints) -> None:
+        """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
+        message does not bring is no failure.
+        """
+        for name in names_of(act):
+            lines = lines[self.table.state(name)[lines] != 0]
         self._count(route, act, FAILED, lines)
         if self.traced:
             for i in lines.tolist():

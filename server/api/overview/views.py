@@ -16,7 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from oculum.language.routes.plan import Drop, Thin
+from oculum.language.routes.plan import Drop
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Fence
@@ -91,9 +91,7 @@ class OverviewOut(serializers.Serializer):
     failing_routes = serializers.ListField(
         child=serializers.CharField(), help_text="a line of them could not tell more often than not, within the hour"
     )
-    routes_keep = serializers.FloatField(
-        help_text="the share of readings that routes neither drop nor thin out, 0 to 1"
-    )
+    routes_keep = serializers.FloatField(help_text="the share of readings that routes do not drop, 0 to 1")
     conditions_in_trouble = serializers.IntegerField(help_text="in force, but no longer readable with their type")
     fences = serializers.IntegerField()
     outlets = serializers.IntegerField(help_text="in use")
@@ -300,7 +298,7 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
 
 
 def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list[str], float]:
-    """Routes with a line that fails more often than not within the hour, and the share of readings that routes keep."""
+    """Routes with a line that fails more often than not within the hour, and the share of readings that they do not drop."""
     figures = by_line(cursor, end - timedelta(hours=1), end)
     failing, gone, seen = [], 0, 0
     for definition in routes:
@@ -310,7 +308,7 @@ def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list
             if found is None:
                 continue
             seen = max(seen, found.seen)
-            gone += found.took if isinstance(act, Drop | Thin) else 0
+            gone += found.took if isinstance(act, Drop) else 0
             if found.failed * 2 > found.seen and definition.name not in failing:
                 failing.append(definition.name)
     return failing[:5], max(0.0, 1 - gone / seen) if seen else 1.0

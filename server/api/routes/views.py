@@ -43,7 +43,9 @@ class RouteLine(serializers.Serializer):
     seen = serializers.IntegerField(help_text="readings of one moment that came to it and have what it speaks of")
     took = serializers.IntegerField(help_text="of them, those that it took")
     failed = serializers.IntegerField(help_text="of them, those of which it could not tell; they go on unchanged")
-    curve = serializers.ListField(child=serializers.IntegerField(), help_text="taken, in 48 equal parts of the span")
+    curve = serializers.ListField(
+        child=serializers.IntegerField(), help_text="taken, in at most 48 equal parts of the span"
+    )
     message = serializers.CharField(allow_null=True, help_text="the last message that it took or failed at")
 
 

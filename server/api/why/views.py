@@ -5,6 +5,8 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+import psycopg
+from django.conf import settings
 from django.db import connection
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics, serializers
@@ -17,7 +19,7 @@ from oculum.quantities import measured
 from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything, titled
 from server.api.arrivals.views import ArrivalOut, arrivals
 from server.records.alarms.models import Alarm, JournalEntry
-from server.records.definitions.models import Version
+from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.rules.plans import condition_plan, decoder_plan
@@ -27,10 +29,11 @@ from server.store.beside import beside
 from server.store.readings import moment as moment_of
 from server.store.rows import json_of, row_values
 from server.trials.past import explain
+from server.trials.routes import passed_through, stored_message
 
 
 class WhyStep(serializers.Serializer):
-    stage = serializers.ChoiceField(["message", "bytes", "reading", "limit", "condition", "alarm", "person"])
+    stage = serializers.ChoiceField(["message", "bytes", "route", "reading", "limit", "condition", "alarm", "person"])
     title = serializers.CharField()
     detail = serializers.CharField()
     at = serializers.DateTimeField(allow_null=True)
@@ -146,6 +149,7 @@ def path_of_reading(
                         line,
                     )
                 )
+        steps += by_routes(device, field, message_id, at)
         steps.append(
             step(
                 "reading",
@@ -156,6 +160,42 @@ def path_of_reading(
         )
         return steps, arrival, places
     return steps, arrival, []
+
+
+DID = {"drop": "dropped", "correct": "corrected", "derive": "derived", "thin": "held back", "send": "sent"}
+
+
+def by_routes(device: Device, field: str, message_id: int, at: datetime) -> list[dict[str, Any]]:
+    """What routes did to a reading on its way: each line that touched it, as it was in force when the message came."""
+    if not Definition.objects.filter(kind="route", on=device.type).exists():
+        return []
+    with psycopg.connect(settings.INSTANCE.database_url(), autocommit=True) as own:
+        one = stored_message(own, message_id)
+        found = passed_through(own, one, None, then=True) if one is not None else {"steps": []}
+    versions = {
+        v.pk: v
+        for v in Version.objects.filter(pk__in=[s["version"] for s in found["steps"]]).select_related("definition")
+    }
+    steps = []
+    for one_step in found["steps"]:
+        if one_step["device"] != device.name or one_step["at"] != at or one_step["act"] not in DID:
+            continue
+        changed = one_step.get("fields", {})
+        if field not in changed and not (one_step["what"] == "failed" and one_step["act"] == "derive"):
+            continue
+        version = versions.get(one_step["version"])
+        was, now = changed.get(field, [None, None])
+        detail = f"{_told(was)} to {_told(now)}" if one_step["act"] in ("correct", "derive") else f"it was {_told(was)}"
+        if one_step["what"] == "failed":
+            detail = f"could not tell: {one_step['because']}"
+        line = version.text.split("\n")[one_step["line"] - 1].strip() if version is not None else None
+        title = f"{DID[one_step['act']].capitalize()} by route “{one_step['route']}”, line {one_step['line']}"
+        steps.append(step("route", title, detail, None, version, line))
+    return steps
+
+
+def _told(value: Any) -> str:
+    return "nothing" if value is None else f"{value:.10g}" if isinstance(value, float) else str(value)
 
 
 def _place(place: dict[str, int]) -> str:

@@ -4197,6 +4197,7 @@ export interface components {
         /**
          * @description * `message` - message
          *     * `bytes` - bytes
+         *     * `route` - route
          *     * `reading` - reading
          *     * `limit` - limit
          *     * `condition` - condition
@@ -4204,7 +4205,7 @@ export interface components {
          *     * `person` - person
          * @enum {string}
          */
-        StageEnum: "message" | "bytes" | "reading" | "limit" | "condition" | "alarm" | "person";
+        StageEnum: "message" | "bytes" | "route" | "reading" | "limit" | "condition" | "alarm" | "person";
         /**
          * @description * `devices` - devices
          *     * `sites` - sites

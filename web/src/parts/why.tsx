@@ -25,9 +25,11 @@ export const whyAlarm = (id: number) => `alarm:${id}`;
 
 const CODE =
   "mt-1 block overflow-x-auto border-l-2 border-line bg-raised px-2 py-1 font-mono text-[12px] whitespace-pre";
+const PLACES: Record<string, string> = { condition: "conditions", route: "routes" };
 const STAGES: Record<string, string> = {
   message: "arrived",
   bytes: "decoded",
+  route: "routed",
   reading: "reading",
   limit: "limit",
   condition: "condition",
@@ -83,7 +85,7 @@ export function WhySheet() {
                   {step.definition && (
                     <Link
                       className="link text-[12.5px]"
-                      to={kept(`/${step.stage === "condition" ? "conditions" : "decoders"}/${step.definition}`)}
+                      to={kept(`/${PLACES[step.stage] ?? "decoders"}/${step.definition}`)}
                     >
                       version {step.version}
                     </Link>

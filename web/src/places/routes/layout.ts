@@ -50,7 +50,7 @@ export function flowLayout(flow: Flow, wide: number, tall: number): { boxes: Box
       const height = LEAST + Math.max(room, 0) * Math.min(((roots[i] ?? 0) / whole) * 0.8, 0.45);
       boxes.push({
         ...node,
-        short: cut(node.title, column === 1 ? 17 : 15),
+        short: cut(node.title, column === 1 ? 20 : 17),
         x: column === 0 ? 0 : column === 1 ? wide * 0.42 : wide - 5,
         y,
         height,

@@ -71,7 +71,9 @@ export function Way({ tried, lines }: { tried: Tried; lines?: (step: Step) => st
           ))}
         </ol>
       )}
-      <Values title="As stored" rows={tried.after} several={several} before={tried.before} />
+      {tried.steps.length > 0 && (
+        <Values title="As stored" rows={tried.after} several={several} before={tried.before} />
+      )}
       {tried.sent.length > 0 && (
         <section aria-label="Would be sent">
           <h2 className="mb-1">
