@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import alarms, decode, faults, fuzz, ingest, outbox, redecode, trial
+from . import alarms, decode, faults, fuzz, ingest, outbox, redecode, routes, trial
 
 BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "alarms": alarms.measure,
@@ -14,6 +14,7 @@ BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "ingest": ingest.measure,
     "outbox": outbox.measure,
     "redecode": redecode.measure,
+    "routes": routes.measure,
     "trial": trial.measure,
 }
 ROUNDS: dict[str, Callable[[int], dict[str, Any]]] = {"faults": faults.measure}

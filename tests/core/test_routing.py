@@ -307,7 +307,7 @@ def decoded(messages: list[list[Reading]]) -> Decoded:
     return Decoded(groups, [], none, none, ["broken"], np.zeros(len(messages), np.int64))
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(MESSAGES, st.lists(st.tuples(SCOPES, LINES), min_size=1, max_size=5), st.data())
 def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes: list[Any], data: Any) -> None:
     plans = []
@@ -318,9 +318,9 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
 
     expected, plain = readings_of(messages), Plain()
     for own in expected:
-        for reading in own:
+        for reading in (one for one in own if one.values):
             for key, ((_, devices), (_, act)) in enumerate(routes, 1):
-                if reading.alive and reading.device in devices and reading.values:
+                if reading.alive and reading.device in devices:
                     act(plain, key, reading, own)
 
     router = Router(WORLD)
@@ -361,7 +361,9 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
     wanted = {(r.device, r.message, r.at): r.values for own in expected for r in own if r.values}
     assert found == wanted
     assert +counts == +plain.counts
-    assert sorted(sent, key=repr) == sorted(plain.sent, key=repr)
+    assert [one[:3] for one in sorted(sent)] == [one[:3] for one in sorted(plain.sent)]
+    for mine, other in zip(sorted(sent), sorted(plain.sent), strict=True):
+        assert mine[3] == pytest.approx(other[3], rel=1e-14)  # what goes out has 15 digits
 
 
 @pytest.mark.parametrize(

@@ -29,9 +29,12 @@ from oculum.language.functions import (
     FUNCTIONS,
     OF_DEVICE,
     OF_MEMBERS,
+    OF_READING,
     PLACES,
     WINDOWS,
 )
+from oculum.language.kinds import Surroundings
+from oculum.language.routes import check_route
 from oculum.pipeline import without_context
 
 ROOT = Path(__file__).resolve().parents[2]
@@ -80,6 +83,11 @@ def test_definitions_in_the_documents(text: str, outcome: str | None) -> None:
     if text.lstrip().startswith("condition") or "\ncondition" in text:
         condition, problems = check_condition(text, TYPES)
         assert condition is not None, [p.message for p in problems]
+        return
+    if text.startswith("route"):
+        around = Surroundings({k: f for k, (f, _) in TYPES.items()}, {k: s for k, (_, s) in TYPES.items()})
+        route, problems = check_route(text, around)
+        assert route is not None, [p.message for p in problems]
         return
     plan, problems = check_decoder(text)
     assert plan is not None, [p.message for p in problems]
@@ -137,7 +145,7 @@ def test_mistakes_in_the_documents(text: str, outcome: str | None) -> None:
 
 def test_every_function_check_and_limit_is_documented() -> None:
     reference = (ROOT / "docs" / "language.md").read_text()
-    named = [*EARLIER, *WINDOWS, *CLOCK, *PLACES, *OF_DEVICE, *OF_MEMBERS]
+    named = [*EARLIER, *WINDOWS, *CLOCK, *PLACES, *OF_DEVICE, *OF_MEMBERS, *OF_READING]
     for name in [*FUNCTIONS, *AGGREGATES, *BUILTINS, *CRCS, *SUMS, *named]:
         assert f"`{name}" in reference, name
     for value in (

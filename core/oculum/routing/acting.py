@@ -24,10 +24,8 @@ from ..language.expressions import (
     Named,
     TableEntry,
     Window,
-    bare,
 )
 from ..language.fields import FieldSpec
-from ..language.routes.check import names_of
 from ..language.routes.plan import Act, Correct, Derive, Drop, Mark, Send, Stop, Thin, When, expressions
 from ..register import hours
 from .compiled import compiled
@@ -54,6 +52,7 @@ class Run:
         plan = route.plan
         if not plan.hours.always:
             lines = lines[self._within(route, lines)]
+        self.prepared = self.standing.prepared(route)
         self.view = View(self, route, lines)
         self.acts(route, plan.acts, lines)
 
@@ -118,7 +117,7 @@ class Run:
 
     def _with_fields(self, act: Act, lines: Ints) -> Ints:
         """The lines that have something of what is spoken of: a value, or one that is missing for a reason."""
-        names = names_of(act)
+        names = self.prepared.names(act)
         if not names:
             return lines
         some = np.zeros(len(lines), bool)
@@ -226,7 +225,7 @@ class Run:
         """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
         message does not bring is no failure.
         """
-        for name in names_of(act):
+        for name in self.prepared.names(act) if len(lines) else ():
             lines = lines[self.table.state(name)[lines] != 0]
         self._count(route, act, FAILED, lines)
         if self.traced:
@@ -335,31 +334,30 @@ class View:
     raw = column
 
     def setpoint(self, name: str) -> Val:
-        world = self.run.standing.world
-        values = self._by_device(lambda d: world.limit(d, name))
-        known = np.array([v is not None for v in values.tolist()], bool)
-        return Val(np.where(known, values, 0.0).astype(float), known)
+        """Limits change without the register: they are asked for anew in every batch."""
+        world, table = self.run.standing.world, self.run.table
+        devices, which = np.unique(table.device[self.lines], return_inverse=True)
+        found = [world.limit(device, name) for device in devices.tolist()]
+        known = np.array([v is not None for v in found], bool)
+        return Val(np.array([v or 0.0 for v in found], float)[which], known[which])
 
-    def _by_device(self, of: Any) -> np.ndarray:
-        """object (m,): what is so of the device of each line."""
-        devices, which = np.unique(self.run.table.device[self.lines], return_inverse=True)
-        found = np.empty(len(devices), object)
-        for k, device in enumerate(devices.tolist()):
-            found[k] = of(device)
-        return found[which]
+    def _of_device(self, what: str, name: str = "") -> Val:
+        """What the register says of the device of each line."""
+        found = self.run.standing.said(what, name, self.run.table.device[self.lines])
+        return Val(found.values, found.known)
 
     def special(self, ex: Ex) -> Val:
         run, table = self.run, self.run.table
         match ex:
             case Window():
-                val = self.windows[bare(ex)]
+                val = self.windows[run.prepared.window(ex)]
                 assert self.place is not None
                 at = self.place[self.lines]
                 return Val(val.values[at], np.asarray(val.known)[at])
             case AtFence():
                 return self._at_fence(ex)
             case LabelText(name=name):
-                return _texts(self._by_device(lambda d: self._device(d, lambda one: one.labels.get(name))))
+                return self._of_device("label", name)
             case MarkText(name=name):
                 marks = table.marks.get(name)
                 return _texts(marks[self.lines] if marks is not None else np.full(len(self.lines), None, object))
@@ -371,10 +369,6 @@ class View:
                 return self._builtin(ex.name)
         raise AssertionError(ex)
 
-    def _device(self, device: int, of: Any) -> Any:
-        known = self.run.standing.world.devices.get(device)
-        return of(known) if known is not None else None
-
     def _by_row(self, of: Any) -> np.ndarray:
         rows, which = np.unique(self.run.table.row[self.lines], return_inverse=True)
         found = np.empty(len(rows), object)
@@ -383,26 +377,19 @@ class View:
         return found[which]
 
     def _builtin(self, name: str) -> Val:
-        run, table, world = self.run, self.run.table, self.run.standing.world
+        run, table = self.run, self.run.table
         match name:
-            case "device":
-                return _texts(self._by_device(lambda d: self._device(d, lambda one: one.name)))
+            case "device" | "site" | "home":
+                return self._of_device(name)
             case "device_type":
                 key = dict(zip(self.route.types, self.route.plan.types, strict=True)).get(run.type, "")
                 return Val(np.full(len(self.lines), key, object), True)
-            case "site":
-                site = self._by_device(lambda d: self._device(d, lambda one: one.site))
-                return _texts(np.array([getattr(world.sites.get(s), "name", None) for s in site.tolist()], object))
             case "topic":
                 return _texts(self._by_row(lambda row: run.headers(row).get("topic")))
             case "received":
                 return Val(run.arrival[table.row[self.lines]], True)
             case "measured":
                 return Val(table.at[self.lines], True)
-            case "home":
-                home = self._by_device(lambda d: self._device(d, lambda one: one.home))
-                known = np.array([h is not None for h in home.tolist()], bool)
-                return Val(np.array([h or (0.0, 0.0) for h in home.tolist()], float).reshape(-1, 2), known)
         raise AssertionError(name)
 
     def _at_fence(self, ex: AtFence) -> Val:
@@ -434,15 +421,7 @@ class View:
     # the past ------------------------------------------------------------------------------
     def _look_back(self) -> None:
         """Works the windows out over the readings as they are when the route begins, and takes those in."""
-        nodes: dict[Ex, list[Window]] = {}
-        for act in self.route.plan.lines:
-            for ex in expressions(act):
-                for part in ex.walk():
-                    if isinstance(part, Window):
-                        node = bare(part)
-                        listed = nodes.setdefault(node.value, [])
-                        if node not in listed:
-                            listed.append(node)
+        nodes = self.run.prepared.windows
         if not nodes:
             return
         table, standing = self.run.table, self.run.standing

@@ -41,7 +41,8 @@ def recalled(router: Router, body: bytes) -> bool:
     about, arrays = unpacked(body)
     if about.get("form") != FORM:
         return False
-    router.standing.slot(arrays["devices"])
+    for k in range(len(arrays["devices"])):  # one by one: each has its place again
+        router.standing.slot(arrays["devices"][k : k + 1])
     in_force = {(route.key, route.version): route for route in router.routes}
     for n, entry in enumerate(about["routes"]):
         route = in_force.get((entry["key"], entry["version"]))

@@ -134,8 +134,9 @@ class Router:
             return found
         for type_, table in sorted(tables(decoded, index, device, type_of, self._of_type).items()):
             run = Run(self.standing, table, type_, arrival, headers, traced)
+            known: dict[int, Ints] = {}  # lines by scope: many routes have the same
             for route in self._of_type[type_]:
-                lines = self._taken(route, type_, table, headers)
+                lines = self._taken(route, type_, table, headers, known)
                 if len(lines):
                     with blamed(route.key):
                         run.take(route, lines)
@@ -145,15 +146,17 @@ class Router:
             found.steps += run.steps
         return found
 
-    def _taken(self, route: InForce, type_: int, table: Table, headers: Headers) -> Ints:
+    def _taken(self, route: InForce, type_: int, table: Table, headers: Headers, known: dict[int, Ints]) -> Ints:
         """The lines of a table that a route is on, as far as no route above has ended their way."""
         devices = self.scope(route, type_)
-        if not len(devices):
-            return devices
-        place = np.searchsorted(table.devices, devices)
-        place[place == len(table.devices)] = 0
-        hit = place[table.devices[place] == devices] if len(table.devices) else place[:0]
-        lines = spread(table.starts[hit], table.ends[hit])
+        lines = known.get(id(devices))
+        if lines is None:
+            place = np.searchsorted(table.devices, devices)
+            place[place == len(table.devices)] = 0
+            hit = place[table.devices[place] == devices] if len(table.devices) else place[:0]
+            lines = known[id(devices)] = spread(table.starts[hit], table.ends[hit])
+        if not len(lines):
+            return lines
         lines = lines[table.alive[lines]]
         if route.plan.topic is not None and len(lines):
             rows, which = np.unique(table.row[lines], return_inverse=True)

@@ -8,12 +8,14 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import Ints
+from ..arrays import Ints, objects
 from ..history.looking import DAY, keep_of
 from ..history.windows import Past
+from ..language.evaluate import Val
 from ..language.expressions import Ex, Window
 from ..language.routes.plan import RoutePlan, Thin, expressions
 from ..register.world import World
+from .prepared import Prepared
 from .routed import InForce
 
 
@@ -32,6 +34,7 @@ class Standing:
         self.world = world
         self.tables: dict[str, dict[Any, Mapping[str, Any]]] = {}
         self.memories: dict[tuple[int, int], Memory] = {}
+        self._prepared: dict[tuple[int, int], Prepared] = {}
         self.slots: dict[int, int] = {}
         self._dense = np.zeros(0, np.int64)
         self.refresh()
@@ -39,6 +42,42 @@ class Standing:
     def refresh(self) -> None:
         """The register is another from here on."""
         self._cadence: np.ndarray | None = None
+        self._said: dict[tuple[str, str], Val] = {}
+
+    def prepared(self, route: InForce) -> Prepared:
+        key = (route.key, route.version)
+        found = self._prepared.get(key)
+        if found is None or found.plan is not route.plan:
+            found = self._prepared[key] = Prepared(route.plan)
+        return found
+
+    def said(self, what: str, name: str, devices: Ints) -> Val:
+        """What the register says of devices: label (by its name), device, site, home."""
+        slot = self.slot(devices)
+        found = self._said.get((what, name))
+        if found is None or len(found.values) < len(self.slots):
+            found = self._said[what, name] = self._asked(what, name)
+        return Val(found.values[slot], found.known[slot])
+
+    def _asked(self, what: str, name: str) -> Val:
+        """The same for all devices, by slot."""
+        listed: list[Any] = []
+        for device in map(self.world.devices.get, self.slots):
+            match what:
+                case _ if device is None:
+                    listed.append(None)
+                case "label":
+                    listed.append(device.labels.get(name))
+                case "site":
+                    listed.append(getattr(self.world.sites.get(device.site or 0), "name", None))
+                case "home":
+                    listed.append(device.home)
+                case _:
+                    listed.append(device.name)
+        known = np.array([one is not None for one in listed], bool)
+        if what == "home":
+            return Val(np.array([one or (0.0, 0.0) for one in listed], float).reshape(-1, 2), known)
+        return Val(objects(one or "" for one in listed), known)
 
     def memory(self, route: InForce) -> Memory:
         return self.memories.setdefault((route.key, route.version), Memory())

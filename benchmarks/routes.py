@@ -1,0 +1,134 @@
+"""Routes: readings a second with none, one, a hundred and a thousand of them published, on one core.
+
+Ten thousand devices of five types, twenty groups of each by a label, eight values a message. A thousand routes are
+two hundred a type, on one group each: ten apply to each reading. Each reading is decoded, goes through the routes, is
+put in order and made into a row of the store; what the database itself takes is left out, so that it hides nothing.
+"""
+
+from __future__ import annotations
+
+import sys
+import time
+from typing import Any
+
+import numpy as np
+
+from oculum.batches import Payloads
+from oculum.history.fleet import Fleet
+from oculum.language.decoders import check_decoder
+from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.kinds import Surroundings
+from oculum.language.routes import check_route
+from oculum.pipeline import Lot, process
+from oculum.register.world import Device, World
+from oculum.routing import compiled
+from oculum.routing.routed import InForce
+from oculum.routing.router import Router
+
+DEVICES, TYPES, GROUPS, FIELDS = 10_000, 5, 20, 8
+LISTED = (0, 1, 100, 1000)
+# What routes do, in turn: clean, correct, derive, thin out, look back.
+LINES = (
+    '  when v0 > {n} V\n    drop "too high" v0\n',
+    "  correct v1 = v1 * 1.01 + 0.{n} V\n",
+    "  when v2 > 3 V\n    correct v2 = clamp(v2, 0 V, {n} V)\n",
+    "  derive sum_{k} = v3 + v4 + {n} V\n",
+    "  thin v5 by 2 % every 1 h\n",
+    '  when total(v6, 30 min) > {n} V\n    mark busy "yes"\n',
+    '  when label(group) = "g3" and v7 < {n} V\n    correct v7 = 0 V\n',
+    '  when v0 < 1 V or v1 < 1 V\n    mark low "yes"\n  otherwise\n    mark low "no"\n',
+    '  when v3 is missing\n    drop "nothing without it" v4\n',
+    "  thin v4 by 0.1 V\n",
+)
+
+
+def say(text: str) -> None:
+    print(text, file=sys.stderr)
+
+
+def decoder() -> DecoderPlan:
+    rows = "".join(f"  byte {2 * k}  v{k}  u16 / 1000  V\n" for k in range(FIELDS))
+    plan, problems = check_decoder(f"decoder t for bytes, big endian\n{rows}", {})
+    assert plan is not None, problems
+    return plan
+
+
+def routes(count: int, around: Surroundings) -> list[InForce]:
+    found = []
+    for k in range(count):
+        type_, group = k % TYPES, (k // TYPES) % GROUPS
+        line = LINES[(k // (TYPES * GROUPS)) % len(LINES)].format(n=5 + k % 7, k=k % 10)
+        text = f'route "r{k}"\n  on t{type_} with label group = "g{group}"\n{line}'
+        plan, problems = check_route(text, around)
+        assert plan is not None, problems
+        found.append(InForce(k + 1, k + 1, (type_ + 1,), plan))
+    return found
+
+
+class Stream:
+    """Batches in which every device has one message, ten minutes apart."""
+
+    def __init__(self) -> None:
+        self.plan = decoder()
+        fields = {spec.name: spec for spec in self.plan.all_fields}
+        self.around = Surroundings({f"t{n}": fields for n in range(TYPES)})
+        self.world = World(
+            {
+                d: Device(d, f"d{d}", d % TYPES + 1, None, {"group": f"g{d // TYPES % GROUPS}"}, None, 600_000_000)
+                for d in range(1, DEVICES + 1)
+            }
+        )
+        self.device = np.arange(1, DEVICES + 1, dtype=np.int64)
+        self.types = self.device % TYPES + 1
+        self.rng = np.random.default_rng(14)
+        self.begin = 1_700_000_000_000_000
+
+    def lots(self, turn: int) -> tuple[list[Lot], np.ndarray]:
+        at = self.begin + turn * 600_000_000 + np.arange(DEVICES) * 50_000
+        values = self.rng.integers(0, 9_000, (DEVICES, FIELDS)).astype(">u2")
+        found = []
+        for type_ in range(1, TYPES + 1):
+            index = np.flatnonzero(self.types == type_)
+            body = [row.tobytes() for row in values[index]]
+            found.append(Lot(self.plan, Payloads.of(body, at[index]), index))
+        return found, at
+
+
+def rate(stream: Stream, count: int, seconds: float) -> tuple[float, float]:
+    """Readings a second, and how many lines of routes took one, a reading."""
+    from server.store.rows import build_rows
+
+    router = Router(stream.world)
+    router.set(routes(count, stream.around))
+    newest = Fleet()
+    done, took, turn, spent = 0, 0, 0, 0.0
+    while spent < seconds or turn < 3:
+        lots, at = stream.lots(turn)
+        ids = np.arange(turn * DEVICES, (turn + 1) * DEVICES, dtype=np.int64)
+        began = time.perf_counter()
+        effects = process(
+            lots, stream.device, at, ids, newest, lambda d: d % TYPES + 1, None, 0, 0, None, router if count else None
+        )
+        effects.settle(newest)
+        for lot, decoded in zip(lots, effects.decoded, strict=True):
+            for group in decoded.groups:
+                build_rows(group, decoded.reasons, 1, 1, stream.device[lot.index], ids[lot.index], at[lot.index])
+        if turn:  # the first batch finds everything cold
+            spent += time.perf_counter() - began
+            done += DEVICES * FIELDS
+            took += sum(int((one.what == 1).sum()) for one in effects.routed.counted)
+        turn += 1
+    return done / spent, took / done * FIELDS
+
+
+def measure(seconds: float) -> dict[str, Any]:
+    compiled.ready()
+    stream = Stream()
+    figures: dict[str, float] = {}
+    for count in LISTED:
+        per_s, lines = rate(stream, count, seconds)
+        figures[f"readings_per_s_{count}"] = round(per_s)
+        say(f"{count:5} routes: {per_s:12,.0f} readings a second; {lines:.1f} lines take each message")
+    ratios = {"with_1000_to_none": round(figures["readings_per_s_1000"] / figures["readings_per_s_0"], 3)}
+    ratios["with_100_to_none"] = round(figures["readings_per_s_100"] / figures["readings_per_s_0"], 3)
+    return {"figures": figures, "ratios": ratios}

@@ -1,0 +1,32 @@
+"""What the lines of a route speak of, worked out once."""
+
+from __future__ import annotations
+
+from ..language.expressions import Ex, Window, bare
+from ..language.routes.check import names_of
+from ..language.routes.plan import Act, RoutePlan, expressions
+
+
+class Prepared:
+    """windows: by the expression that they look at. Windows are known by themselves and by where they are written."""
+
+    def __init__(self, plan: RoutePlan) -> None:
+        self.plan = plan
+        self._names = {id(act): names_of(act) for act in plan.lines}
+        self.windows: dict[Ex, list[Window]] = {}
+        self._bare: dict[int, Window] = {}
+        for act in plan.lines:
+            for ex in expressions(act):
+                for part in ex.walk():
+                    if isinstance(part, Window):
+                        node = self._bare[id(part)] = bare(part)
+                        listed = self.windows.setdefault(node.value, [])
+                        if node not in listed:
+                            listed.append(node)
+
+    def names(self, act: Act) -> tuple[str, ...]:
+        """The fields that a line of the plan speaks of."""
+        return self._names[id(act)]
+
+    def window(self, ex: Window) -> Window:
+        return self._bare[id(ex)]

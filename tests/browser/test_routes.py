@@ -1,0 +1,153 @@
+"""From what arrives to another system: a route begun from an arrival, tried, published, moved, seen in what follows."""
+
+from __future__ import annotations
+
+import json
+
+from playwright.sync_api import Page, expect
+
+from server.delivery.files import folder_of
+from tests.browser.conftest import Running
+from tests.instance import until
+
+BOOK = "Routes in their order"
+
+
+def write(page: Page, text: str) -> None:
+    box = page.get_by_role("textbox", name="Route text")
+    box.click()
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(text)
+
+
+def test_the_book_shows_the_demo_s_routes_and_where_readings_go(page: Page, running: Running) -> None:
+    page.goto(running.address + "/routes?span=604800")
+    book = page.get_by_role("grid", name=BOOK)
+    fix = book.get_by_role("row").filter(has_text="no fix is no place")
+    expect(fix).to_contain_text("receiver has no fix yet")
+    expect(fix).to_contain_text("dropped")
+    expect(book.get_by_role("row").filter(has_text="boats of the old fleet")).to_contain_text("has seen nothing")
+    flow = page.get_by_role("region", name="Where readings go")
+    flow.get_by_role("button", name="quay buyers").click()
+    expect(book.get_by_role("row")).to_have_count(2)  # the head, and the one route that sends there
+    expect(book).to_contain_text("buyers see the cold chain")
+    page.keyboard.press("Escape")
+    page.get_by_role("button", name="all routes again").click()
+    expect(book.get_by_role("row")).to_have_count(10)
+
+
+def test_a_route_is_begun_from_an_arrival_tried_published_and_told_of_by_why(page: Page, running: Running) -> None:
+    page.goto(running.address + "/routes/try")
+    page.get_by_label("Device type").select_option("purification_tank")
+    arrivals = page.get_by_role("grid", name="Arrivals")
+    arrivals.get_by_role("row").first.click()
+    becomes = page.get_by_role("region", name="What becomes of it")
+    expect(becomes).to_contain_text("tanks only when they move")
+    page.get_by_role("button", name="Begin a route with this").click()
+    form = page.locator("form").filter(has=page.get_by_role("button", name="Begin it"))
+    form.get_by_label("what for").select_option("derive")
+    form.get_by_label("name").fill("tanks by the shift")
+    form.get_by_role("button", name="Begin it").click()
+    expect(page.get_by_role("heading", name="tanks by the shift")).to_be_visible()
+
+    # A mistake is said where it stands, and the way of the message waits for it.
+    write(page, 'route "tanks by the shift"\n  on purification_tank\n  derive warm = water_temperature + 1 L\n')
+    expect(page.get_by_text("Waits for a text without mistakes.")).to_be_visible()
+    expect(page.get_by_role("button", name="Publish waits for line 3")).to_be_disabled()
+    text = (
+        'route "tanks by the shift"\n  on purification_tank\n  derive flow_share = flow / flow_setpoint into %\n'
+        '  when flow_share > 50 %\n    send flow_share to "harbour office"\n'
+    )
+    write(page, text)
+    way = page.get_by_role("group", name="The way of the message")
+    expect(way.get_by_role("region", name="As stored")).to_contain_text("flow share")
+    expect(way).to_contain_text("derive flow_share = flow / flow_setpoint into %")
+
+    # The trial counts line by line, and sends nothing.
+    sent = "select count(*) from reading_out_log"
+    page.get_by_role("button", name="Run over the lookback").click()
+    trial = page.get_by_role("region", name="Trial")
+    expect(trial).to_contain_text("would go to harbour office", use_inner_text=True)
+    expect(trial.get_by_role("listitem").first).to_contain_text("taken")
+    page.get_by_role("button", name="Publish version 1").click()
+    box = page.get_by_role("dialog")
+    expect(box).to_contain_text("It touches 6 devices")
+    box.get_by_role("button", name="Publish", exact=True).click()
+    expect(page.get_by_role("button", name="Version 1 is in force")).to_be_visible()
+
+    # The next messages go by it: the field is there, charted and explained, and the file has it.
+    taken = (
+        "select sum(took) from route_activity a join definitions_definition d on d.id = a.definition_id"
+        " where d.name = 'tanks by the shift'"
+    )
+    until(lambda: (running.ask(taken) or 0) > 3, "messages that go by the route", 60)
+    outlet = running.ask("select id from telling_outlet where name = 'harbour office'")
+    folder = running.folder / "outlets" / folder_of(f"harbour office-{outlet}").name
+    until(lambda: any("flow_share" in f.read_text() for f in folder.glob("*.csv")), "the file of the outlet", 60)
+    assert running.ask(sent) > 0
+    page.goto(running.address + "/devices/tank-1")
+    page.get_by_role("button", name="Why Flow share?").click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet).to_contain_text("Derived by route “tanks by the shift”, line 3")
+
+
+def test_routes_are_put_into_another_order_by_keys_and_ended(page: Page, running: Running) -> None:
+    page.goto(running.address + "/routes")
+    book = page.get_by_role("grid", name=BOOK)
+    names = book.get_by_role("row").locator("a")
+    second = names.nth(1).inner_text()
+    page.keyboard.press("ArrowDown")
+    expect(book.locator('[aria-selected="true"]')).to_contain_text(second)
+    page.keyboard.press("Alt+PageUp")
+    expect(names.first).to_have_text(second)
+    page.reload()
+    expect(names.first).to_have_text(second)
+    until(
+        lambda: running.ask("select count(*) from control_event where kind = 'order'") == 1, "the order in the stream"
+    )
+    page.keyboard.press("Alt+PageDown")
+    expect(names.nth(1)).to_have_text(second)
+
+
+def test_a_table_comes_in_and_a_bad_row_keeps_it_out(page: Page, running: Running) -> None:
+    page.goto(running.address + "/routes/tables")
+    expect(page.get_by_role("region", name="bottle samples")).to_contain_text("looked up by salinity by the bottle")
+    page.get_by_role("button", name="Add a table").click()
+    form = page.get_by_role("form", name="A new table")
+    form.get_by_label("name", exact=True).fill("owners")
+    form.get_by_label("CSV", exact=True).fill("device, owner !\nboat-knot,Maud\nboat-knot,Jory\n")
+    form.get_by_role("button", name="Look at it first").click()
+    expect(form.get_by_role("list", name="Refused rows")).to_contain_text("`boat-knot` stands in line 2 already")
+    form.get_by_label("CSV", exact=True).fill("device, owner !\nboat-knot,Maud\nboat-halyard,Jory\n")
+    form.get_by_role("button", name="Take it").click()
+    expect(page.get_by_role("region", name="owners").get_by_role("row")).to_have_count(3)
+
+
+def test_an_outlet_that_fails_says_so_where_routes_send_to_it_and_comes_back(page: Page, running: Running) -> None:
+    """The stand-in is told to fail, and to work again."""
+    post = running.address.rsplit(":", 1)[0] + f":{int(running.address.rsplit(':', 1)[1]) + 4}"
+    page.goto(running.address + "/routes?span=604800")
+    page.request.get(f"{post}/mode/fail")
+    body = {"name": "display", "kind": "webhook", "settings": {"url": f"{post}/display", "headers": {}}}
+    head = {"X-CSRFToken": page.request.get(running.address + "/api/v1/me").json()["csrf"]}
+    made = page.request.post(running.address + "/api/v1/outlets", headers=head, data=body)
+    assert made.ok, made.text()
+    text = 'route "display of the boats"\n  on work_boat\n  send speed to "display"\n'
+    draft = {"kind": "route", "name": "display of the boats", "type": "work_boat", "draft": text}
+    route = page.request.post(running.address + "/api/v1/definitions", headers=head, data=draft).json()
+    api = f"{running.address}/api/v1/definitions/{route['id']}"
+    assert page.request.post(f"{api}/publish", headers=head, data={"text": text}).ok
+    try:
+        row = page.get_by_role("grid", name=BOOK).get_by_role("row").filter(has_text="display of the boats")
+        expect(row).to_contain_text("display is blocked: answered 503", timeout=90_000)
+        page.request.get(f"{post}/mode/well")
+        query = f"select coalesce(sum(readings), 0) from reading_out_log where good and outlet_id = {made.json()['id']}"
+        until(lambda: (running.ask(query) or 0) > 0, "readings that went out at last", 90)
+        came = page.request.get(f"{post}/came").json()["came"]
+        told = next(json.loads(m["text"]) for m in came if m["to"] == "/display")
+        assert told[0]["type"] == "oculum.reading" and "speed" in told[0]["data"]["values"]
+        page.reload()
+        expect(row).not_to_contain_text("is blocked")
+    finally:
+        page.request.get(f"{post}/mode/well")
+        page.request.post(f"{api}/retire", headers=head)
