@@ -20,7 +20,9 @@ from oculum.language.checking import UNKNOWN_UNIT
 from oculum.language.conditions import check_condition
 from oculum.language.decoders import check_decoder
 from oculum.language.decoders.plan import DecoderPlan, EachStep
+from oculum.language.kinds import Surroundings
 from oculum.language.problems import Problem, Span
+from oculum.language.routes import check_route
 from oculum.pipeline import decode_batch
 
 
@@ -46,10 +48,11 @@ def read(path: Path) -> str:
 
 
 def problems_of(path: Path) -> list[Problem]:
-    """Errors and warnings of one file; a condition's fields are those of the decoder of its type beside it."""
+    """Errors and warnings of one file; the fields of a condition or a route are those of the decoders beside it."""
     text = read(path)
     first = next((line for line in text.split("\n") if line.strip() and not line.lstrip().startswith("#")), "")
-    if not first.startswith("condition"):
+    word = first.split(" ")[0]
+    if word not in ("condition", "route"):
         return list(_plan(path.resolve())[1])
     types = {}
     for beside in sorted(path.resolve().parent.glob("*.ocu")):
@@ -59,11 +62,14 @@ def problems_of(path: Path) -> list[Problem]:
     if not types:
         return [
             Problem(
-                "a condition is checked against the decoder of its device type: put it into the same directory",
+                f"a {word} is checked against the decoder of its device type: put it into the same directory",
                 Span(1, 1, 2),
                 "warning",
             )
         ]
+    if word == "route":
+        around = Surroundings({k: fields for k, (fields, _) in types.items()}, {k: _Anything() for k in types})
+        return check_route(text, around)[1]
     return check_condition(text, types)[1]
 
 

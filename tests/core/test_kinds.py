@@ -23,6 +23,7 @@ from oculum.language.kinds import Kind, Surroundings
 from oculum.language.parser import Syntax, _words, read
 from oculum.language.printing import Row, expression
 from oculum.language.problems import DefinitionError, Problem
+from oculum.language.routes.syntax import SYNTAX as ROUTES
 
 PUBLISHED = Path(__file__).resolve().parent.parent / "published"
 
@@ -81,8 +82,8 @@ def test_another_kind_is_one_object(notes: None) -> None:
     assert found is not None and found.slots[0].text == "water_temp>20 Cel"
     _, problems = definitions.check("note n\n  about water_temp >\n  about\n  about water_temp\n", around)
     assert [p.span.line for p in problems] == [2, 3], "each faulty line once, and the rest is read"
-    with pytest.raises(DefinitionError, match="`decoder` or `condition` or `note`"):
-        definitions.kind_of("route x\n")
+    with pytest.raises(DefinitionError, match="`decoder` or `route` or `condition` or `note`"):
+        definitions.kind_of("wish x\n")
     assert not check_decoder("decoder d for bytes\n  byte 0  note  u8\n")[1], "its words are no words elsewhere"
 
 
@@ -115,7 +116,7 @@ def test_every_keyword_is_the_name_of_a_field(word: str) -> None:
 
 
 def test_messages_never_show_the_names_of_tokens() -> None:
-    for syntax in (DECODERS, CONDITIONS):
+    for syntax in (DECODERS, CONDITIONS, ROUTES):
         for token, word in _words(syntax.name, syntax.grammar).items():
             if token.startswith("__"):
                 continue  # blanks
