@@ -7,6 +7,7 @@ from rest_framework.permissions import AllowAny
 from server.api.alarms import acts
 from server.api.alarms import quality as alarm_quality
 from server.api.alarms import views as alarms
+from server.api.archive import views as archive
 from server.api.arrivals import views as intake
 from server.api.definitions import desk, running, trials, trying
 from server.api.definitions import views as definitions
@@ -105,6 +106,7 @@ V1 = [
     ("definitions/<id:ident>/failing", running.FailingView),
     ("devices/<str:name>/hold", running.HoldView),
     ("definitions/<id:ident>/retire", definitions.RetireView),
+    ("archive", archive.ArchiveView),
     ("routes", routes.BookView),
     ("routes/order", routes.OrderView),
     ("routes/try", routes.TryView),

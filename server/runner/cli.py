@@ -261,7 +261,9 @@ def test(
 
 @app.command()
 def bench(
-    name: Annotated[str, typer.Argument(help="alarms, decode, faults, fuzz, ingest, outbox, redecode or trial")],
+    name: Annotated[
+        str, typer.Argument(help="alarms, decode, faults, fuzz, ingest, outbox, redecode, routes or trial")
+    ],
     seconds: Annotated[float, typer.Option("--seconds", help="about how long it measures")] = 10,
     rounds: Annotated[int, typer.Option("--rounds", help="of `faults`: how many there are")] = 20,
     as_json: Annotated[bool, typer.Option("--json", help="one JSON object on standard output")] = False,
@@ -280,23 +282,64 @@ def bench(
             typer.echo(f"{key:28} {value:,.3f}" if isinstance(value, float) else f"{key:28} {value:,}")
 
 
+Address = Annotated[str | None, typer.Option("--url", help="of Oculum; of this instance, if not given")]
+Token = Annotated[
+    str, typer.Option("--token", envvar="OCULUM_TOKEN", help="of an administrator, as Settings makes it; OCULUM_TOKEN")
+]
+
+
+@app.command()
+def export(folder: Path, url: Address = None, token: Token = "", port: Port = None, data: Data = None) -> None:
+    """Writes types, definitions, tables, fences, sites and ways of telling into a folder as text."""
+    from server.runner import archiving
+
+    try:
+        count = archiving.export(folder, url or chosen(port, data).address, token)
+    except archiving.Misuse as error:
+        fail(str(error))
+    say(f"{count} files in {folder}.")
+
+
+@app.command("apply")
+def apply_(
+    folder: Path,
+    dry_run: Annotated[bool, typer.Option("--dry-run", help="only show the plan")] = False,
+    remove: Annotated[bool, typer.Option("--remove", help="also remove what is not in the folder")] = False,
+    url: Address = None,
+    token: Token = "",
+    port: Port = None,
+    data: Data = None,
+) -> None:
+    """Makes what is written in a folder true, all of it or nothing. Exit code 1 if something is refused."""
+    from server.runner import archiving
+
+    try:
+        code = archiving.applied(folder, url or chosen(port, data).address, token, dry_run, remove)
+    except archiving.Misuse as error:
+        fail(str(error))
+    raise typer.Exit(code)
+
+
 @app.command()
 def check(files: list[Path]) -> None:
-    """Check definitions: every mistake as file:line:column. Exit code 1 if there is one."""
-    from server.runner import workbench
+    """Check definitions, or a folder of them: every mistake as file:line:column. Exit code 1 if there is one."""
+    from server.runner import archiving, workbench
 
     failed = False
     for path in files:
         try:
-            problems = workbench.problems_of(path)
-        except workbench.Misuse as error:
+            if path.is_dir():
+                problems = list(archiving.problems_in(path))
+            else:
+                problems = [(path, problem) for problem in workbench.problems_of(path)]
+        except (workbench.Misuse, archiving.Misuse) as error:
             typer.echo(str(error), err=True)
             failed = True
             continue
-        for problem in problems:
+        for file, problem in problems:
             failed = failed or problem.severity == "error"
             word = "" if problem.severity == "error" else "warning: "
-            typer.echo(f"{path}:{problem.span.line}:{problem.span.column}: {word}{problem.message}")
+            typer.echo(f"{file}:{problem.span.line}:{problem.span.column}: {word}{problem.message}")
     raise typer.Exit(1 if failed else 0)
 
 

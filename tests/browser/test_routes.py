@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import json
+import os
+import subprocess
+import sys
+from pathlib import Path
 
 from playwright.sync_api import Page, expect
 
 from server.delivery.files import folder_of
+from server.instance.instance import ROOT
 from tests.browser.conftest import Running
 from tests.instance import until
 
@@ -151,3 +156,48 @@ def test_an_outlet_that_fails_says_so_where_routes_send_to_it_and_comes_back(pag
     finally:
         page.request.get(f"{post}/mode/well")
         page.request.post(f"{api}/retire", headers=head)
+
+
+def test_all_that_is_written_goes_out_as_text_is_checked_and_applied(
+    page: Page, running: Running, tmp_path: Path
+) -> None:
+    page.goto(running.address + "/settings")
+    head = {"X-CSRFToken": page.request.get(running.address + "/api/v1/me").json()["csrf"]}
+    made = page.request.post(running.address + "/api/v1/tokens", headers=head, data={"name": "review", "role": "admin"})
+    assert made.ok, made.text()
+    told = {**os.environ, "OCULUM_TOKEN": made.json()["token"]}
+
+    def oculum(*words: str) -> subprocess.CompletedProcess[str]:
+        command = [sys.executable, "-m", "server.runner", *words]
+        return subprocess.run(command, cwd=ROOT, env=told, capture_output=True, text=True, check=False)
+
+    out = tmp_path / "out"
+    exported = oculum("export", str(out), "--url", running.address)
+    assert exported.returncode == 0, exported.stderr
+    assert "routes/01-no-fix-is-no-place.ocu" in {p.relative_to(out).as_posix() for p in out.rglob("*.ocu")}
+    assert oculum("check", str(out)).returncode == 0
+    same = oculum("apply", str(out), "--dry-run", "--url", running.address)
+    assert same.returncode == 0 and same.stdout == "" and "0 differ" in same.stderr
+
+    route = out / "routes" / "03-swinging-is-no-way.ocu"
+    route.write_text(route.read_text().replace("0.6 [kn_i]", "0.5 [kn_i]"))
+    plan = oculum("apply", str(out), "--dry-run", "--url", running.address)
+    assert "~ changed" in plan.stdout and "+  when state" in plan.stdout and "nothing is applied" in plan.stderr
+    assert oculum("apply", str(out), "--url", running.address).returncode == 0
+    page.goto(running.address + "/routes")
+    book = page.get_by_role("grid", name=BOOK)
+    expect(book.get_by_role("row").filter(has_text="swinging is no way")).to_contain_text("0.5 kn")
+    route.write_text(route.read_text().replace("speed", "sped"))
+    checked = oculum("check", str(out))
+    assert checked.returncode == 1 and "`sped` is not a field of `work_boat`: did you mean `speed`?" in checked.stdout
+    refused = oculum("apply", str(out), "--url", running.address)
+    assert refused.returncode == 1 and "! refused" in refused.stdout and "mend what is refused" in refused.stderr
+    without = subprocess.run(
+        [sys.executable, "-m", "server.runner", "export", str(out), "--url", running.address],
+        cwd=ROOT,
+        env={**os.environ, "OCULUM_TOKEN": "oct_no_such"},
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert without.returncode != 0 and without.stderr.startswith("oculum: ")

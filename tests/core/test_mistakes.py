@@ -150,7 +150,10 @@ BYTES = [
     ("byte 0  a  u8\nderive b = a ^ a", "found"),
     ("byte 0  a  u8\nderive b = index", "`index` counts repeats and has a meaning inside one only"),
     ('byte 0  a  u8\nderive b = "{A}"', "`{A}` is no name: write `{serial}`, `{serial:05}` for five digits"),
-    ("byte 0  a  u8\nderive b = setpoint limit", "setpoints belong to conditions and routes; a decoder does not know them"),
+    (
+        "byte 0  a  u8\nderive b = setpoint limit",
+        "setpoints belong to conditions and routes; a decoder",
+    ),
     ("byte 0  a  u8\nderive b = bytes 0 to 3", "found"),
     ("byte 0  a  u8\nderive b = 1e999", "a number lies between"),
     ("byte 0  a  u8\nderive b = received + 3 m", "found"),

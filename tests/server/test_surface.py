@@ -36,7 +36,7 @@ TABLE = {
         " setpoint_history setpoint_past setpoints setpoints_file"
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
-        " book_of_routes flow_of_readings readings_of_outlet table table_file tables try_routes"
+        " archive book_of_routes flow_of_readings readings_of_outlet table table_file tables try_routes"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
@@ -55,8 +55,8 @@ TABLE = {
         " preview_message switch_off switch_on propose remove_contact remove_outlet test_outlet"
     ),
     "admin": (
-        "allow_host forbid_host reached_hosts people_create people_list people_partial_update people_retrieve"
-        " watch_itself"
+        "allow_host apply_archive forbid_host reached_hosts people_create people_list people_partial_update"
+        " people_retrieve watch_itself"
     ),
 }
 NEEDED = {name: role for role, names in TABLE.items() for name in names.split()}

@@ -298,7 +298,7 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
 
 
 def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list[str], float]:
-    """Routes with a line that fails more often than not within the hour, and the share of readings that they do not drop."""
+    """Routes with a line that fails more often than not within the hour; the share of readings that are not dropped."""
     figures = by_line(cursor, end - timedelta(hours=1), end)
     failing, gone, seen = [], 0, 0
     for definition in routes:

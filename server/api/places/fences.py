@@ -24,6 +24,7 @@ from server.requests.revisions import changing, tagged
 from server.rules.plans import plan_in_force
 from server.rules.refusal import Refused
 from server.rules.registering import registry_changed
+from server.rules.routes import in_order, plan_of
 from server.store.register import history_of
 
 MOST_CORNERS = 10_000
@@ -71,12 +72,16 @@ def sound_feature(value: Any) -> dict[str, Any]:
 
 
 def users_by_fence() -> dict[str, list[dict[str, Any]]]:
-    """Conditions in force by the names of the fences that they speak of."""
+    """Conditions and routes in force by the names of the fences that they speak of."""
     found: dict[str, list[dict[str, Any]]] = {}
     conditions = Definition.objects.filter(kind="condition", live__isnull=False).select_related("live", "type")
     for one in conditions.order_by("name"):
         for name in getattr(plan_in_force(one), "fences", ()):
             found.setdefault(name, []).append({"id": one.pk, "name": one.name})
+    for route in in_order().filter(live__isnull=False).select_related("live__definition__type"):
+        plan = plan_of(route.live) if route.live is not None else None
+        for name in plan.fences if plan is not None else ():
+            found.setdefault(name, []).append({"id": route.pk, "name": route.name})
     return found
 
 
