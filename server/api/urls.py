@@ -107,6 +107,7 @@ V1 = [
     ("devices/<str:name>/hold", running.HoldView),
     ("definitions/<id:ident>/retire", definitions.RetireView),
     ("archive", archive.ArchiveView),
+    ("archive/file", archive.ArchiveFileView),
     ("routes", routes.BookView),
     ("routes/order", routes.OrderView),
     ("routes/try", routes.TryView),

@@ -94,13 +94,7 @@ def applied(folder: Path, address: str, token: str, dry_run: bool, remove: bool)
             typer.echo(f"      {line}")
     same = len(answer["changes"]) - len(changes)
     refused = sum(change["becomes"] == "refused" for change in changes)
-    end = (
-        "applied"
-        if answer["applied"]
-        else "nothing is applied: mend what is refused"
-        if refused
-        else "nothing is applied"
-    )
+    end = "applied" if answer["applied"] else "nothing is applied" + (": mend what is refused" if refused else "")
     typer.echo(f"{len(changes)} differ, {same} unchanged; {end}", err=True)
     return 1 if refused else 0
 
@@ -114,9 +108,7 @@ def problems_in(folder: Path) -> Iterator[tuple[Path, Problem]]:
     around = Surroundings(
         {t["key"]: {f["name"]: FieldSpec.from_dict(f) for f in t.get("fields", [])} for t in types},
         {t["key"]: {s["name"]: s["unit"] for s in t.get("setpoints", [])} for t in types},
-        fences={
-            f["properties"]["name"] for f in json.loads(files.get("fences.geojson", '{"features": []}'))["features"]
-        },
+        fences={fence["properties"]["name"] for fence in fences},
         sites={row["name"] for row in csv.DictReader(io.StringIO(files.get("sites.csv", "name\n")))},
         outlets={o["name"] for o in json.loads(files.get("outlets.json", "[]")) if o["kind"] != "mail"},
     )

@@ -60,13 +60,13 @@ def test_a_route_is_begun_from_an_arrival_tried_published_and_told_of_by_why(pag
     expect(page.get_by_text("Waits for a text without mistakes.")).to_be_visible()
     expect(page.get_by_role("button", name="Publish waits for line 3")).to_be_disabled()
     text = (
-        'route "tanks by the shift"\n  on purification_tank\n  derive flow_share = flow / flow_setpoint into %\n'
-        '  when flow_share > 50 %\n    send flow_share to "harbour office"\n'
+        'route "tanks by the shift"\n  on purification_tank\n  derive uv_share = uv_intensity / uv_setpoint into %\n'
+        '  when uv_share > 50 %\n    send uv_share to "harbour office"\n'
     )
     write(page, text)
     way = page.get_by_role("group", name="The way of the message")
-    expect(way.get_by_role("region", name="As stored")).to_contain_text("flow share")
-    expect(way).to_contain_text("derive flow_share = flow / flow_setpoint into %")
+    expect(way.get_by_role("region", name="As stored")).to_contain_text("uv share")
+    expect(way).to_contain_text("derive uv_share = uv_intensity / uv_setpoint into %")
 
     # The trial counts line by line, and sends nothing.
     sent = "select count(*) from reading_out_log"
@@ -88,10 +88,10 @@ def test_a_route_is_begun_from_an_arrival_tried_published_and_told_of_by_why(pag
     until(lambda: (running.ask(taken) or 0) > 3, "messages that go by the route", 60)
     outlet = running.ask("select id from telling_outlet where name = 'harbour office'")
     folder = running.folder / "outlets" / folder_of(f"harbour office-{outlet}").name
-    until(lambda: any("flow_share" in f.read_text() for f in folder.glob("*.csv")), "the file of the outlet", 60)
+    until(lambda: any("uv_share" in f.read_text() for f in folder.glob("*.csv")), "the file of the outlet", 60)
     assert running.ask(sent) > 0
     page.goto(running.address + "/devices/tank-1")
-    page.get_by_role("button", name="Why Flow share?").click()
+    page.get_by_role("button", name="Why Uv share?").click()
     sheet = page.get_by_role("dialog")
     expect(sheet).to_contain_text("Derived by route “tanks by the shift”, line 3")
 
@@ -165,7 +165,7 @@ def test_all_that_is_written_goes_out_as_text_is_checked_and_applied(
     head = {"X-CSRFToken": page.request.get(running.address + "/api/v1/me").json()["csrf"]}
     made = page.request.post(running.address + "/api/v1/tokens", headers=head, data={"name": "review", "role": "admin"})
     assert made.ok, made.text()
-    told = {**os.environ, "OCULUM_TOKEN": made.json()["token"]}
+    told = {**os.environ, "OCULUM_TOKEN": made.json()["key"]}
 
     def oculum(*words: str) -> subprocess.CompletedProcess[str]:
         command = [sys.executable, "-m", "server.runner", *words]
@@ -187,6 +187,16 @@ def test_all_that_is_written_goes_out_as_text_is_checked_and_applied(
     page.goto(running.address + "/routes")
     book = page.get_by_role("grid", name=BOOK)
     expect(book.get_by_role("row").filter(has_text="swinging is no way")).to_contain_text("0.5 kn")
+    # The same on a screen: a folder is chosen, its plan is read, and nothing of it is applied while it is refused.
+    route.write_text(route.read_text().replace("0.5 [kn_i]", "0.7 [kn_i]"))
+    page.goto(running.address + "/settings/archive")
+    page.locator("input[type=file]").set_input_files(out)
+    plan_shown = page.get_by_role("list", name="What becomes of it")
+    expect(plan_shown).to_contain_text("swinging is no way")
+    page.get_by_text("the difference").click()
+    expect(plan_shown).to_contain_text("0.7 [kn_i]")
+    page.get_by_role("button", name="Apply 1").click()
+    expect(page.get_by_text("Applied.")).to_be_visible()
     route.write_text(route.read_text().replace("speed", "sped"))
     checked = oculum("check", str(out))
     assert checked.returncode == 1 and "`sped` is not a field of `work_boat`: did you mean `speed`?" in checked.stdout

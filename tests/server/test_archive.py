@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from typing import Any
 
 import pytest
@@ -120,6 +122,8 @@ def test_it_goes_through_the_api_by_an_administrator_only(world: World, files: d
     assert viewer.get(V1 + "archive").json()["files"] == files
     changed = files | {"types/pod.json": files["types/pod.json"].replace('"title": "Pod"', '"title": "Level pod"')}
     assert send(viewer, "POST", "archive", {"files": changed}).status_code == 403
+    with zipfile.ZipFile(io.BytesIO(viewer.get(V1 + "archive/file").content)) as packed:
+        assert {name.removeprefix("oculum/"): packed.read(name).decode() for name in packed.namelist()} == files
     dry = send(admin, "POST", "archive", {"files": changed}).json()
     assert not dry["applied"] and DeviceType.objects.get(key="pod").title == "Pod"
     done = send(admin, "POST", "archive", {"files": changed, "dry_run": False}).json()

@@ -30,6 +30,7 @@ const Places = lazy(() => import("./places/map/map"));
 const Telling = lazy(() => import("./places/telling/telling"));
 const People = lazy(() => import("./places/people"));
 const Help = lazy(() => import("./places/help"));
+const Archive = lazy(() => import("./places/archive"));
 const Settings = lazy(() => import("./places/settings"));
 
 export function App() {
@@ -83,6 +84,7 @@ export function App() {
             <Route path="/telling" element={<Telling />} />
             <Route path="/people" element={<People />} />
             <Route path="/settings" element={<Settings />} />
+            <Route path="/settings/archive" element={<Archive />} />
             <Route path="/help" element={<Help />} />
             <Route path="/help/:doc" element={<Help />} />
             <Route

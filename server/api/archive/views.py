@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import io
+import zipfile
 from typing import Any
 
+from django.http import HttpResponse
 from drf_spectacular.utils import extend_schema
 from rest_framework import serializers
 from rest_framework.request import Request
@@ -37,6 +40,20 @@ class ArchiveChange(serializers.Serializer):
 class AppliedOut(serializers.Serializer):
     changes = ArchiveChange(many=True)
     applied = serializers.BooleanField(help_text="false for a dry run, or where something is refused")
+
+
+class ArchiveFileView(APIView):
+    """The same as one file (ZIP). Its bytes depend on what is written alone."""
+
+    @extend_schema(responses={(200, "application/zip"): bytes}, operation_id="archive_file", tags=["archive"])
+    def get(self, request: Request) -> HttpResponse:
+        body = io.BytesIO()
+        with zipfile.ZipFile(body, "w", zipfile.ZIP_DEFLATED) as out:
+            for path, text in files_of(items()).items():
+                out.writestr(zipfile.ZipInfo(f"oculum/{path}", (1980, 1, 1, 0, 0, 0)), text)
+        answer = HttpResponse(body.getvalue(), content_type="application/zip")
+        answer["Content-Disposition"] = 'attachment; filename="oculum-definitions.zip"'
+        return answer
 
 
 class ArchiveView(APIView):

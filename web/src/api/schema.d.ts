@@ -208,6 +208,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Types, definitions, tables, fences, sites, setpoints and ways of telling; no devices, no secrets. */
+        get: operations["archive"];
+        put?: never;
+        /** @description Shows what would become of it, or does it: all in one transaction, or nothing. */
+        post: operations["apply_archive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/archive/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as one file (ZIP). Its bytes depend on what is written alone. */
+        get: operations["archive_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/arrivals": {
         parameters: {
             query?: never;
@@ -2169,6 +2204,47 @@ export interface components {
             unacknowledged: number;
             results: components["schemas"]["AlarmOut"][];
         };
+        AppliedOut: {
+            changes: components["schemas"]["ArchiveChange"][];
+            /** @description false for a dry run, or where something is refused */
+            applied: boolean;
+        };
+        ArchiveChange: {
+            kind: string;
+            name: string;
+            path: string;
+            becomes: components["schemas"]["ArchiveChangeBecomesEnum"];
+            difference: string;
+            why: string;
+        };
+        /**
+         * @description * `created` - created
+         *     * `changed` - changed
+         *     * `unchanged` - unchanged
+         *     * `removed` - removed
+         *     * `left` - left
+         *     * `refused` - refused
+         * @enum {string}
+         */
+        ArchiveChangeBecomesEnum: "created" | "changed" | "unchanged" | "removed" | "left" | "refused";
+        ArchiveInRequest: {
+            files: {
+                [key: string]: string;
+            };
+            /** @default true */
+            dry_run: boolean;
+            /**
+             * @description also what does not stand in the archive
+             * @default false
+             */
+            remove: boolean;
+        };
+        ArchiveOut: {
+            /** @description path to text */
+            files: {
+                [key: string]: string;
+            };
+        };
         ArrivalOut: {
             id: string;
             /** Format: date-time */
@@ -3450,7 +3526,7 @@ export interface components {
             failing_routes: string[];
             /**
              * Format: double
-             * @description the share of readings that routes neither drop nor thin out, 0 to 1
+             * @description the share of readings that routes do not drop, 0 to 1
              */
             routes_keep: number;
             /** @description in force, but no longer readable with their type */
@@ -3987,7 +4063,7 @@ export interface components {
             took: number;
             /** @description of them, those of which it could not tell; they go on unchanged */
             failed: number;
-            /** @description taken, in 48 equal parts of the span */
+            /** @description taken, in at most 48 equal parts of the span */
             curve: number[];
             /** @description the last message that it took or failed at */
             message: string | null;
@@ -5185,6 +5261,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ActOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArchiveOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    apply_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArchiveInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AppliedOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    archive_file: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": string;
                 };
             };
             /** @description refused, with the reason */

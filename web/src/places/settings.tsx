@@ -73,6 +73,9 @@ export default function Settings() {
             <Link className="link" to={kept("/help")}>
               Guide and language reference
             </Link>
+            <Link className="link" to={kept("/settings/archive")}>
+              Definitions as text
+            </Link>
             <a className="link" href="/api/v1/docs">
               The API, documented
             </a>
