@@ -100,6 +100,7 @@ ROUTES = [
     "wind_chill.ocu",
     "rain_closes.ocu",
     "wind_to_harbour.ocu",
+    "water_of_sites.ocu",
     "tanks_that_move.ocu",
     "cold_chain.ocu",
     "old_fleet.ocu",

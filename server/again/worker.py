@@ -303,12 +303,19 @@ class Again:
         rows = built_rows(c, self.layouts, lots, effects, arrived)
         return Portion(job, until, arrived, rows, *refusals(lots, effects, arrived), without, effects.newest)
 
+    def _makes_sites(self, job: Job) -> bool:
+        """Whether all that the readings of sites are made of comes by, so that they can be made again."""
+        concerned = [r for r in self.registry.in_order() if r.plan.gathered and job.type_id in r.types]
+        return job.whole_span and all(len(r.types) == 1 for r in concerned)
+
     def _router(self, job: Job, c: psycopg.Connection[Any]) -> Router:
         """The routes in force as they stand at the place of a job: what they look back on has been seen before it."""
         if self.router is not None and self.router[0] == (job.id, job.after):
             return self.router[1]
         registry = self.registry
         router = registry.router()
+        whole = self._makes_sites(job)
+        router.gathers = lambda route: whole
         back = looked_back(route.plan for route in router.routes if job.type_id in route.types)
         if back and job.whole_span:
             owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
@@ -360,11 +367,12 @@ class Again:
             # What the messages gave before goes on record, so that nothing stands twice. The index knows
             # a stretch of the table only once it is summed up.
             c.execute("select brin_summarize_new_values('reading_message')")
+            kept = [] if self._makes_sites(job) else list(self.registry.world.own_devices().values())
             c.execute(
                 "with gone as (delete from reading_row r using unnest(%s::bigint[]) k(id) where r.message_id = k.id"
-                f" and r.message_id between %s and %s returning {listed('r')})"
+                f" and r.message_id between %s and %s and r.device_id <> all(%s::int[]) returning {listed('r')})"
                 f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
-                (ids.tolist(), int(ids[0]), int(ids[-1])),
+                (ids.tolist(), int(ids[0]), int(ids[-1]), kept),
             )
         gone = c.execute(
             "delete from refused where message_id = any(%s) returning message_id, code", (ids.tolist(),)

@@ -537,7 +537,10 @@ class Engine:
         owner, row = owner[other], row[other]
         known &= own
         write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
-        write_activity(self.connection, owner, arrived.received[row], np.zeros(len(row), bool))
+        of_devices = np.array([registry.type_of(int(d)) != registry.world.site_type for d in owner], bool)
+        write_activity(
+            self.connection, owner[of_devices], arrived.received[row[of_devices]], np.zeros(int(of_devices.sum()), bool)
+        )
         told.devices.update(owner.tolist())
         newest = {key: found for key, found in effects.newest.items() if self.share.has(key[0])}
         self.keep_latest(arrived, known, failed, owner, row, newest)

@@ -12,6 +12,7 @@ import psycopg
 from oculum.alarms.bank import Watched
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.routes.check import SITE
 from oculum.language.routes.plan import RoutePlan
 from oculum.register.fences import area_of
 from oculum.register.world import Device, Site, World
@@ -210,6 +211,8 @@ class Registry:
         if not all(key in published.types for key in plan.types):
             return
         types = tuple(published.types[key] for key in plan.types)
+        if plan.gathered:
+            self.world.site_type = published.types.get(SITE, 0)
         self.routes[published.definition] = InForce(published.definition, published.version, types, plan)
         if published.definition not in self.places:
             self.places.append(published.definition)

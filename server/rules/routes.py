@@ -8,9 +8,11 @@ from typing import Any
 from django.db import transaction
 from django.db.models import Max, QuerySet
 
+from oculum.language.fields import FieldSpec
 from oculum.language.problems import Problem, Span
 from oculum.language.routes import ROUTE
-from oculum.language.routes.plan import RoutePlan
+from oculum.language.routes.check import SITE
+from oculum.language.routes.plan import Derive, Gather, RoutePlan
 from oculum.language.routes.sentence import act_words
 from server.records.definitions.models import Definition, ReferenceTable, Version
 from server.records.fleet.models import DeviceType
@@ -20,6 +22,7 @@ from server.rules.kinds import KindRules, NotPublishable, Published, Running, Us
 from server.rules.plans import declared, decoder_plan, field_out, merged, route_plan
 from server.rules.refusal import Refused
 from server.rules.registering import control
+from server.rules.sites import sites_as_devices
 
 
 def before_publishing(definition: Definition, plan: RoutePlan, type_: DeviceType, despite_cases: bool) -> DeviceType:
@@ -27,25 +30,49 @@ def before_publishing(definition: Definition, plan: RoutePlan, type_: DeviceType
     fields that it derives are declared on its types. Raises NotPublishable.
     """
     take_name(definition, plan.name)
-    types = {t.key: t for t in DeviceType.objects.select_for_update().filter(key__in=plan.types).order_by("pk")}
+    if plan.gathered:
+        _of_nobody_else(definition, plan)
+        sites_as_devices(None, begin=True)
+    wanted = [*plan.types, *([SITE] if plan.gathered else [])]
+    locked = {t.key: t for t in DeviceType.objects.select_for_update().filter(key__in=wanted).order_by("pk")}
+    types = {key: locked[key] for key in plan.types}
     for spec in plan.derived:
-        line = next(act.line for act in plan.lines if getattr(act, "field", None) == spec)
+        line = next(act.line for act in plan.lines if isinstance(act, Derive) and act.field == spec)
         for one in types.values():
             if spec.name in _decoded(one):
                 words = f"the decoder of {one.title} gives `{spec.name}` already: say `correct {spec.name} = ...`"
                 raise NotPublishable([Problem(words, Span(line, 1, 2))])
     for one in types.values():
-        known = {f["name"] for f in one.fields}
-        fresh = [field_out(spec) for spec in plan.derived if spec.name not in known]
-        if fresh:
-            one.fields = one.fields + fresh
-            one.revise()
+        _declare(one, plan.derived)
+    if plan.gathered:
+        _declare(locked[SITE], plan.gathered)
     definition.type = types[plan.types[0]]
     definition.on.set(types.values())
     if definition.place is None:
         last = Definition.objects.filter(kind=ROUTE.name).aggregate(last=Max("place"))["last"] or 0
         definition.place = last + 1
     return definition.type
+
+
+def _declare(type_: DeviceType, specs: Iterable[FieldSpec]) -> None:
+    """Fields that a type does not have yet. The type is locked."""
+    known = {f["name"] for f in type_.fields}
+    fresh = [field_out(spec) for spec in specs if spec.name not in known]
+    if fresh:
+        type_.fields = type_.fields + fresh
+        type_.revise()
+
+
+def _of_nobody_else(definition: Definition, plan: RoutePlan) -> None:
+    """A field of sites comes from one route. Raises NotPublishable."""
+    for other in in_order().filter(live__isnull=False).exclude(pk=definition.pk):
+        assert other.live is not None
+        theirs = plan_of(other.live)
+        for spec in theirs.gathered if theirs is not None else ():
+            line = next((a.line for a in plan.lines if isinstance(a, Gather) and a.field.name == spec.name), None)
+            if line is not None:
+                words = f"route “{other.name}” gathers `{spec.name}` already: a field of sites comes from one route"
+                raise NotPublishable([Problem(words, Span(line, 1, 2))])
 
 
 def _decoded(type_: DeviceType) -> set[str]:
@@ -57,7 +84,8 @@ def _decoded(type_: DeviceType) -> set[str]:
 
 def kept(plan: RoutePlan, type_: DeviceType) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """The fields and setpoints of all its types."""
-    return merged(DeviceType.objects.filter(key__in=plan.types).order_by("pk"))
+    wanted = [*plan.types, *([SITE] if plan.gathered else [])]
+    return merged(DeviceType.objects.filter(key__in=wanted).order_by("pk"))
 
 
 def put_in_force(registry: Running, published: Published) -> None:

@@ -7,6 +7,7 @@ from datetime import datetime, timedelta
 
 from django.db import connection
 
+from oculum.language.routes.check import SITE
 from server.store.unheard import Spans, unheard, within
 
 OVERDUE_CADENCES = 1.5
@@ -14,13 +15,13 @@ SILENT_CADENCES = 3.0
 AHEAD_S = 300
 
 NOW_SQL = """
-select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), l.received_at, l.failed, l.message_id
+select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), l.received_at, l.failed, l.message_id, t.key
 from fleet_device d join fleet_devicetype t on t.id = d.type_id left join latest l on l.device_id = d.id
 """
 
 THEN_SQL = """
 select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at,
-  r.message_id is not null and r.code <> 'no decoder', m.id
+  r.message_id is not null and r.code <> 'no decoder', m.id, t.key
 from fleet_device d join fleet_devicetype t on t.id = d.type_id
 left join lateral (
   select id, received_at from message
@@ -37,6 +38,7 @@ class DeviceState:
     received_at: datetime | None
     cadence_s: int | None
     message_id: int | None
+    of_site: bool = False  # a site's own readings, no unit in the field
 
 
 def state_of(received: datetime | None, failed: bool, cadence_s: int | None, at: datetime, deaf: Spans = ()) -> str:
@@ -67,8 +69,8 @@ def device_states(at: datetime, past: bool) -> dict[int, DeviceState]:
         rows = cursor.fetchall()
         deaf = unheard(cursor, at - timedelta(days=8), at)
     found = {}
-    for device_id, phase, cadence, received, failed, message in rows:
+    for device_id, phase, cadence, received, failed, message, key in rows:
         if phase != "retired":
             state = state_of(received, bool(failed), cadence, at, deaf)
-            found[device_id] = DeviceState(state, received, cadence, message)
+            found[device_id] = DeviceState(state, received, cadence, message, key == SITE)
     return found

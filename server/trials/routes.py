@@ -16,8 +16,9 @@ from django.conf import settings
 
 from oculum.batches import FIRST_REASON, Decoded
 from oculum.history.events import eras
-from oculum.language.routes.plan import RoutePlan
+from oculum.language.routes.plan import Gather, RoutePlan
 from oculum.pipeline import decode_batch, owned
+from oculum.register.world import Device
 from oculum.routing.routed import SEEN, TOOK, InForce, Routed
 from oculum.routing.router import Router
 from oculum.routing.standing import looked_back
@@ -32,6 +33,7 @@ from server.trials.past import Compared, compare, readings
 PORTION = 10_000
 MOST_BEFORE = 50_000  # messages before a span that windows look back on
 EXAMPLES = 5
+NO_TYPE = -1
 DRAFT = 0  # the version of a draft, and the definition of one that is not kept
 
 
@@ -110,10 +112,16 @@ class Way:
         self._direct()
 
     def _direct(self) -> None:
-        in_force = self.register.registry.in_order()
+        registry = self.register.registry
+        in_force = registry.in_order()
+        world = registry.world
+        if world.site_type <= 0 and any(draft is not None and draft.plan.gathered for draft in self.drafts):
+            # Sites that are no devices yet: the first route that gathers is not published.
+            world.site_type = NO_TYPE
+            world.devices |= {-s: Device(-s, f"site-{one.name}", NO_TYPE, s) for s, one in world.sites.items()}
         for router, draft in zip(self.routers, self.drafts, strict=True):
             router.set(with_draft(in_force, draft))
-            router.standing.tables = self.register.registry.tables  # type: ignore[assignment]
+            router.standing.tables = registry.tables  # type: ignore[assignment]
             router.refresh()
 
     def take(self, arrived: Arrived, traced: bool = False) -> Iterator[Taken]:
@@ -297,19 +305,25 @@ def stored_message(connection: psycopg.Connection[Any], number: int) -> One | No
 
 
 def passed_through(
-    connection: psycopg.Connection[Any], one: One, draft: InForce | None, then: bool = False
+    connection: psycopg.Connection[Any],
+    one: One,
+    draft: InForce | None,
+    then: bool = False,
+    site: int | None = None,
 ) -> dict[str, Any]:
     """A message through its decoder and all routes, line by line; what came before it of its device is gone through
-    first, as far as windows look back. then: by what was in force when it arrived.
+    first, as far as windows look back. then: by what was in force when it arrived. site: also what came before it of
+    the devices at a site and below it, of which that site's readings are made, and those with it, as "members".
     """
     way = Way(connection, one.number, [draft], then)
     registry = way.register.registry
     back = looked_back(route.plan for route in way.routers[0].routes)
+    devices = [one.device, *(_below(way.routers[0], site) if site is not None else ())]
     if back:
         rows = connection.execute(
-            f"select {FIELDS} from message m where m.device_id = %s and m.id < %s and m.received_at >= %s - %s *"
+            f"select {FIELDS} from message m where m.device_id = any(%s) and m.id < %s and m.received_at >= %s - %s *"
             " interval '1 microsecond' order by m.id desc limit %s",
-            (one.device, one.number, one.received, back, MOST_BEFORE),
+            (devices, one.number, one.received, back, MOST_BEFORE),
         ).fetchall()[::-1]
         for _ in way.take(Arrived.of(rows)) if rows else ():
             pass
@@ -341,4 +355,34 @@ def passed_through(
         ],
         "error": failure.message if failure is not None else None,
         "decoder": bool(taken.decoded),
+        "members": _members(way.routers[0], site) if site is not None else [],
     }
+
+
+def _gathers(router: Router) -> Iterator[tuple[InForce, Gather]]:
+    for route in router.routes:
+        for act in route.plan.lines:
+            if isinstance(act, Gather):
+                yield route, act
+
+
+def _below(router: Router, site: int) -> list[int]:
+    """The devices at a site and below it that some route gathers from."""
+    world = router.world
+    types = {type_ for route, _ in _gathers(router) for type_ in route.types}
+    return [
+        d.id
+        for d in world.devices.values()
+        if d.type in types and any(place.id == site for place in world.above(d.site))
+    ]
+
+
+def _members(router: Router, site: int) -> list[dict[str, Any]]:
+    """What a site's readings were made of, by field."""
+    found = []
+    for route, act in _gathers(router):
+        for device, values, at in router.members(route, act, site):
+            known = router.world.devices.get(device)
+            name = known.name if known is not None else ""
+            found.append({"field": act.field.name, "device": name, "values": values, "at": moment(at)})
+    return found

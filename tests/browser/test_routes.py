@@ -38,7 +38,7 @@ def test_the_book_shows_the_demo_s_routes_and_where_readings_go(page: Page, runn
     expect(book).to_contain_text("buyers see the cold chain")
     page.keyboard.press("Escape")
     page.get_by_role("button", name="all routes again").click()
-    expect(book.get_by_role("row")).to_have_count(10)
+    expect(book.get_by_role("row")).to_have_count(11)
 
 
 def test_a_route_is_begun_from_an_arrival_tried_published_and_told_of_by_why(page: Page, running: Running) -> None:
@@ -137,20 +137,20 @@ def test_an_outlet_that_fails_says_so_where_routes_send_to_it_and_comes_back(pag
     head = {"X-CSRFToken": page.request.get(running.address + "/api/v1/me").json()["csrf"]}
     made = page.request.post(running.address + "/api/v1/outlets", headers=head, data=body)
     assert made.ok, made.text()
-    text = 'route "display of the boats"\n  on work_boat\n  send speed to "display"\n'
-    draft = {"kind": "route", "name": "display of the boats", "type": "work_boat", "draft": text}
+    text = 'route "display of the water"\n  on raft_buoy\n  send water_temperature to "display"\n'
+    draft = {"kind": "route", "name": "display of the water", "type": "raft_buoy", "draft": text}
     route = page.request.post(running.address + "/api/v1/definitions", headers=head, data=draft).json()
     api = f"{running.address}/api/v1/definitions/{route['id']}"
     assert page.request.post(f"{api}/publish", headers=head, data={"text": text}).ok
     try:
-        row = page.get_by_role("grid", name=BOOK).get_by_role("row").filter(has_text="display of the boats")
+        row = page.get_by_role("grid", name=BOOK).get_by_role("row").filter(has_text="display of the water")
         expect(row).to_contain_text("display is blocked: answered 503", timeout=90_000)
         page.request.get(f"{post}/mode/well")
         query = f"select coalesce(sum(readings), 0) from reading_out_log where good and outlet_id = {made.json()['id']}"
         until(lambda: (running.ask(query) or 0) > 0, "readings that went out at last", 90)
         came = page.request.get(f"{post}/came").json()["came"]
         told = next(json.loads(m["text"]) for m in came if m["to"] == "/display")
-        assert told[0]["type"] == "oculum.reading" and "speed" in told[0]["data"]["values"]
+        assert told[0]["type"] == "oculum.reading" and "water_temperature" in told[0]["data"]["values"]
         page.reload()
         expect(row).not_to_contain_text("is blocked")
     finally:

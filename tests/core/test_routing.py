@@ -34,6 +34,10 @@ WORLD = World(
     },
     {7: Site(7, "reach"), 8: Site(8, "cove", 7)},
 )
+SITES, OWN = 2, {7: 107, 8: 108}  # the type of sites, and the device that each of them is
+WORLD.devices |= {d: Device(d, f"site-{s}", SITES, s) for s, d in OWN.items()}
+WORLD.site_type = SITES
+MEMBERS = {7: (1, 2), 8: (2,)}
 WORLD.limits = {(TYPE, "most", "device", 1): 4.0, (TYPE, "most", "site", 7): 2.0}
 TABLE: dict[Any, Mapping[str, Any]] = {"d1": {"offset": 0.5}, "d2": {"offset": -1.0}}
 
@@ -58,6 +62,8 @@ class Plain:
     sent: list[tuple[int, int, int, dict[str, float]]] = field(default_factory=list)
     kept: dict[Any, tuple[float, int]] = field(default_factory=dict)
     past: dict[Any, list[tuple[int, float]]] = field(default_factory=dict)
+    stamp: dict[Any, int] = field(default_factory=dict)
+    sites: dict[Any, dict[str, float]] = field(default_factory=dict)
 
     def number(self, reading: Reading, name: str) -> float | None:
         value = reading.values.get(name)
@@ -249,7 +255,77 @@ def by_limit() -> tuple[str, Line]:
     return text, act
 
 
+def of(function: str, values: list[float]) -> float:
+    found = {"max_of": max, "min_of": min, "sum_of": sum, "mean_of": lambda v: sum(v) / len(v)}[function](values)
+    return float(found)
+
+
+def gather(function: str, age: int) -> tuple[str, Line]:
+    """Of the newest values of the members at each site."""
+    text = f"  gather v{{key}} = {function}(x + 1 m, {age} min)\n"
+
+    def act(p: Plain, key: int, r: Reading, message: list[Reading]) -> None:
+        if not seen(p, key, 3, r, ("x",)):
+            return
+        x = p.number(r, "x")
+        if x is None:
+            failed(p, key, 3)
+            return
+        took(p, key, 3)
+        last = p.kept.get((key, r.device))
+        if last is not None and last[1] > r.at:
+            return
+        p.kept[key, r.device] = (x + 1, r.at)
+        for site, members in MEMBERS.items():
+            if r.device not in members:
+                continue
+            at = p.stamp[key, site] = max(p.stamp.get((key, site), r.at), r.at)
+            known = [p.kept[key, m] for m in members if (key, m) in p.kept]
+            values = [value for value, when in known if at - when <= age * MINUTE]
+            if values:
+                p.sites.setdefault((OWN[site], r.message, at), {})[f"v{key}"] = of(function, values)
+
+    return text, act
+
+
+def by_steps(function: str, step: int) -> tuple[str, Line]:
+    """Of all values in a step, once it is over, and again when one comes late."""
+    text = f"  gather v{{key}} = {function}(x) every {step} min\n"
+    width = step * MINUTE
+
+    def act(p: Plain, key: int, r: Reading, message: list[Reading]) -> None:
+        if not seen(p, key, 3, r, ("x",)):
+            return
+        x = p.number(r, "x")
+        if x is None:
+            failed(p, key, 3)
+            return
+        took(p, key, 3)
+        here = r.at // width * width
+
+        def make(site: int, begin: int) -> None:
+            inside = {k[1:]: v for k, v in p.kept.items() if k[0] == key and k[1] in MEMBERS[site]}
+            values = [v[0] for (m, at), v in sorted(inside.items()) if begin <= at < begin + width]
+            if values:
+                p.sites.setdefault((OWN[site], r.message, begin), {})[f"v{key}"] = of(function, values)
+
+        for site in (s for s, members in MEMBERS.items() if r.device in members):
+            there = p.stamp.get((key, site))
+            if there is not None and here > there:
+                make(site, there)
+        p.kept[key, r.device, r.at] = (x, r.at)
+        for site in (s for s, members in MEMBERS.items() if r.device in members):
+            there = p.stamp.get((key, site))
+            if there is not None and here < there:
+                make(site, here)
+            p.stamp[key, site] = max(here, there if there is not None else here)
+
+    return text, act
+
+
 LINES = st.one_of(
+    st.tuples(st.sampled_from(["max_of", "mean_of", "sum_of"]), st.sampled_from([10, 30])).map(lambda t: gather(*t)),
+    st.tuples(st.sampled_from(["min_of", "sum_of"]), st.sampled_from([20, 60])).map(lambda t: by_steps(*t)),
     st.integers(0, 9).map(lambda n: drop_beyond(float(n))),
     st.tuples(st.sampled_from([0.5, 1.0, 2.0]), st.integers(0, 3)).map(lambda t: correct(t[0], float(t[1]))),
     st.just(derive()),
@@ -312,7 +388,7 @@ def decoded(messages: list[list[Reading]]) -> Decoded:
 def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes: list[Any], data: Any) -> None:
     plans = []
     for key, ((scope, _), (text, _)) in enumerate(routes, 1):
-        plan, problems = check_route(f'route "r{key}"\n  {scope}\n{text}', AROUND)
+        plan, problems = check_route(f'route "r{key}"\n  {scope}\n{text.replace("{key}", str(key))}', AROUND)
         assert plan is not None, problems
         plans.append(InForce(key, key, (TYPE,), plan))
 
@@ -337,7 +413,9 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
         device = np.array([own[0].device for own in part], np.int64)
         batch = decoded(part)
         arrival = np.arange(start, end, dtype=np.int64) * 10 * MINUTE
-        routed = router.route([batch], [np.arange(len(part))], device, arrival, lambda d: TYPE, lambda row: {})
+        routed = router.route(
+            [batch], [np.arange(len(part))], device, arrival, lambda d: SITES if d > 100 else TYPE, lambda row: {}
+        )
         for one in routed.counted:
             for line, what in zip(one.line.tolist(), one.what.tolist(), strict=True):
                 counts[one.lines[line][0], one.lines[line][2], ("seen", "took", "failed")[what]] += 1
@@ -359,6 +437,11 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
             router.standing.tables = {"samples": TABLE}
             assert recalled(router, body)
     wanted = {(r.device, r.message, r.at): r.values for own in expected for r in own if r.values}
+    above_cove = {f"v{key}" for key, ((scope, _), _) in enumerate(routes, 1) if "cove" in scope}
+    for place, values in plain.sites.items():
+        kept = {n: v for n, v in values.items() if place[0] != OWN[7] or n not in above_cove}
+        if kept:
+            wanted[place] = kept  # type: ignore[assignment]
     assert found == wanted
     assert +counts == +plain.counts
     assert [one[:3] for one in sorted(sent)] == [one[:3] for one in sorted(plain.sent)]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import timedelta
 from typing import Any
 
@@ -9,11 +10,11 @@ import pytest
 
 from server.records.again.models import DecodeAgain
 from server.records.definitions.models import Definition, ReferenceTable
-from server.records.fleet.models import Device, DeviceType
+from server.records.fleet.models import Device, DeviceType, Site
 from server.records.telling.models import Outlet
 from server.rules.kinds import NotPublishable
-from server.rules.publishing import retire
-from server.rules.registering import control
+from server.rules.publishing import publish, retire
+from server.rules.registering import control, registry_changed
 from server.rules.routes import in_order, reorder
 from tests.server.test_engine import cut_anyhow, stream
 from tests.server.world import DECODER, START, World, decode_again, payload, work_off
@@ -264,3 +265,114 @@ def test_a_device_that_a_route_does_not_select_is_let_be(world: World, engine: A
     world.arrive((0, 0, payload(2.0)), (1, 1, payload(2.0)))
     work_off(engine)
     assert [(row[0], row[3][0]) for row in readings(world)] == [("pod-0", 0.0), ("pod-1", 2.0)]
+
+
+GATHER = """route "levels of sites"
+  on pod
+  gather level_highest = max_of(level, 30 min)
+  gather rain = sum_of(level) every 1 h
+"""
+
+
+def of_sites(world: World, field: str) -> list[tuple]:
+    """Site, seconds and value of a field of sites, in the order of time."""
+    found = [
+        (name, second, dict(zip((f["name"] for f in fields), nums, strict=True)).get(field))
+        for name, second, fields, nums in world.ask(
+            "select d.name, extract(epoch from r.at - %s)::int, l.fields, r.nums from reading_row r join layout l on"
+            " l.id = r.layout_id join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
+            " where t.key = 'site' order by r.at, d.name",
+            START,
+        )
+    ]
+    return [row for row in found if row[2] is not None]
+
+
+def at_sites(world: World) -> None:
+    """Two pods at a cove, one at the reach that it lies in."""
+    cove = Site.objects.create(name="cove", title="Cove", parent=world.site)
+    Device.objects.filter(pk__in=[pod.pk for pod in world.pods[:2]]).update(site=cove)
+    registry_changed()
+
+
+def test_a_site_has_readings_of_its_own_and_is_watched_by_them(world: World, engine: Any) -> None:
+    world.decoder()
+    at_sites(world)
+    world.route(GATHER)
+    assert [d.name for d in Device.objects.filter(type__key="site").order_by("name")] == ["site-cove", "site-reach"]
+    on_site = 'condition "high water" priority high\n  on site\n  raise when level_highest > 4 m\n'
+    definition = Definition.objects.create(kind="condition", name="high", type=DeviceType.objects.get(key="site"))
+    publish(definition, on_site, None)
+    world.arrive((0, 0, payload(3.0)), (1, 60, payload(2.0)), (2, 120, payload(5.0)), (1, 3660, payload(1.0)))
+    work_off(engine)
+    assert of_sites(world, "level_highest") == [
+        ("site-cove", 0, 3.0),
+        ("site-reach", 0, 3.0),
+        ("site-cove", 60, 3.0),
+        ("site-reach", 60, 3.0),
+        ("site-reach", 120, 5.0),
+        ("site-cove", 3660, 1.0),
+        ("site-reach", 3660, 1.0),
+    ]
+    assert [row[::2] for row in of_sites(world, "rain")] == [("site-cove", 5.0), ("site-reach", 10.0)]
+    assert world.ask("select d.name, a.value from alarms_alarm a join fleet_device d on d.id = a.device_id") == [
+        ("site-reach", 5.0)
+    ]
+    assert Counter(row[0] for row in world.ask("select device_id from activity")) == {
+        d.pk: 2 if d == world.pods[1] else 1 for d in world.pods[:3]
+    }
+
+
+def test_readings_of_sites_are_the_same_however_the_stream_is_cut(world: World, engine: Any) -> None:
+    world.decoder()
+    at_sites(world)
+    world.route(GATHER)
+    world.arrive(*stream(7, 160))
+    found = cut_anyhow(world, engine)
+    assert found[0] == found[1] == found[2]
+
+
+def test_a_field_of_sites_comes_from_one_route(world: World) -> None:
+    world.decoder()
+    world.route(GATHER)
+    with pytest.raises(NotPublishable, match="route “levels of sites” gathers `rain` already"):
+        world.route('route "more"\n  on pod\n  gather rain = max_of(level)\n')
+
+
+def test_decoding_again_makes_the_readings_of_sites_again(world: World, engine: Any, again: Any) -> None:
+    world.decoder()
+    at_sites(world)
+    world.route(GATHER)
+    world.arrive((0, 0, payload(3.0)), (1, 60, payload(2.0)), (0, 3660, payload(1.0)))
+    work_off(engine)
+    world.decoder(DECODER.replace("u16 / 10", "u16 / 5", 1))
+    work_off(engine)
+    start, end = START - timedelta(seconds=1), START + timedelta(days=1)
+    DecodeAgain.objects.create(type=world.type, start=start, end=end)
+    decode_again(again, engine, 2)
+    highest = {row[:2]: row[2] for row in of_sites(world, "level_highest")}
+    assert highest == {
+        ("site-cove", 0): 6.0,
+        ("site-reach", 0): 6.0,
+        ("site-cove", 60): 6.0,
+        ("site-reach", 60): 6.0,
+        ("site-cove", 3660): 2.0,
+        ("site-reach", 3660): 2.0,
+    }
+
+
+def test_what_is_made_of_two_types_stays_as_it_was_when_one_is_decoded_again(
+    world: World, engine: Any, again: Any
+) -> None:
+    world.decoder()
+    gate = Definition.objects.create(kind="decoder", name="gate", type=world.gate_type)
+    publish(gate, DECODER.replace("decoder pod", "decoder gate"), None)
+    world.route('route "both"\n  on pod, gate\n  gather highest = max_of(level, 1 h)\n')
+    world.arrive((0, 0, payload(3.0)))
+    work_off(engine)
+    before = of_sites(world, "highest")
+    assert before == [("site-reach", 0, 3.0)]
+    start, end = START - timedelta(seconds=1), START + timedelta(days=1)
+    DecodeAgain.objects.create(type=world.type, start=start, end=end)
+    decode_again(again, engine, 2)
+    assert of_sites(world, "highest") == before

@@ -6,11 +6,10 @@ import numpy as np
 
 from ..compiling import Loops
 from ..history import compiled as of_the_past
-from . import arrivals, machine, members
+from . import arrivals, machine
 
 compiled = Loops(
     (machine, ("put", "begun", "fire", "walk")),
-    (members, ("over", "look")),
     (arrivals, ("due_after", "median", "learn", "silences")),
 )
 
@@ -24,11 +23,6 @@ def ready() -> None:
     compiled("walk")(
         i8, i8, i8, i8, truth, truth, one, one, small, False, np.zeros(1, np.int64), 0, small, two, none, i8, truth,
         np.zeros((2, 0), np.int64), np.zeros((1, machine.COLUMNS), np.int64),
-    )  # fmt: skip
-    compiled("over")(np.int64(0), i8, f8, truth, i8, i8, 0)
-    compiled("look")(
-        i8, np.zeros(1, np.int64), i8, i8, np.zeros((1, 0)), none, two, np.zeros((1, 0)), none, two, two, i8, i8, i8,
-        i8, i8, i8, i8, np.zeros((1, 0)), none,
     )  # fmt: skip
     compiled("learn")(i8, i8, i8, i8, np.zeros((0, arrivals.KEPT), np.int64), i8, i8, i8, i8)
     compiled("silences")(

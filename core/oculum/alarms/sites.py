@@ -7,13 +7,15 @@ from dataclasses import dataclass, fields
 
 import numpy as np
 
+from ..history import members
+from ..history.compiled import compiled as of_the_past
 from ..history.fleet import Fleet
 from ..language.conditions.plan import ConditionPlan
 from ..language.evaluate import Val, evaluate
 from ..language.expressions import Ex, Named, OfMembers, Silent, bare
 from ..register import hours
 from ..register.world import Device, World, matches
-from . import machine, members
+from . import machine
 from .bank import NOTHING, WHAT, Bank, Cause, Transition, Watched, _ternary, decisive, listed
 from .compiled import compiled
 from .machine import BEGINS, ENDS, NEVER, READING, REGISTER, TIMER, Machine
@@ -186,7 +188,7 @@ class SiteBank:
         room = int((self.above_of[changes.device + 1] - self.above_of[changes.device]).sum())
         slots, sources = np.zeros((2, room), np.int64)
         found, sure = np.zeros((len(self.nodes), room)), np.zeros((len(self.nodes), room), bool)
-        count = compiled("look")(
+        count = of_the_past("look")(
             self.functions,
             changes.groups(),
             changes.device,
@@ -240,7 +242,7 @@ class SiteBank:
         """A site as it is now."""
         own = self.below[self.below_of[slot] : self.below_of[slot + 1]]
         some = [
-            compiled("over")(function, own, self.value[k], self.known[k], self.measured[k], self.ages[k], moment)
+            of_the_past("over")(function, own, self.value[k], self.known[k], self.measured[k], self.ages[k], moment)
             for k, function in enumerate(self.functions)
         ]
         one = np.array([moment], np.int64)

@@ -5,9 +5,9 @@ from __future__ import annotations
 import numpy as np
 
 from ..compiling import Loops
-from . import windows
+from . import members, windows
 
-compiled = Loops((windows, ("first_above", "one", "fill")))
+compiled = Loops((windows, ("first_above", "one", "fill")), (members, ("over", "look", "newest")))
 
 
 def ready() -> None:
@@ -18,4 +18,14 @@ def ready() -> None:
     compiled("fill")(
         np.zeros((0, 1), np.int64), np.zeros((0, 1)), i8, i8, 1, i8, i8, truth, i8, f8, truth, i8, two, i8, f8, f8,
         i8, f8, np.zeros((0, 0)), np.zeros((0, 0), bool), 0,
+    )  # fmt: skip
+    values, known, moments = np.zeros((1, 0)), np.zeros((1, 0), bool), np.zeros((1, 0), np.int64)
+    compiled("over")(np.int64(0), i8, f8, truth, i8, i8, 0)
+    compiled("look")(
+        i8, np.zeros(1, np.int64), i8, i8, values, known, moments, values, known, moments, moments, i8, i8, i8, i8,
+        i8, i8, i8, values, known,
+    )  # fmt: skip
+    compiled("newest")(
+        i8, np.zeros(1, np.int64), i8, i8, values, known, values, known, moments, moments, i8, i8, i8, i8, i8, i8,
+        i8, i8, i8, values, known,
     )  # fmt: skip

@@ -16,4 +16,4 @@ class Ability(Enum):
     FENCES = "speaks of a fence and stands in conditions and routes only"
     CLOCK = "goes by the clock and stands in conditions only"
     READING = "speaks of a reading on its way and stands in routes only"
-    MEMBERS = "speaks of the members of a site and stands in conditions on a site only"
+    MEMBERS = "speaks of the members of a site and stands in conditions on a site and behind `gather` only"

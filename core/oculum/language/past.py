@@ -7,10 +7,13 @@ from dataclasses import dataclass, field, replace
 
 from ..quantities import Unit, parse_unit
 from . import tree
-from .checking import KELVIN, PLAIN, SECOND, UNKNOWN, UNKNOWN_UNIT, Checker, Scope, names_in, shown
-from .expressions import Constant, Ex, Named, SetpointValue, Type, Window
-from .functions import CALENDAR_WINDOWS, WINDOWS
+from .abilities import Ability
+from .checking import KELVIN, PLAIN, SECOND, TRUTH, UNKNOWN, UNKNOWN_UNIT, Checker, Scope, names_in, shown
+from .expressions import Constant, Ex, Named, OfMembers, SetpointValue, Type, Window
+from .functions import CALENDAR_WINDOWS, OF_MEMBERS, WINDOWS
 from .problems import meant
+
+TRUTHS = ("count_of", "share_of", "any_of", "all_of")
 
 
 @dataclass
@@ -76,6 +79,26 @@ class PastScope(Scope):
         if width <= 0:
             check.halt("a window is longer than nothing", node.span)
         return width, ""
+
+    def of_members(self, check: Checker, node: tree.Call, inside: frozenset[Ability]) -> OfMembers:
+        """One value out of a site's members; what is taken of each may use `inside`."""
+        name, line, given = node.function, node.span.line, list(node.arguments)
+        if not 1 <= len(given) <= 2:
+            check.halt(f"`{name}` takes a value of the members: {OF_MEMBERS[name]}", node.span)
+        value = check.typed(given[0], replace(self, abilities=inside))
+        wanted = "truth" if name in TRUTHS else "number"
+        if value.type.kind not in (wanted, "unknown"):
+            words = "something true or false" if wanted == "truth" else "a number"
+            check.halt(f"`{name}` takes {words}, found {shown(value.type)}", given[0].span)
+        age = None
+        if len(given) == 2:
+            age, calendar = self.width(check, given[1])
+            if calendar:
+                check.halt("how old a value may be is a duration, as in `1 h`", given[1].span)
+        gives = TRUTH if name in ("any_of", "all_of") else Type("number", PLAIN)
+        if name in ("max_of", "min_of", "mean_of", "sum_of"):
+            gives = replace(value.type, literal=False)
+        return OfMembers(gives, line, name, value, age)
 
     def _share(self, check: Checker, node: tree.Expr) -> float:
         found = check.number(node, self)

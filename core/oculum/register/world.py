@@ -43,7 +43,8 @@ class World:
     """The register as it is at one place of the stream. Whoever changes it tells the room what was touched.
 
     cadences: of types, µs. limits: by type, name, scope (device, site, type) and the scope's number (0 for a type).
-    downtime: spans in which nothing was listened to, rising.
+    downtime: spans in which nothing was listened to, rising. site_type: the type whose devices are the sites
+    themselves, 0 where there is none.
     """
 
     devices: dict[int, Device] = field(default_factory=dict)
@@ -52,6 +53,7 @@ class World:
     limits: dict[tuple[int, str, str, int], float] = field(default_factory=dict)
     fences: dict[str, Area] = field(default_factory=dict)
     downtime: list[tuple[int, int]] = field(default_factory=list)
+    site_type: int = 0
 
     def unheard(self, since: int, until: int | None) -> None:
         """A span in which nothing was listened to, µs; without an end while it lasts. Spans long past are dropped."""
@@ -94,6 +96,14 @@ class World:
 
     def at_or_below(self, site: int | None, name: str) -> bool:
         return any(place.name == name for place in self.above(site))
+
+    def own_devices(self) -> dict[int, int]:
+        """The device that a site's own readings belong to, by site."""
+        found = {}
+        for device in self.devices.values():
+            if device.type == self.site_type and device.site is not None:
+                found[device.site] = device.id
+        return found
 
     def depth(self, device: Device) -> int:
         """How many gateways a device speaks through."""

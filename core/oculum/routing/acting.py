@@ -26,9 +26,10 @@ from ..language.expressions import (
     Window,
 )
 from ..language.fields import FieldSpec
-from ..language.routes.plan import Act, Correct, Derive, Drop, Mark, Send, Stop, Thin, When, expressions
+from ..language.routes.plan import Act, Correct, Derive, Drop, Gather, Mark, Send, Stop, Thin, When, expressions
 from ..register import hours
 from .compiled import compiled
+from .gathering import Changes, nodes_of
 from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Sent
 from .standing import Standing
 from .table import Table
@@ -46,6 +47,7 @@ class Run:
         self.counts: list[tuple[int, int, Ints]] = []
         self.sent: list[Sent] = []
         self.steps: list[dict[str, Any]] = []
+        self.gathered: dict[tuple[int, int, int], tuple[InForce, Gather, Changes]] = {}
 
     def take(self, route: InForce, lines: Ints) -> None:
         """A route over the lines of the table that it is on."""
@@ -102,6 +104,8 @@ class Run:
                     self._give(route, act, spec, act.value, lines[there])
             case Derive():
                 self._give(route, act, act.field, act.value, lines)
+            case Gather():
+                self._gather(route, act, lines)
             case Thin():
                 self._thin(route, act, lines)
             case Mark():
@@ -154,6 +158,24 @@ class Run:
         before = self._standing(spec.name, lines[known]) if self.traced else []
         self.table.put(spec, lines[known], values)
         self._took(route, act, lines[known], [spec.name], before)
+
+    def _gather(self, route: InForce, act: Gather, lines: Ints) -> None:
+        """What sites are made of is taken here; it is put together when all types of the batch have been here."""
+        nodes = nodes_of(act)
+        values = np.zeros((len(nodes), len(lines)))
+        knowns = np.zeros((len(nodes), len(lines)), bool)
+        for n, node in enumerate(nodes):
+            found = self.view.value(self.prepared.members(node), lines)
+            knowns[n] = found.known
+            values[n] = np.where(found.known, found.values, 0).astype(float)
+        some = knowns.any(axis=0)
+        self._took(route, act, lines[some], [act.field.name])
+        self._fail(route, act, lines[~some])
+        table = self.table
+        own = lines[some]
+        slot = self.standing.slot(table.device[own])
+        changes = Changes(table.row[own], table.at[own], slot, values[:, some], knowns[:, some])
+        self.gathered[route.key, route.version, act.line] = (route, act, changes)
 
     def _thin(self, route: InForce, act: Thin, lines: Ints) -> None:
         table, memory = self.table, self.standing.memory(route)
@@ -251,7 +273,9 @@ class Run:
             changed: dict[str, list[Any]] = {}
             for name in names or ():
                 column = self.table.columns.get(name)
-                if isinstance(act, Correct | Derive):
+                if isinstance(act, Gather):
+                    changed[name] = [None, None]
+                elif isinstance(act, Correct | Derive):
                     changed[name] = [before[k] if before else None, self._standing(name, np.array([i]))[0]]
                 elif column is not None and column.state[i] == PRESENT:
                     changed[name] = [self._standing(name, np.array([i]))[0], None]

@@ -10,10 +10,11 @@ from ..history.windows import Past
 from ..language.expressions import Window, bare
 from ..language.routes.plan import expressions
 from ..packing import packed, unpacked
+from .gathering import Gathered
 from .router import Router
 
 ARRAYS = ("at", "values", "begin", "end")
-FORM = 1  # counted up when what is remembered changes
+FORM = 2  # counted up when what is remembered changes
 
 
 def remembered(router: Router) -> bytes:
@@ -21,7 +22,7 @@ def remembered(router: Router) -> bytes:
     arrays: dict[str, np.ndarray] = {"devices": np.array(list(router.standing.slots), np.int64)}
     routes: list[dict[str, Any]] = []
     for n, ((key, version), memory) in enumerate(router.standing.memories.items()):
-        entry: dict[str, Any] = {"key": key, "version": version, "pasts": [], "kept": []}
+        entry: dict[str, Any] = {"key": key, "version": version, "pasts": [], "kept": [], "gathered": []}
         for k, (inner, past) in enumerate(memory.pasts.items()):
             tidy = past.tidied()
             for name in ARRAYS:
@@ -30,6 +31,15 @@ def remembered(router: Router) -> bytes:
         for k, ((line, name), (kept, kept_at)) in enumerate(memory.kept.items()):
             arrays[f"r{n}.k{k}.kept"], arrays[f"r{n}.k{k}.at"] = kept, kept_at
             entry["kept"].append([line, name])
+        for k, (line, own) in enumerate(memory.gathered.items()):
+            names = ("value", "known", "at")
+            arrays |= {f"r{n}.g{k}.{name}": getattr(own, name) for name in names}
+            arrays[f"r{n}.g{k}.sites"] = np.array(list(own.stamp), np.int64)
+            arrays[f"r{n}.g{k}.stamps"] = np.array(list(own.stamp.values()), np.int64)
+            if own.past is not None:
+                tidy = own.past.tidied()
+                arrays |= {f"r{n}.g{k}.p.{name}": getattr(tidy, name) for name in ARRAYS}
+            entry["gathered"].append([line, own.past.keep if own.past is not None else None])
         routes.append(entry)
     return packed({"form": FORM, "routes": routes}, arrays)
 
@@ -57,4 +67,12 @@ def recalled(router: Router, body: bytes) -> bool:
                 memory.pasts[inner[text]] = Past(at, values, begin, end, keep)
         for k, (line, name) in enumerate(entry["kept"]):
             memory.kept[line, name] = arrays[f"r{n}.k{k}.kept"].copy(), arrays[f"r{n}.k{k}.at"].copy()
+        for k, (line, keep) in enumerate(entry["gathered"]):
+            value, known, at = (arrays[f"r{n}.g{k}.{name}"].copy() for name in ("value", "known", "at"))
+            past = None
+            if keep is not None:
+                at_, values, begin, end = (arrays[f"r{n}.g{k}.p.{name}"].copy() for name in ARRAYS)
+                past = Past(at_, values, begin, end, keep)
+            sites, stamps = arrays[f"r{n}.g{k}.sites"].tolist(), arrays[f"r{n}.g{k}.stamps"].tolist()
+            memory.gathered[line] = Gathered(value, known, at, past, dict(zip(sites, stamps, strict=True)))
     return True

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from ..language.expressions import Ex, Window, bare
+from ..language.expressions import Ex, OfMembers, Window, bare
 from ..language.routes.check import names_of
 from ..language.routes.plan import Act, RoutePlan, expressions
 
@@ -15,9 +15,12 @@ class Prepared:
         self._names = {id(act): names_of(act) for act in plan.lines}
         self.windows: dict[Ex, list[Window]] = {}
         self._bare: dict[int, Window] = {}
+        self._members: dict[OfMembers, Ex] = {}
         for act in plan.lines:
             for ex in expressions(act):
                 for part in ex.walk():
+                    if isinstance(part, OfMembers):
+                        self._members.setdefault(bare(part), part.value)
                     if isinstance(part, Window):
                         node = self._bare[id(part)] = bare(part)
                         listed = self.windows.setdefault(node.value, [])
@@ -27,6 +30,10 @@ class Prepared:
     def names(self, act: Act) -> tuple[str, ...]:
         """The fields that a line of the plan speaks of."""
         return self._names[id(act)]
+
+    def members(self, node: OfMembers) -> Ex:
+        """What is taken of each member, as it is written."""
+        return self._members[node]
 
     def window(self, ex: Window) -> Window:
         return self._bare[id(ex)]

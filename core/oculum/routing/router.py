@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 
@@ -13,9 +13,10 @@ from oculum.errors import OculumError
 
 from ..arrays import Ints
 from ..batches import Decoded
-from ..language.routes.plan import RoutePlan
+from ..language.routes.plan import Gather, RoutePlan
 from ..register.world import World
 from .acting import Run
+from .gathering import Changes, Gathered, House, Readings, gather, put
 from .routed import Headers, InForce, Routed
 from .standing import Standing
 from .table import Table, put_back, tables
@@ -44,6 +45,7 @@ class Router:
     def __init__(self, world: World) -> None:
         self.world, self.standing = world, Standing(world)
         self.routes: list[InForce] = []
+        self.gathers: Callable[[InForce], bool] = lambda route: True  # whether all that sites are made of comes by
         self._of_type: dict[int, list[InForce]] = {}
         self.refresh()
 
@@ -59,11 +61,13 @@ class Router:
             for type_ in route.types:
                 self._of_type.setdefault(type_, []).append(route)
         self._scopes.clear()
+        self._houses.clear()
 
     def refresh(self) -> None:
         """The register is another from here on."""
         self._scopes: dict[tuple[object, ...], Ints] = {}
         self._by_type: dict[int, Ints] | None = None
+        self._houses: dict[tuple[int, int], House] = {}
         self.standing.refresh()
 
     # scopes -------------------------------------------------------------------------------
@@ -132,7 +136,32 @@ class Router:
         found = Routed()
         if not self.routes:
             return found
-        for type_, table in sorted(tables(decoded, index, device, type_of, self._of_type).items()):
+        sites = self.world.site_type
+        gathered: dict[tuple[int, int, int], list[Run]] = {}
+        below = self._of_type.keys() - {sites}
+        for run in self._runs(below, decoded, index, device, arrival, type_of, headers, traced, found):
+            for key in run.gathered:
+                gathered.setdefault(key, []).append(run)
+        if gathered:
+            put(self._gather(gathered), decoded, index)
+        if sites in self._of_type:
+            list(self._runs({sites}, decoded, index, device, arrival, type_of, headers, traced, found))
+        return found
+
+    def _runs(
+        self,
+        types: Collection[int],
+        decoded: Sequence[Decoded],
+        index: Sequence[Ints],
+        device: Ints,
+        arrival: Ints,
+        type_of: Callable[[int], int],
+        headers: Headers,
+        traced: bool,
+        found: Routed,
+    ) -> Iterator[Run]:
+        """The readings of some types on their way, type by type; `found` is what came of them."""
+        for type_, table in sorted(tables(decoded, index, device, type_of, types).items()):
             run = Run(self.standing, table, type_, arrival, headers, traced)
             known: dict[int, Ints] = {}  # lines by scope: many routes have the same
             for route in self._of_type[type_]:
@@ -144,6 +173,54 @@ class Router:
             found.counted.append(run.counted())
             found.sent += run.sent
             found.steps += run.steps
+            yield run
+
+    def _gather(self, gathered: dict[tuple[int, int, int], list[Run]]) -> list[Readings]:
+        """What sites get from the readings of a batch: of each line that gathers, from all types that it is on."""
+        readings = []
+        for key in sorted(gathered, key=self._order):
+            route, act, _ = gathered[key][0].gathered[key]
+            if not self.gathers(route):
+                continue
+            memory = self.standing.memory(route).gathered
+            if act.line not in memory:
+                memory[act.line] = Gathered.of(act)
+            with blamed(route.key):
+                changes = Changes.of([run.gathered[key][2] for run in gathered[key]])
+                readings.append(gather(act, memory[act.line], self._house(route), changes))
+        return readings
+
+    def members(self, route: InForce, act: Gather, site: int) -> list[tuple[int, list[float | None], int]]:
+        """What a site is made of as it is: each member with what is taken of it, by node, and when it was measured.
+        Empty for what goes by steps.
+        """
+        house, memory = self._house(route), self.standing.memory(route).gathered.get(act.line)
+        if memory is None or memory.past is not None or site not in house.ids:
+            return []
+        devices, s = list(self.standing.slots), house.ids.index(site)
+        found = []
+        for slot in house.below[house.below_of[s] : house.below_of[s + 1]].tolist():
+            if slot < memory.known.shape[1] and memory.known[:, slot].any():
+                values = [
+                    float(v) if known else None
+                    for v, known in zip(memory.value[:, slot], memory.known[:, slot], strict=True)
+                ]
+                found.append((devices[slot], values, int(memory.at[:, slot].max())))
+        return found
+
+    def _order(self, key: tuple[int, int, int]) -> tuple[int, int]:
+        place = next(k for k, route in enumerate(self.routes) if (route.key, route.version) == key[:2])
+        return place, key[2]
+
+    def _house(self, route: InForce) -> House:
+        key = (route.key, route.version)
+        found = self._houses.get(key)
+        if found is None:
+            devices = np.concatenate([self.scope(route, type_) for type_ in route.types])
+            slots = self.standing.slot(devices)
+            self._houses[key] = found = House.of(
+                self.world, devices.tolist(), slots.tolist(), len(self.standing.slots), route.plan.site
+            )
         return found
 
     def _taken(self, route: InForce, type_: int, table: Table, headers: Headers, known: dict[int, Ints]) -> Ints:

@@ -13,18 +13,23 @@ from ..history.looking import DAY, keep_of
 from ..history.windows import Past
 from ..language.evaluate import Val
 from ..language.expressions import Ex, Window
-from ..language.routes.plan import RoutePlan, Thin, expressions
+from ..language.routes.plan import Gather, RoutePlan, Thin, expressions
 from ..register.world import World
+from . import gathering
+from .gathering import Gathered
 from .prepared import Prepared
 from .routed import InForce
 
 
 @dataclass
 class Memory:
-    """What a route looks back on: pasts by expression, and what was let through last by line and field."""
+    """What a route looks back on: pasts by expression, what was let through last by line and field, and what sites
+    were made of, by line.
+    """
 
     pasts: dict[Ex, Past] = field(default_factory=dict)
     kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
+    gathered: dict[int, Gathered] = field(default_factory=dict)
 
 
 class Standing:
@@ -109,5 +114,7 @@ def looked_back(plans: Iterable[RoutePlan]) -> int:
     for act in (act for plan in plans for act in plan.lines):
         if isinstance(act, Thin):
             widths.append(max(act.every_us, DAY))
+        if isinstance(act, Gather):
+            widths.append(gathering.keep_of(act))
         widths += [keep_of(part) for ex in expressions(act) for part in ex.walk() if isinstance(part, Window)]
     return max(widths)

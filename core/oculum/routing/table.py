@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -98,7 +98,7 @@ def tables(
     index: Sequence[Ints],
     device: Ints,
     type_of: Callable[[int], int],
-    wanted: Mapping[int, object],
+    wanted: Collection[int],
 ) -> dict[int, Table]:
     """The tables of the types that are wanted. index: int64, the rows of each decoded batch among all messages."""
     found: dict[int, list[tuple[Part, Ints, Ints, Ints, Group]]] = {}

@@ -12,6 +12,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.check import SITE
 from server.api.devices.serial import SiteOut, TypeOut
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType, Setpoint, Site
@@ -20,6 +21,7 @@ from server.requests.authentication import person_of
 from server.requests.revisions import changing, lock_trees, tagged
 from server.rules.refusal import Refused
 from server.rules.registering import registry_changed, remove_setpoint, set_setpoint
+from server.rules.sites import sites_as_devices, without_device
 from server.rules.trees import chain, check_depth
 from server.rules.uses import taken_away, uses_of
 
@@ -28,7 +30,7 @@ class SitesView(generics.ListCreateAPIView):
     """Places, as a tree."""
 
     serializer_class = SiteOut
-    queryset = Site.objects.annotate(device_count=Count("devices")).order_by("name")
+    queryset = Site.objects.annotate(device_count=Count("devices", filter=~Q(devices__type__key=SITE))).order_by("name")
 
     def perform_create(self, serializer: Any) -> None:
         with transaction.atomic():
@@ -36,6 +38,7 @@ class SitesView(generics.ListCreateAPIView):
             check_depth(serializer.validated_data.get("parent"))
             site = serializer.save()
             registry_changed(person_of(self.request))
+            sites_as_devices(person_of(self.request))
             record(person_of(self.request), "added site", site.name)
 
 
@@ -61,6 +64,7 @@ class SiteView(APIView):
                 raise Refused("invalid", "a site cannot lie in itself")
             check_depth(above)
             asked.save()
+            Device.objects.filter(type__key=SITE, site=site).update(title=site.title)
             registry_changed(person_of(request))
             record(person_of(request), "changed site", site.name, told(asked))
         return self.get(request, name)
@@ -71,10 +75,14 @@ class SiteView(APIView):
         with transaction.atomic():
             lock_trees()
             site = changing(request, Site.objects.all(), name, name=name)
-            devices, below = site.devices.order_by("title"), Site.objects.filter(parent=site).order_by("title")
+            devices, below = (
+                site.devices.exclude(type__key=SITE).order_by("title"),
+                Site.objects.filter(parent=site).order_by("title"),
+            )
             inside = [d.title for d in devices[:3]] + [s.title for s in below[:3]]
             if inside:
                 raise Refused("in use", f"in {site.title} there are {', '.join(inside)}; move them first", 409)
+            without_device(site)
             for own in Setpoint.objects.filter(site=site):
                 set_setpoint(own.type, own.name, None, person_of(request), site=site.pk)
             site.delete()

@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.check import SITE
 from oculum.language.routes.plan import Drop
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
@@ -221,7 +222,8 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
     with connection.cursor() as cursor:
         cursor.execute(
             "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join"
-            " fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+            " fleet_devicetype t on t.id = d.type_id where d.phase = 'in service' and t.key <> %s",
+            (SITE,),
         )
         devices = cursor.fetchall()
         cursor.execute(
@@ -323,7 +325,7 @@ class OverviewView(APIView):
     def get(self, request: Request) -> Response:
         at = moment(request, "to")
         past, end = at is not None, at or timezone.now()
-        states = Counter(s.state for s in device_states(end, past).values())
+        states = Counter(s.state for s in device_states(end, past).values() if not s.of_site)
         with connection.cursor() as cursor:
             cursor.execute(
                 "select count(*), count(*) filter (where device_id is null) from message where received_at > %s -"

@@ -14,6 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.check import SITE
 from oculum.language.wording import lasting
 from oculum.quantities import measured
 from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything, titled
@@ -162,23 +163,35 @@ def path_of_reading(
     return steps, arrival, []
 
 
-DID = {"drop": "dropped", "correct": "corrected", "derive": "derived", "thin": "held back", "send": "sent"}
+DID = {
+    "drop": "dropped",
+    "correct": "corrected",
+    "derive": "derived",
+    "thin": "held back",
+    "send": "sent",
+    "gather": "gathered",
+}
+MOST_MEMBERS = 6
 
 
 def by_routes(device: Device, field: str, message_id: int, at: datetime) -> list[dict[str, Any]]:
     """What routes did to a reading on its way: each line that touched it, as it was in force when the message came."""
-    if not Definition.objects.filter(kind="route", on=device.type).exists():
+    site = device.site_id if device.type.key == SITE else None
+    if site is None and not Definition.objects.filter(kind="route", on=device.type).exists():
         return []
     with psycopg.connect(settings.INSTANCE.database_url(), autocommit=True) as own:
         one = stored_message(own, message_id)
-        found = passed_through(own, one, None, then=True) if one is not None else {"steps": []}
+        found = passed_through(own, one, None, True, site) if one is not None else {"steps": []}
     versions = {
         v.pk: v
         for v in Version.objects.filter(pk__in=[s["version"] for s in found["steps"]]).select_related("definition")
     }
     steps = []
     for one_step in found["steps"]:
-        if one_step["device"] != device.name or one_step["at"] != at or one_step["act"] not in DID:
+        gathered = one_step["act"] == "gather"
+        if not gathered and (one_step["device"] != device.name or one_step["at"] != at):
+            continue
+        if one_step["act"] not in DID or (gathered and site is None):
             continue
         changed = one_step.get("fields", {})
         if field not in changed and not (one_step["what"] == "failed" and one_step["act"] == "derive"):
@@ -186,12 +199,24 @@ def by_routes(device: Device, field: str, message_id: int, at: datetime) -> list
         version = versions.get(one_step["version"])
         was, now = changed.get(field, [None, None])
         detail = f"{_told(was)} to {_told(now)}" if one_step["act"] in ("correct", "derive") else f"it was {_told(was)}"
+        if gathered:
+            detail = _made_of([m for m in found["members"] if m["field"] == field], one_step["device"])
         if one_step["what"] == "failed":
             detail = f"could not tell: {one_step['because']}"
         line = version.text.split("\n")[one_step["line"] - 1].strip() if version is not None else None
         title = f"{DID[one_step['act']].capitalize()} by route “{one_step['route']}”, line {one_step['line']}"
         steps.append(step("route", title, detail, None, version, line))
     return steps
+
+
+def _made_of(members: list[dict[str, Any]], last: str) -> str:
+    """The devices that a site's reading was made of, the last that reported first."""
+    listed = sorted(members, key=lambda m: (m["device"] != last, m["device"]))
+    told = [f"{m['device']} {_told(next((v for v in m['values'] if v is not None), None))}" for m in listed]
+    more = f" and {len(told) - MOST_MEMBERS} more" if len(told) > MOST_MEMBERS else ""
+    if not told:
+        return f"all that was measured in the step; it was worked out when {last} reported"
+    return f"from {', '.join(told[:MOST_MEMBERS])}{more}; it was worked out when {last} reported"
 
 
 def _told(value: Any) -> str:

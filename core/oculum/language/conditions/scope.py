@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 from ...quantities import describe, parse_unit
 from .. import limits, tree
@@ -17,7 +17,6 @@ from ..expressions import (
     Ex,
     MessageCount,
     Named,
-    OfMembers,
     Silent,
     Speed,
     Type,
@@ -30,7 +29,6 @@ from ..problems import meant
 DEVICE = frozenset({Ability.SETPOINTS, Ability.PAST, Ability.CLOCK, Ability.FENCES})
 SITE = frozenset({Ability.SETPOINTS, Ability.MEMBERS})
 SPEED = parse_unit("m/s")
-TRUTHS = ("count_of", "share_of", "any_of", "all_of")
 
 
 @dataclass
@@ -143,26 +141,9 @@ class ConditionScope(PastScope):
             amount = margin.value
         return AtFence(TRUTH, line, name, found.name, fence, amount)
 
-    # members of a site ---------------------------------------------------------------------
     def _of_members(self, check: Checker, node: tree.Call) -> Ex:
-        name, line, given = node.function, node.span.line, list(node.arguments)
-        if not 1 <= len(given) <= 2:
-            check.halt(f"`{name}` takes a value of the members: {OF_MEMBERS[name]}", node.span)
-        inside = replace(self, abilities=frozenset({Ability.CLOCK, Ability.SETPOINTS}))
-        value = check.typed(given[0], inside)
-        wanted = "truth" if name in TRUTHS else "number"
-        if value.type.kind not in (wanted, "unknown"):
-            words = "something true or false" if wanted == "truth" else "a number"
-            check.halt(f"`{name}` takes {words}, found {shown(value.type)}", given[0].span)
-        for part in value.walk():
+        found = self.of_members(check, node, frozenset({Ability.CLOCK, Ability.SETPOINTS}))
+        for part in found.value.walk():
             if isinstance(part, MessageCount | Age | Builtin):
-                check.halt(f"`{name}` speaks of newest values and of silence only", given[0].span)
-        age = None
-        if len(given) == 2:
-            age, calendar = self.width(check, given[1])
-            if calendar:
-                check.halt("how old a value may be is a duration, as in `1 h`", given[1].span)
-        gives = TRUTH if name in ("any_of", "all_of") else Type("number", PLAIN)
-        if name in ("max_of", "min_of", "mean_of", "sum_of"):
-            gives = replace(value.type, literal=False)
-        return OfMembers(gives, line, name, value, age)
+                check.halt(f"`{node.function}` speaks of newest values and of silence only", node.arguments[0].span)
+        return found

@@ -47,6 +47,11 @@ class RouteBuild(ScopedBuild):
     def derive(self, m: Any, c: list[Any]) -> lines.Derive:
         return lines.Derive(span_of(m), str(c[0]), c[1], str(c[2]) if c[2] else None)
 
+    def gather(self, m: Any, c: list[Any]) -> lines.Gather:
+        name, value, unit, step, step_unit = c
+        every = (str(step), str(step_unit)) if step else None
+        return lines.Gather(span_of(m), str(name), value, str(unit) if unit else None, every)
+
     def thin(self, m: Any, c: list[Any]) -> lines.Thin:
         *names, number, unit, step, step_unit = c
         band = (str(number), str(unit) if unit else None) if number else None

@@ -9,20 +9,24 @@ from typing import TypeVar
 
 from ...quantities import UnitError, between, describe, parse_unit
 from .. import limits, tree
+from ..abilities import Ability
 from ..checking import METRE, PLAIN, Checker, Halt, point, shown, temperature, type_of
-from ..expressions import AtFence, Constant, Ex, Named, SetpointValue, TableEntry, Type
+from ..expressions import AtFence, Constant, Ex, Named, OfMembers, SetpointValue, TableEntry, Type
 from ..fields import FieldKind, FieldSpec
 from ..hours import hours_of
 from ..kinds import Surroundings
 from ..parser import read
 from ..problems import DefinitionError, Problem, Span, meant, placed
 from . import lines
-from .plan import Act, Correct, Derive, Drop, Mark, RoutePlan, Send, Stop, Thin, When, expressions, walked
+from .plan import Act, Correct, Derive, Drop, Gather, Mark, RoutePlan, Send, Stop, Thin, When, expressions, walked
 from .scope import RouteScope
 from .syntax import SYNTAX
 
 Clause = TypeVar("Clause", bound=tree.Node)
 REASON_CHARACTERS = 120
+SITE = "site"  # the key of the type whose devices are the sites themselves
+OF_SITE = frozenset({Ability.MEMBERS})
+MINUTE, DAY = 60_000_000, 86_400_000_000
 TOPIC = re.compile(r"(?:\+|[^+#/]*)(?:/(?:\+|[^+#/]*))*(?:/#)?|#")
 
 
@@ -60,6 +64,7 @@ class _Routes:
     def __init__(self, check: Checker, node: lines.Route, around: Surroundings) -> None:
         self.check, self.node, self.around = check, node, around
         self.derived: dict[str, FieldSpec] = {}
+        self.gathered: dict[str, FieldSpec] = {}
 
     def one(self, wanted: type[Clause], word: str) -> Clause | None:
         found = [clause for clause in self.node.clauses if isinstance(clause, wanted)]
@@ -83,6 +88,7 @@ class _Routes:
                 check.error(f"`{key}` stands twice", on.span)
         if on.site is not None and around.sites is not None and on.site not in around.sites:
             check.error(f"there is no site “{on.site}”{meant(on.site, around.sites)}", on.span)
+        self.of = on.types
         self.fields = in_common(around.fields[key] for key in on.types)
         self.some = {name for key in on.types for name in around.fields[key]}
         setpoints = _alike([around.setpoints.get(key, {}) for key in on.types])
@@ -114,6 +120,7 @@ class _Routes:
             tuple(dict.fromkeys(act.outlet for act in walked(acts) if isinstance(act, Send))),
             tuple(dict.fromkeys(part.table for part in spoken if isinstance(part, TableEntry))),
             tuple(self.derived.values()),
+            tuple(self.gathered.values()),
         )
 
     def topic(self, node: lines.Topic) -> str:
@@ -152,6 +159,8 @@ class _Routes:
                 return self.correct(node)
             case lines.Derive():
                 return self.derive(node)
+            case lines.Gather():
+                return self.gather(node)
             case lines.Thin():
                 return self.thin(node)
             case lines.Mark():
@@ -209,34 +218,59 @@ class _Routes:
     def derive(self, node: lines.Derive) -> Derive:
         check = self.check
         value = check.typed(node.value, self.scope)
-        found = value.type
-        if found.kind == "unknown":
+        if value.type.kind == "unknown":
             raise Halt
+        declared = self.derived.get(node.name) or self.fields.get(node.name)
+        if declared is None and node.name in self.some:
+            check.halt(f"`{node.name}` is a field of some of `{self.scope.owner}` already", node.span)
+        spec, value = self.given(node, value, declared)
+        self.derived[node.name] = spec
+        self.scope.names[node.name] = type_of(spec)
+        return Derive(node.span.line, spec, value)
+
+    def gather(self, node: lines.Gather) -> Gather:
+        check = self.check
+        if SITE in self.of:
+            check.halt("a site has no members that are sites: gather from the devices below them", node.span)
+        value = check.typed(node.value, replace(self.scope, abilities=OF_SITE))
+        if value.type.kind == "unknown":
+            raise Halt
+        if not any(isinstance(part, OfMembers) for part in value.walk()) or _bare(value):
+            check.halt(
+                f"`{node.name}` is a field of sites: take values out of their members, as in `max_of(water_temp)`",
+                node.value.span,
+            )
+        every = check.duration_us(*node.every, node.span) if node.every else 0
+        if node.every and (every < MINUTE or DAY % every):
+            check.halt("steps are 1 min long or longer, and a day has a whole number of them", node.span)
+        if every and any(part.age is not None for part in value.walk() if isinstance(part, OfMembers)):
+            check.halt("`every` takes all values of a step: how old one may be is not asked for there", node.span)
+        declared = self.gathered.get(node.name) or self.around.fields.get(SITE, {}).get(node.name)
+        spec, value = self.given(node, value, declared)
+        self.gathered[node.name] = spec
+        return Gather(node.span.line, spec, value, every)
+
+    def given(self, node: lines.Derive | lines.Gather, value: Ex, declared: FieldSpec | None) -> tuple[FieldSpec, Ex]:
+        """The field that a line gives, as it is declared where it is, and the value on its scale. Raises Halt."""
+        check, found = self.check, value.type
         kind: FieldKind = "flag" if found.kind == "truth" else found.kind  # type: ignore[assignment]
         unit, difference = None, False
         if kind == "number":
             if found.wide:
                 found = check.inexact(value, node.value.span)
-            unit, value = self.unit_of(node, value)
+            unit, value = self.unit_of(node, value, declared)
             difference = temperature(value) and found.difference and not point(value)
         spec = FieldSpec(node.name, kind, unit, found.codes, difference=difference)
-        declared = self.derived.get(node.name) or self.fields.get(node.name)
-        if declared is None and node.name in self.some:
-            check.halt(f"`{node.name}` is a field of some of `{self.scope.owner}` already", node.span)
         if declared is not None and not _fits(declared, spec):
             words = f"{declared.kind}{f' in {declared.unit}' if declared.unit not in (None, '1') else ''}"
             check.halt(f"`{node.name}` is declared as {words}; this line gives {shown(value.type)}", node.span)
-        if len(self.derived) >= limits.FIELDS:
+        if len(self.derived) + len(self.gathered) >= limits.FIELDS:
             check.halt(f"a route gives at most {limits.FIELDS} fields", node.span)
-        spec = declared or spec
-        self.derived[node.name] = spec
-        self.scope.names[node.name] = type_of(spec)
-        return Derive(node.span.line, spec, value)
+        return declared or spec, value
 
-    def unit_of(self, node: lines.Derive, value: Ex) -> tuple[str, Ex]:
+    def unit_of(self, node: lines.Derive | lines.Gather, value: Ex, declared: FieldSpec | None) -> tuple[str, Ex]:
         """The unit in which a derived number is kept, and the value on its scale."""
         check = self.check
-        declared = self.derived.get(node.name) or self.fields.get(node.name)
         code = node.unit or (declared.unit if declared is not None else None)
         have = value.type.unit or PLAIN
         if code is None:
@@ -311,6 +345,11 @@ def names_of(act: Act) -> tuple[str, ...]:
         case Correct(field=name):
             spoken.append(name)
     return tuple(dict.fromkeys(spoken))
+
+
+def _bare(ex: Ex) -> bool:
+    """Whether an expression of a site speaks of a field outside its members."""
+    return not isinstance(ex, OfMembers) and (isinstance(ex, Named) or any(map(_bare, ex.parts())))
 
 
 def _fits(declared: FieldSpec, spec: FieldSpec) -> bool:

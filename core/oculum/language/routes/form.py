@@ -78,6 +78,18 @@ def _act(node: lines.Act, row: FormLine) -> Form:
                     row.after("into the unit", r"\binto (\S+)\s*$", " into ", max(end, row.end), what="unit"),
                 ),
             )
+        case lines.Gather():
+            end = max(node.value.span.end_column, row.end)
+            return Form(
+                "Gather a field of each site",
+                row.line,
+                (
+                    row.after("field of the site", r"\bgather (\w+)", " ", optional=False),
+                    row.span("as", node.value.span, what="field"),
+                    row.after("into the unit", r"\binto (\S+)(?=\s+every\b|\s*$)", " into ", end, what="unit"),
+                    row.after("by steps of", r"\bevery (.+?)\s*$", " every "),
+                ),
+            )
         case lines.Thin():
             return Form(
                 "Thin out",

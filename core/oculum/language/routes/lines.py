@@ -57,6 +57,16 @@ class Derive(Node):
 
 
 @dataclass(frozen=True)
+class Gather(Node):
+    """A field of sites, out of their members. every: number and unit."""
+
+    name: str
+    value: Expr
+    unit: str | None
+    every: tuple[str, str] | None
+
+
+@dataclass(frozen=True)
 class Thin(Node):
     """Only changes beyond a band, and at least every so often. band, every: number and unit."""
 
@@ -85,7 +95,7 @@ class Stop(Node):
 
 
 Clause = On | Devices | Topic | Active | Season | Except
-Act = When | Drop | Correct | Derive | Thin | Mark | Send | Stop
+Act = When | Drop | Correct | Derive | Gather | Thin | Mark | Send | Stop
 
 
 @dataclass(frozen=True)

@@ -43,6 +43,19 @@ class Derive:
 
 
 @dataclass(frozen=True)
+class Gather:
+    """A field of each site out of its members: of their newest values, or of all values in steps of the wall clock.
+
+    every_us: the length of a step; 0 for newest values.
+    """
+
+    line: int
+    field: FieldSpec
+    value: Ex
+    every_us: int = 0
+
+
+@dataclass(frozen=True)
 class Thin:
     """band: in the units of the fields, m for positions, or a share of the value (relative); 0 lets every change
     through. every_us: at least so often; 0 for never without a change. band: as it is written.
@@ -75,7 +88,7 @@ class Stop:
     line: int
 
 
-Act = When | Drop | Correct | Derive | Thin | Mark | Send | Stop
+Act = When | Drop | Correct | Derive | Gather | Thin | Mark | Send | Stop
 
 
 @dataclass(frozen=True)
@@ -83,7 +96,8 @@ class RoutePlan:
     """A checked route.
 
     types: keys of the device types. devices: names, none for all. topic: with `+` and `#` as in MQTT. fields,
-    setpoints, fences, outlets, tables: what it speaks of. derived: the fields that it gives.
+    setpoints, fences, outlets, tables: what it speaks of. derived: the fields that it gives; gathered: those that it
+    gives sites.
     """
 
     name: str
@@ -100,6 +114,7 @@ class RoutePlan:
     outlets: tuple[str, ...] = ()
     tables: tuple[str, ...] = ()
     derived: tuple[FieldSpec, ...] = ()
+    gathered: tuple[FieldSpec, ...] = ()
 
     @property
     def lines(self) -> tuple[Act, ...]:
@@ -120,6 +135,6 @@ def expressions(act: Act) -> tuple[Ex, ...]:
     match act:
         case When():
             return (act.rule,)
-        case Correct() | Derive():
+        case Correct() | Derive() | Gather():
             return (act.value,)
     return ()

@@ -55,6 +55,10 @@ def act_text(node: lines.Act) -> str:
             return f"correct {node.field} = {expression(node.value)}"
         case lines.Derive():
             return f"derive {node.name} = {expression(node.value)}" + (f" into {node.unit}" if node.unit else "")
+        case lines.Gather():
+            unit = f" into {node.unit}" if node.unit else ""
+            every = f" every {node.every[0]} {node.every[1]}" if node.every else ""
+            return f"gather {node.name} = {expression(node.value)}{unit}{every}"
         case lines.Thin():
             band = f" by {node.band[0]}{f' {node.band[1]}' if node.band[1] else ''}" if node.band else ""
             every = f" every {node.every[0]} {node.every[1]}" if node.every else ""

@@ -10,7 +10,7 @@ from ..abilities import Ability
 from ..checking import TRUTH, Checker, shown, type_of
 from ..expressions import AtFence, Builtin, Ex, HeaderText, LabelText, MarkText, Named, TableEntry, Type
 from ..fields import FieldSpec
-from ..functions import OF_READING, READING_NAMES, WINDOWS
+from ..functions import OF_MEMBERS, OF_READING, READING_NAMES, WINDOWS
 from ..past import PastScope
 from ..problems import meant
 
@@ -31,14 +31,18 @@ class RouteScope(PastScope):
     used_tables: set[str] = field(default_factory=set)
 
     def other_names(self) -> Iterable[str]:
+        if Ability.MEMBERS in self.abilities:
+            return [*OF_MEMBERS]
         return [*WINDOWS, *OF_READING, "inside", "outside"]
 
     def other_name(self, check: Checker, node: tree.Name) -> Ex | None:
-        kind = READING_NAMES.get(node.name)
+        kind = READING_NAMES.get(node.name) if Ability.READING in self.abilities else None
         return Builtin(Type(kind), node.span.line, node.name) if kind is not None else None
 
     def call(self, check: Checker, node: tree.Call) -> Ex | None:
         name = node.function
+        if Ability.MEMBERS in self.abilities:
+            return self.of_members(check, node, ROUTE) if name in OF_MEMBERS else None
         if name in WINDOWS:
             return self.window(check, node)
         if name in ("inside", "outside"):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..wording import lasting, named, spoken_hours, words
-from .plan import Act, Correct, Derive, Drop, Mark, RoutePlan, Send, Stop, Thin, When
+from .plan import Act, Correct, Derive, Drop, Gather, Mark, RoutePlan, Send, Stop, Thin, When
 
 
 def sentence(plan: RoutePlan) -> str:
@@ -43,6 +43,9 @@ def act_words(act: Act) -> str:
             return f"correct {named(act.field)} to {words(act.value)}"
         case Derive():
             return f"derive {named(act.field.name)} as {words(act.value)}"
+        case Gather():
+            steps = f", every {lasting(act.every_us)}" if act.every_us else ""
+            return f"give each site {named(act.field.name)}: {words(act.value)}{steps}"
         case Thin():
             return f"let {_joined([named(n) for n in act.fields])} through {_thinly(act)}"
         case Mark():
