@@ -242,7 +242,7 @@ def process(
         effects.routed = router.route(effects.decoded, index, device, arrival, type_of, headers)
     for rows, decoded in zip(index, effects.decoded, strict=True):
         for group in decoded.groups:
-            for type_, part in _of_types(group, rows, device, type_of):
+            for type_, part in of_types(group, rows, device, type_of):
                 by_type.setdefault(type_, []).append(part)
     return evaluated(effects, by_type, device, arrival, ids, newest, room, until)
 
@@ -285,7 +285,7 @@ def _told(by_type: Mapping[int, Sequence[Group]], device: np.ndarray) -> tuple[n
     return row[fresh], told[fresh]
 
 
-def _of_types(
+def of_types(
     group: Group, index: np.ndarray, device: np.ndarray, type_of: Callable[[int], int]
 ) -> list[tuple[int, Group]]:
     """A group by the types of the devices that its readings belong to, its rows those of the batch."""

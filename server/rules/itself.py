@@ -22,6 +22,8 @@ DECODER = """decoder oculum for json
   at failing  failing_decoders  number
   at disk     disk_free         number  %
   at away     parts_away        number
+  at blocked  blocked_outlets   number
+  at unsent   unsent_readings   number
 """
 CONDITIONS = (
     """condition "Oculum lags behind" priority high
@@ -43,6 +45,11 @@ CONDITIONS = (
     """condition "a part of Oculum is away" priority high
   on oculum
   raise when parts_away > 0 held 2 min
+""",
+    """condition "an outlet is blocked" priority medium
+  on oculum
+  raise when blocked_outlets > 0 held 10 min
+  say "{blocked_outlets} outlets do not answer; {unsent_readings} readings wait"
 """,
 )
 

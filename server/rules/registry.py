@@ -16,12 +16,12 @@ from oculum.language.routes.check import SITE
 from oculum.language.routes.plan import RoutePlan
 from oculum.register.fences import area_of
 from oculum.register.world import Device, Site, World
+from oculum.routing.reference import by_key
 from oculum.routing.routed import InForce
 from oculum.routing.router import Router
 from server.rules.all_kinds import RULES
 from server.rules.kinds import Published, Source
 from server.rules.plans import decoder_plan
-from server.rules.routes import by_key
 from server.rules.selection import Selection
 from server.store.register import RegisterRow, register_at, register_changes
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from typing import Any
 
 from django.db import transaction
@@ -173,20 +173,6 @@ def looking_up(table: str) -> list[str]:
         plan = plan_of(definition.live)
         if plan is not None and table in plan.tables:
             found.append(definition.name)
-    return found
-
-
-def by_key(columns: Iterable[Mapping[str, Any]], rows: Iterable[list[Any]]) -> dict[Any, dict[str, Any]]:
-    """The rows of a table by their key, the first column; codes and numbers as floats, as routes look them up."""
-    names = [c["name"] for c in columns]
-    kinds = [c["kind"] for c in columns]
-    found: dict[Any, dict[str, Any]] = {}
-    for row in rows:
-        values = [
-            float(v) if kind in ("number", "integer") and v is not None else v
-            for kind, v in zip(kinds, row, strict=True)
-        ]
-        found[values[0]] = dict(zip(names, values, strict=True))
     return found
 
 

@@ -11,6 +11,7 @@ import psycopg
 from server.instance.instance import Instance
 from server.rules.itself import CADENCE_S, own_device
 from server.runner.health import health
+from server.store.figures import blocked
 from server.store.messages import ITSELF, put_in, refused_lately
 
 
@@ -30,6 +31,7 @@ class Report:
             return False
         refused, failing = refused_lately(connection)
         found, disk = health(self.instance), shutil.disk_usage(self.instance.folder)
+        blocked_outlets, unsent = blocked(connection)
         told = {
             "lag": round(found.stream.oldest_s or 0.0, 3),
             "waiting": found.stream.waiting or 0,
@@ -37,6 +39,8 @@ class Report:
             "failing": failing,
             "disk": round(100 * disk.free / disk.total, 3),
             "away": sum(not part.works for part in found.parts.values()),
+            "blocked": blocked_outlets,
+            "unsent": unsent,
         }
         put_in(connection, device.pk, ITSELF, orjson.dumps(told))
         return True

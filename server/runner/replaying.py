@@ -9,7 +9,7 @@ from typing import Any
 import typer
 
 from oculum.clocks import iso_us
-from oculum.replay import FileError, Folder, differences, play, read_folder
+from oculum.replay import Counts, FileError, Folder, Passed, differences, play, read_folder
 
 NAMES = (
     "types.csv",
@@ -45,7 +45,7 @@ def texts_of(folder: Path) -> dict[str, str]:
         fail(f"{folder}: there is no such folder")
     found = {}
     for path in sorted(folder.iterdir()):
-        if path.name in NAMES or path.suffix == ".ocu":
+        if path.name in NAMES or path.suffix == ".ocu" or (path.suffix == ".csv" and path.stem.startswith("table ")):
             try:
                 found[path.name] = path.read_text(encoding="utf-8")
             except (OSError, UnicodeDecodeError) as error:
@@ -97,13 +97,17 @@ def replay(folder: Path, since: str | None, until: str | None, as_json: bool, ex
         fail("--until lies before --from")
     wanted = expected_of(expect) if expect is not None else None
     found = []
-    for one in play(read(folder), begin, end):
+    figures: dict[tuple[str, int], Counts] = {}
+    for one in play(read(folder), begin, end, figures):
         body = one.as_dict()
         found.append(body)
         if wanted is not None:
             continue
         if as_json:
             typer.echo(json.dumps(body, ensure_ascii=False))
+        elif isinstance(one, Passed):
+            told = ", ".join(f"{name} {value}" for name, value in one.values.items())
+            typer.echo(f"{one.at}  {'sent':16} {'':8} {one.device:20} {one.route} to {one.outlet}: {told}")
         else:
             value = f"  {one.value:g}" if isinstance(one.value, float) else ""
             subject = f"site {one.subject}" if one.on_site else one.subject
@@ -111,7 +115,10 @@ def replay(folder: Path, since: str | None, until: str | None, as_json: bool, ex
             typer.echo(f"{one.at}  {what:16} {one.priority:8} {subject:20} {one.condition}{value}")
     if wanted is None:
         if not as_json:
-            typer.echo(f"{len(found)} transition{'s' if len(found) != 1 else ''}", err=True)
+            for (route, line), own in figures.items():
+                words = f"saw {own.seen}, took {own.took}, could not tell of {own.failed}"
+                typer.echo(f"route {route}, line {line}: {words}", err=True)
+            typer.echo(_came(found), err=True)
         return 0
     lines = differences(found, wanted)
     if as_json:
@@ -119,6 +126,14 @@ def replay(folder: Path, since: str | None, until: str | None, as_json: bool, ex
     elif lines:
         typer.echo("\n".join(lines))
     if not as_json:
-        came = f"{len(found)} transition{'s' if len(found) != 1 else ''}"
-        typer.echo(f"{came}, {'as expected' if not lines else f'{len(lines)} otherwise than expected'}", err=True)
+        typer.echo(
+            f"{_came(found)}, {'as expected' if not lines else f'{len(lines)} otherwise than expected'}", err=True
+        )
     return 1 if lines else 0
+
+
+def _came(found: list[dict[str, Any]]) -> str:
+    sent = sum("route" in body for body in found)
+    count = len(found) - sent
+    words = f"{count} transition{'s' if count != 1 else ''}"
+    return words + (f", {sent} reading{'s' if sent != 1 else ''} sent" if sent else "")

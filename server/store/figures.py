@@ -85,3 +85,11 @@ def waiting(cursor: Any, since: datetime) -> dict[int, Waiting]:
     for outlet, sent in cursor.fetchall():
         found.setdefault(outlet, Waiting()).sent = int(sent)
     return found
+
+
+def blocked(cursor: Any) -> tuple[int, int]:
+    """Outlets that are on and whose last tries failed; readings that wait for outlets."""
+    row = cursor.execute(
+        'select (select count(*) from telling_outlet where "on" and failures > 0), (select count(*) from reading_out)'
+    ).fetchone()
+    return int(row[0]), int(row[1])

@@ -13,7 +13,7 @@ import psycopg
 from django.conf import settings
 from django.db import connection
 
-from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Payloads, Trace
+from oculum.batches import FIRST_REASON, PRESENT, Column, Decoded, Group, Payloads, Trace
 from oculum.decoding.sources import plain_document
 from oculum.history.events import plain
 from oculum.language.decoders.analysis import untaken
@@ -107,8 +107,8 @@ def _raw(raw: Any) -> Any:
     ]
 
 
-def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
-    """The readings of one message as plain values."""
+def readings(decoded: Decoded, row: int, names: Mapping[int, str] | None = None) -> list[dict[str, Any]]:
+    """The readings of one message as plain values. names: of devices, to tell whose each is."""
     found: list[dict[str, Any]] = []
     for group in decoded.groups:
         for i in np.flatnonzero(group.rows == row).tolist():
@@ -127,10 +127,16 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                         "text": dict(spec.codes).get(int(value)) if spec.kind == "code" and value is not None else None,
                         "missing": decoded.reasons[state - FIRST_REASON] if state >= FIRST_REASON else None,
                         "at": moment(int(group.at[i])),
-                        "device": group.device[i] if group.device is not None else None,
+                        "device": _whose(group, i, names),
                     }
                 )
     return found
+
+
+def _whose(group: Group, i: int, names: Mapping[int, str] | None) -> str | None:
+    if names is not None and group.owner is not None:
+        return names.get(int(group.owner[i]))
+    return str(group.device[i]) if group.device is not None else None
 
 
 CHUNK = 10_000

@@ -336,11 +336,12 @@ def passed_through(
     )
     taken = next(iter(way.take(arrived, traced=True)))
     own, routed = taken.ways[0]
+    known = {device.id: device.name for device in registry.world.devices.values()}
     names = {d: registry.devices[d].name for d in {s["device"] for s in routed.steps} if d in registry.devices}
     failure = next((batch.failures[batch.failure[0]] for batch in taken.decoded if batch.failure[0] >= 0), None)
     return {
-        "before": [row for batch in taken.decoded for row in readings(batch, 0)],
-        "after": [row for batch in own for row in readings(batch, 0)],
+        "before": [row for batch in taken.decoded for row in readings(batch, 0, known)],
+        "after": [row for batch in own for row in readings(batch, 0, known)],
         "steps": [step | {"device": names.get(step["device"], ""), "at": moment(step["at"])} for step in routed.steps],
         "sent": [
             {

@@ -12,6 +12,7 @@ from django.test.utils import CaptureQueriesContext
 
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType, Setpoint
+from server.records.telling.models import Outlet
 from server.store.values import value_at
 from tests.server.test_api import V1, Client, send, signed_in
 from tests.server.test_register import asked, names
@@ -247,13 +248,18 @@ def test_oculum_is_watched_like_a_device(world: World, engine: Any) -> None:
     assert again.status_code == 409 and "already" in again.json()["detail"]
     assert client.get(V1 + "itself").json() == {"device": "oculum"}
     work_off(engine)
+    Outlet.objects.create(name="dead", kind="webhook", failures=3)
     report = Report(world.instance)
     assert report.step(engine.connection) and not report.step(engine.connection), "once a minute"
     work_off(engine)
     own = own_device()
     assert own is not None
     ((fields,),) = world.ask("select fields from latest where device_id = %s", own.pk)
-    assert fields.keys() == {"lag", "waiting", "refused_share", "failing_decoders", "disk_free", "parts_away"}
+    assert fields.keys() == {
+        "lag", "waiting", "refused_share", "failing_decoders", "disk_free", "parts_away", "blocked_outlets",
+        "unsent_readings",
+    }  # fmt: skip
+    assert (fields["blocked_outlets"][0], fields["unsent_readings"][0]) == (1, 0)
     assert fields["refused_share"][0] == 0 and 0 < fields["disk_free"][0] < 100
     assert fields["parts_away"][0] > 0, "web, intake and keeper do not run here"
     assert world.ask("select channel from message where device_id = %s", own.pk) == [(4,)]

@@ -14,10 +14,17 @@ from ..language.decoders import check_decoder
 from ..language.decoders.plan import DecoderPlan
 from ..language.definitions import kind_of
 from ..language.fields import FieldSpec
+from ..language.kinds import Surroundings
 from ..language.problems import DefinitionError, Problem
+from ..language.routes import ROUTE
+from ..language.routes.check import SITE
 from ..quantities import UnitError, convert, parse_unit
 from ..register.fences import area_of
-from ..register.world import DEVICE, SITE, TYPE, Device, Site, World
+from ..register.world import DEVICE, TYPE, Device, Site, World
+from ..register.world import SITE as OF_SITE
+from ..routing import reference
+from ..routing.reference import Read
+from ..routing.routed import InForce
 from .tables import Cell, FileError, lines
 
 KINDS = ("number", "integer", "flag", "code", "text", "position", "time")
@@ -73,6 +80,8 @@ class Folder:
     sites: dict[str, int] = field(default_factory=dict)
     decoders: dict[str, DecoderPlan] = field(default_factory=dict)
     conditions: list[Watched] = field(default_factory=list)
+    routes: list[InForce] = field(default_factory=list)  # in the order of their files
+    tables: dict[str, Read] = field(default_factory=dict)
     messages: list[Message] = field(default_factory=list)
     problems: list[tuple[str, Problem]] = field(default_factory=list)
 
@@ -96,6 +105,7 @@ def read_folder(files: Mapping[str, str]) -> Folder:
     _downtime(found, files)
     _readings(found, files)
     _payloads(found, files)
+    _routes(found, files)
     _conditions(found, files)
     found.messages.sort(key=lambda m: m.received)
     _registered(found)
@@ -284,10 +294,10 @@ def _setpoints(found: Folder, files: Mapping[str, str]) -> None:
                 raise of.fail("a device of devices.csv")
             ident = found.devices[of.text]
             targets = [(found.type_of(ident), DEVICE, ident)]
-        elif scope == SITE:
+        elif scope == OF_SITE:
             if of.word() not in found.sites:
                 raise of.fail("a site of sites.csv")
-            targets = [(key, SITE, found.sites[of.text]) for key in found.types]
+            targets = [(key, OF_SITE, found.sites[of.text]) for key in found.types]
         else:
             raise row["scope"].fail("type, site or device")
         for key, where, ident in targets:
@@ -412,10 +422,59 @@ def _payloads(found: Folder, files: Mapping[str, str]) -> None:
         )
 
 
+TABLE = "table "  # what the name of a reference table's file begins with
+
+
+def _routes(found: Folder, files: Mapping[str, str]) -> None:
+    """Routes in the order of their files; what they derive are fields of their types from there on."""
+    for name, text in sorted(files.items()):
+        if name.startswith(TABLE) and name.endswith(".csv"):
+            try:
+                table = reference.read(text)
+            except reference.TableError as error:
+                raise FileError(name, 1, "", str(error)) from None
+            if table.refused:
+                raise FileError(name, table.refused[0]["line"], "", table.refused[0]["why"])
+            found.tables[name.removeprefix(TABLE).removesuffix(".csv")] = table
+    columns = {name: tuple(map(FieldSpec.from_dict, table.columns)) for name, table in found.tables.items()}
+    for name, text in sorted(files.items()):
+        if not name.endswith(".ocu") or _kind(text) != ROUTE.name:
+            continue
+        around = Surroundings(
+            found.fields, found.units, fences=set(found.world.fences), sites=set(found.sites), tables=columns
+        )
+        plan, problems = ROUTE.check(text, around)
+        found.problems += [(name, p) for p in problems]
+        if plan is None:
+            continue
+        for key in plan.types:
+            for spec in plan.derived:
+                found.fields[key].setdefault(spec.name, spec)
+        if plan.gathered:
+            _sites_as_devices(found)
+            found.fields[SITE] |= {spec.name: spec for spec in plan.gathered}
+        key = len(found.routes) + 1
+        found.routes.append(InForce(key, key, tuple(found.types[k] for k in plan.types), plan))
+
+
+def _sites_as_devices(found: Folder) -> None:
+    """Each site as a device of its own, of the type of sites."""
+    if SITE not in found.types:
+        found.types[SITE] = len(found.types) + 1
+        found.fields[SITE], found.units[SITE] = {}, {}
+    world, own = found.world, found.types[SITE]
+    world.site_type = own
+    there = world.own_devices()
+    for name, ident in found.sites.items():
+        if ident not in there:
+            device = found.devices.setdefault(f"site-{name}", len(found.devices) + 1)
+            world.devices[device] = Device(device, f"site-{name}", own, ident, registered=-1)
+
+
 def _conditions(found: Folder, files: Mapping[str, str]) -> None:
     types = {key: (found.fields[key], found.units[key]) for key in found.types}
     for name, text in sorted(files.items()):
-        if not name.endswith(".ocu") or _kind(text) == "decoder":
+        if not name.endswith(".ocu") or _kind(text) in ("decoder", ROUTE.name):
             continue
         plan, problems = check_condition(text, types, set(found.world.fences), set(found.sites))
         found.problems += [(name, p) for p in problems]

@@ -11,14 +11,41 @@ import numpy as np
 
 from ..alarms.bank import Transition
 from ..alarms.room import Room
-from ..batches import PRESENT, Column, Group, Payloads
+from ..batches import PRESENT, Column, Decoded, Group, Payloads
 from ..history.fleet import Fleet
 from ..language.fields import FieldSpec
-from ..pipeline import FUTURE_US, Effects, Lot, decode_batch, evaluated
+from ..pipeline import FUTURE_US, Effects, Lot, decode_batch, evaluated, of_types
+from ..routing.reference import by_key
+from ..routing.routed import FAILED, SEEN, TOOK, Routed, Sent
+from ..routing.router import Router
 from .folder import Folder, Message
 
 PORTION = 20_000
 WORDS = {"raised": "raised", "cleared": "cleared", "priority_changed": "priority_changed", "suppressed": "suppressed"}
+
+
+@dataclass(frozen=True)
+class Passed:
+    """One reading that a route sends, as a line says it."""
+
+    device: str
+    route: str
+    outlet: str
+    at: str
+    values: dict[str, Any]
+
+    def as_dict(self) -> dict[str, Any]:
+        about = {"device": self.device, "route": self.route, "what": "sent"}
+        return about | {"outlet": self.outlet, "at": self.at, "values": self.values}
+
+
+@dataclass
+class Counts:
+    """What a line of a route did: readings that it saw, took, and could not tell of."""
+
+    seen: int = 0
+    took: int = 0
+    failed: int = 0
 
 
 @dataclass(frozen=True)
@@ -51,11 +78,17 @@ def written(us: int) -> str:
     return text + (f".{moment.microsecond:06d}".rstrip("0") if moment.microsecond else "") + "Z"
 
 
-def play(folder: Folder, since: int | None = None, until: int | None = None) -> Iterator[Told]:
-    """The transitions, in the order in which they happen.
+def play(
+    folder: Folder,
+    since: int | None = None,
+    until: int | None = None,
+    lines: dict[tuple[str, int], Counts] | None = None,
+) -> Iterator[Told | Passed]:
+    """The transitions and the readings that are sent, in the order in which they happen.
 
     since: what is told begins here; what came before is played all the same, so that windows and delays are as they
     would be. until: what arrives later is left out, and the clock goes on up to here; else up to the last arrival.
+    lines: filled with what each line of a route did, by the route's name and the line.
     """
     messages = [m for m in folder.messages if until is None or m.received <= until]
     world = folder.world
@@ -64,7 +97,9 @@ def play(folder: Folder, since: int | None = None, until: int | None = None) -> 
     for watched in folder.conditions:
         room.watch(watched)
     end = until if until is not None else max((m.received for m in messages), default=0)
-    newest = Fleet()
+    newest, router = Fleet(), Router(world)
+    router.set(folder.routes)
+    router.standing.tables = {n: by_key(t.columns, t.rows) for n, t in folder.tables.items()}  # type: ignore[misc]
     ticks = [*room.ticks(end + 1), end]
     start = 0
     for tick in dict.fromkeys(ticks):
@@ -74,9 +109,15 @@ def play(folder: Folder, since: int | None = None, until: int | None = None) -> 
         while start < stop or start == stop:
             portion = messages[start : min(start + PORTION, stop)]
             last = start + len(portion) >= stop
-            for one in _step(folder, room, portion, newest, tick + 1 if last else portion[-1].received):
+            effects = _step(folder, room, router, portion, newest, tick + 1 if last else portion[-1].received)
+            for sent in effects.routed.sent:
+                if since is None or portion[sent.row].received >= since:
+                    yield passed(folder, sent)
+            for one in effects.transitions:
                 if since is None or one.at >= since:
                     yield told(folder, one)
+            if lines is not None:
+                _count(folder, effects.routed, lines)
             start += len(portion)
             if last:
                 break
@@ -90,23 +131,53 @@ def told(folder: Folder, one: Transition) -> Told:
     return Told(subject, one.on_site, watched.plan.name, one.what, one.priority, written(one.at), one.cause.value)
 
 
-def _step(folder: Folder, room: Room, messages: list[Message], newest: Fleet, until: int) -> list[Transition]:
+def passed(folder: Folder, one: Sent) -> Passed:
+    route = next(r for r in folder.routes if r.key == one.key)
+    values = {name: value for name, (value, _) in one.values.items()}
+    return Passed(folder.world.devices[one.device].name, route.plan.name, one.outlet, written(one.at), values)
+
+
+def _count(folder: Folder, routed: Routed, lines: dict[tuple[str, int], Counts]) -> None:
+    names = {route.key: route.plan.name for route in folder.routes}
+    for one in routed.counted:
+        for place, (key, _, number) in enumerate(one.lines):
+            own = lines.setdefault((names[key], number), Counts())
+            what = one.what[one.line == place]
+            own.seen += int((what == SEEN).sum())
+            own.took += int((what == TOOK).sum())
+            own.failed += int((what == FAILED).sum())
+
+
+def _step(folder: Folder, room: Room, router: Router, messages: list[Message], newest: Fleet, until: int) -> Effects:
     device = np.array([m.device for m in messages], np.int64)
     arrival = np.array([m.received for m in messages], np.int64)
     ids = np.array([m.line for m in messages], np.int64)
-    by_type: dict[int, list[Group]] = {}
+    decoded: list[Decoded] = []
     for key, number in folder.types.items():
         rows = [i for i, m in enumerate(messages) if folder.world.devices[m.device].type == number]
         groups = _given(folder, key, messages, rows)
+        none = np.full(len(messages), -1, np.int32)
+        if groups:
+            decoded.append(Decoded(groups, [], none, none, ["missing"], np.zeros(len(messages), np.int64)))
         decoder = folder.decoders.get(key)
         own = [i for i in rows if messages[i].payload is not None]
         if decoder is not None and own:
-            groups += _decoded(messages, Lot(decoder, _payloads(messages, own), np.array(own, np.int64)))
-        if groups:
-            by_type[number] = groups
-    effects = evaluated(Effects(), by_type, device, arrival, ids, newest, room, until)
+            decoded.append(_decoded(messages, Lot(decoder, _payloads(messages, own), np.array(own, np.int64))))
+
+    def type_of(ident: int) -> int:
+        return folder.world.devices[ident].type
+
+    everything = np.arange(len(messages))
+    routed = router.route(
+        decoded, [everything] * len(decoded), device, arrival, type_of, lambda row: messages[row].headers
+    )
+    by_type: dict[int, list[Group]] = {}
+    for group in (group for batch in decoded for group in batch.groups):
+        for number, part in of_types(group, everything, device, type_of):
+            by_type.setdefault(number, []).append(part)
+    effects = evaluated(Effects(decoded, routed=routed), by_type, device, arrival, ids, newest, room, until)
     effects.settle(newest)
-    return effects.transitions
+    return effects
 
 
 def _payloads(messages: list[Message], rows: list[int]) -> Payloads:
@@ -117,14 +188,16 @@ def _payloads(messages: list[Message], rows: list[int]) -> Payloads:
     )
 
 
-def _decoded(messages: list[Message], lot: Lot) -> list[Group]:
+def _decoded(messages: list[Message], lot: Lot) -> Decoded:
+    """What a decoder reads, its rows those of all messages."""
     found = decode_batch(lot.plan, lot.payloads, 0)
     device = np.array([m.device for m in messages], np.int64)
-    return [
+    found.groups = [
         Group(g.fields, lot.index[g.rows], g.at, g.columns, None, device[lot.index[g.rows]])
         for g in found.groups
         if g.device is None
     ]
+    return found
 
 
 def _given(folder: Folder, key: str, messages: list[Message], rows: list[int]) -> list[Group]:
@@ -168,7 +241,7 @@ def _key(one: Mapping[str, Any]) -> tuple[str, ...]:
     return (
         str(one.get("at")),
         str(one.get("device") or one.get("site")),
-        str(one.get("condition")),
+        str(one.get("condition") or one.get("route")),
         str(one.get("what")),
     )
 
@@ -183,7 +256,7 @@ def differences(found: Iterable[Mapping[str, Any]], expected: Iterable[Mapping[s
         hit = next((i for i, one in enumerate(left) if all(_same(one.get(k), v) for k, v in wanted.items())), None)
         if hit is None:
             near = next((one for one in left if _key(one)[1:] == _key(wanted)[1:]), None)
-            hint = f"  (there is one at {near['at']}, value {near['value']})" if near is not None else ""
+            hint = f"  (there is one at {near['at']}, value {near.get('value')})" if near is not None else ""
             lines.append(f"- {_shown(wanted)}{hint}")
         else:
             del left[hit]
@@ -198,6 +271,8 @@ def _same(a: Any, b: Any) -> bool:
 
 def _shown(one: Mapping[str, Any]) -> str:
     subject = one.get("device") or f"site {one.get('site')}"
+    if "outlet" in one or "route" in one:
+        return f"{one.get('at')}  {subject}  “{one.get('route')}” sent to {one.get('outlet')}: {one.get('values')}"
     value = f", value {one['value']}" if one.get("value") is not None else ""
     priority = f" ({one['priority']})" if one.get("priority") else ""
     return f"{one.get('at')}  {subject}  “{one.get('condition')}” {one.get('what')}{priority}{value}"

@@ -32,7 +32,7 @@ from server.store.figures import LineFigures, by_line, by_type, messages_by_type
 from server.trials.routes import One, draft_of, passed_through, stored_message
 
 ENDS = {"drop": "dropped", "correct": "changed", "derive": "derived", "thin": "thinned out", "mark": "marked"}
-ENDS |= {"send": "sent", "stop": "ended"}
+ENDS |= {"gather": "gathered", "send": "sent", "stop": "ended"}
 NEVER = LineFigures()
 
 

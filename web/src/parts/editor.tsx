@@ -41,7 +41,7 @@ const KEYWORDS = new Set(
     "wrapping parameter optional one of over words default left out refused present inverted sent and or not in is",
     "if then else true false setpoint on label raise clear deadband held say",
     "priority critical high medium low each site every active season except fixes",
-    "route devices drop message correct thin mark send stop",
+    "route devices drop message correct gather thin mark send stop",
   ].flatMap((line) => line.split(" ")),
 );
 

@@ -84,6 +84,7 @@ export const PURPOSES: [string, string][] = [
   ["nonsense", "drop what is nonsense"],
   ["correct", "correct a field"],
   ["derive", "derive a field"],
+  ["gather", "give each site a reading of its own"],
   ["thin", "let only changes through"],
   ["send", "send readings on"],
 ];
@@ -103,6 +104,7 @@ export function routeDraft(name: string, type: Type, purpose: string, topic = ""
       : `  when ${first?.name ?? "value"} < 0${unit}\n    drop "cannot be" ${first?.name ?? "value"}\n`,
     correct: `  correct ${first?.name ?? "value"} = ${first?.name ?? "value"} + 0.1${difference}\n`,
     derive: `  derive ${first?.name ?? "value"}_change = change(${first?.name ?? "value"}, 1 h)\n`,
+    gather: `  gather highest_${first?.name ?? "value"} = max_of(${first?.name ?? "value"}) every 1 h\n`,
     thin: `  thin ${first?.name ?? "value"} by 2 % every 30 min\n`,
     send: `  send ${first?.name ?? "value"} to "${outlet}"\n`,
   };

@@ -48,7 +48,11 @@ export default function Watching() {
     refetchInterval: lookback.live ? 3_000 : false,
   });
   const rows = (arrivals.data?.results ?? []).filter((r) => r.device !== null);
-  const chosen = useChosen(rows, (row) => row.id, `watch ${type} ${topic} ${device}`);
+  const chosen = useChosen(
+    rows,
+    (row) => row.id,
+    arrivals.isPlaceholderData ? null : `watch ${type} ${topic} ${device}`,
+  );
   const message = params.get("message") ?? chosen.current?.id ?? null;
   const tried = useQuery({
     queryKey: ["try", "all", message],

@@ -12,6 +12,7 @@ const DID: Record<string, string> = {
   drop: "drops",
   correct: "corrects",
   derive: "derives",
+  gather: "counts for its sites",
   thin: "holds back",
   mark: "marks",
   send: "sends",
@@ -35,6 +36,7 @@ export function Way({ tried, lines }: { tried: Tried; lines?: (step: Step) => st
   if (!tried.decoder) return <p className="text-second">Its device type has no decoder in force yet.</p>;
   if (tried.error) return <p className="border-l-3 border-ink pl-3">Its decoder refuses it: {tried.error}</p>;
   const several = new Set(tried.before.map((r) => r.at)).size > 1;
+  const devices = new Set(tried.after.map((r) => r.device)).size > 1;
   return (
     <div className="grid gap-3">
       <Values title="As decoded" rows={tried.before} several={several} />
@@ -72,7 +74,7 @@ export function Way({ tried, lines }: { tried: Tried; lines?: (step: Step) => st
         </ol>
       )}
       {tried.steps.length > 0 && (
-        <Values title="As stored" rows={tried.after} several={several} before={tried.before} />
+        <Values title="As stored" rows={tried.after} several={several} devices={devices} before={tried.before} />
       )}
       {tried.sent.length > 0 && (
         <section aria-label="Would be sent">
@@ -104,11 +106,13 @@ function Values({
   title,
   rows,
   several,
+  devices,
   before,
 }: {
   title: string;
   rows: Tried["before"];
   several: boolean;
+  devices?: boolean;
   before?: Tried["before"];
 }) {
   const was = new Map(
@@ -127,6 +131,7 @@ function Values({
               <span className={differs ? "" : "text-second"}>{r.field.replaceAll("_", " ")}</span>{" "}
               {r.missing ? `missing: ${r.missing}` : (r.text ?? shown(r.value, r))}{" "}
               {!r.missing && r.unit && r.unit !== "1" ? unitOf(r.unit) : ""}
+              {devices && <span className="ml-1 text-[12px] font-normal text-second">of {r.device}</span>}
               {several && (
                 <span className="ml-1 text-[12px] font-normal text-second">
                   <At at={r.at} />
