@@ -110,6 +110,7 @@ V1 = [
     ("archive/file", archive.ArchiveFileView),
     ("routes", routes.BookView),
     ("routes/order", routes.OrderView),
+    ("routes/order/trial", routes.OrderTrialView),
     ("routes/try", routes.TryView),
     ("routes/flow", routes.FlowView),
     ("tables", reference.TablesView),

@@ -5,7 +5,7 @@ written, and nothing is sent.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import datetime
 from typing import Any
@@ -99,15 +99,28 @@ def draft_of(plan: RoutePlan, definition: int) -> InForce:
     return InForce(definition, DRAFT, tuple(numbers[key] for key in plan.types), plan)
 
 
+Arranged = Callable[[Sequence[InForce]], list[InForce]]  # the routes in force, otherwise
+
+
+def drafted(draft: InForce | None) -> Arranged:
+    return lambda routes: with_draft(routes, draft)
+
+
+def ordered(idents: Sequence[int]) -> Arranged:
+    """The routes in force in another order. idents: definitions, the first first."""
+    place = {ident: k for k, ident in enumerate(idents)}
+    return lambda routes: sorted(routes, key=lambda route: place.get(route.key, len(place)))
+
+
 class Way:
     """Messages through one or several sets of routes, each with a memory of its own."""
 
     def __init__(
-        self, connection: psycopg.Connection[Any], first: int, sets: Sequence[InForce | None], then: bool = False
+        self, connection: psycopg.Connection[Any], first: int, sets: Sequence[Arranged], then: bool = False
     ) -> None:
         self.connection = connection
         self.register = PastRegister(connection, first, then)
-        self.drafts = list(sets)
+        self.sets = list(sets)
         self.routers = [Router(self.register.registry.world) for _ in sets]
         self._direct()
 
@@ -115,12 +128,13 @@ class Way:
         registry = self.register.registry
         in_force = registry.in_order()
         world = registry.world
-        if world.site_type <= 0 and any(draft is not None and draft.plan.gathered for draft in self.drafts):
+        listed = [arranged(in_force) for arranged in self.sets]
+        if world.site_type <= 0 and any(route.plan.gathered for routes in listed for route in routes):
             # Sites that are no devices yet: the first route that gathers is not published.
             world.site_type = NO_TYPE
             world.devices |= {-s: Device(-s, f"site-{one.name}", NO_TYPE, s) for s, one in world.sites.items()}
-        for router, draft in zip(self.routers, self.drafts, strict=True):
-            router.set(with_draft(in_force, draft))
+        for router, routes in zip(self.routers, listed, strict=True):
+            router.set(routes)
             router.standing.tables = registry.tables  # type: ignore[assignment]
             router.refresh()
 
@@ -201,7 +215,7 @@ def route_trial(
         reasons: Counter[str] = Counter()
         done = values = gone = 0
         if total:
-            way = Way(beside, first, [draft, None])
+            way = Way(beside, first, [drafted(draft), drafted(None)])
             back = looked_back([plan, *(route.plan for route in way.register.registry.in_order())])
             if back:
                 rows = own.execute(
@@ -250,6 +264,51 @@ def route_trial(
             ),
             "against": before,
         }
+    }
+
+
+def order_trial(idents: Sequence[int], most: int) -> dict[str, Any]:
+    """What another order of the routes in force would make otherwise of the last messages.
+
+    idents: definitions in their order, all that are in force among them. most: how many messages at most, of the types
+    whose routes would come in another order.
+    """
+    with psycopg.connect(settings.INSTANCE.database_url(), autocommit=True, application_name="oculum trial") as own:
+        registry = Registry()
+        registry.load(own)
+        now = registry.in_order()
+        wanted = ordered(idents)(now)
+        types = sorted(
+            type_
+            for type_ in {t for route in now for t in route.types}
+            if [r.key for r in now if type_ in r.types] != [r.key for r in wanted if type_ in r.types]
+        )
+        own.execute("set statement_timeout = '20s'")
+        rows = own.execute(
+            f"select {FIELDS} from message m where m.device_id = any(array(select id from fleet_device where type_id ="
+            " any(%s))) order by m.id desc limit %s",
+            (types, most),
+        ).fetchall()[::-1]
+        fields: dict[str, Compared] = {}
+        outlets: dict[str, list[int]] = {}
+        if rows:
+            way = Way(own, int(rows[0][0]), [ordered(idents), drafted(None)])
+            for taken in way.take(Arrived.of(rows)):
+                (other, routed), (was, routed_now) = taken.ways
+                for mine, theirs, rows_of in zip(other, was, taken.index, strict=True):
+                    compare(fields, mine, theirs, taken.arrived.device[rows_of])
+                for k, found in enumerate((routed_now, routed)):
+                    for sent in found.sent:
+                        outlets.setdefault(sent.outlet, [0, 0])[k] += 1
+        titles = DeviceType.objects.filter(pk__in=types).order_by("title").values_list("title", flat=True)
+    return {
+        "types": list(titles),
+        "messages": len(rows),
+        "fields": sorted(
+            (one.as_dict(name, True) for name, one in fields.items() if one.differ or not one.before),
+            key=lambda row: (-(row["differ"] or 0), row["field"]),
+        ),
+        "sent": [{"outlet": name, "now": a, "then": b} for name, (a, b) in sorted(outlets.items()) if a != b],
     }
 
 
@@ -315,7 +374,7 @@ def passed_through(
     first, as far as windows look back. then: by what was in force when it arrived. site: also what came before it of
     the devices at a site and below it, of which that site's readings are made, and those with it, as "members".
     """
-    way = Way(connection, one.number, [draft], then)
+    way = Way(connection, one.number, [drafted(draft)], then)
     registry = way.register.registry
     back = looked_back(route.plan for route in way.routers[0].routes)
     devices = [one.device, *(_below(way.routers[0], site) if site is not None else ())]

@@ -105,6 +105,14 @@ def test_routes_are_put_into_another_order_by_keys_and_ended(page: Page, running
     expect(book.locator('[aria-selected="true"]')).to_contain_text(second)
     page.keyboard.press("Alt+PageUp")
     expect(names.first).to_have_text(second)
+    effect = page.get_by_role("region", name="Another order")
+    expect(effect).to_contain_text("nothing would be otherwise.")
+    page.keyboard.press("Escape")
+    expect(names.nth(1)).to_have_text(second)
+    page.keyboard.press("Alt+PageUp")
+    effect.get_by_role("button", name="Put in this order").click()
+    expect(effect).to_have_count(0)
+    expect(names.first).to_have_text(second)
     page.reload()
     expect(names.first).to_have_text(second)
     until(
@@ -112,6 +120,8 @@ def test_routes_are_put_into_another_order_by_keys_and_ended(page: Page, running
     )
     page.keyboard.press("Alt+PageDown")
     expect(names.nth(1)).to_have_text(second)
+    effect.get_by_role("button", name="Put in this order").click()
+    expect(effect).to_have_count(0)
 
 
 def test_a_table_comes_in_and_a_bad_row_keeps_it_out(page: Page, running: Running) -> None:

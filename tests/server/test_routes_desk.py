@@ -15,8 +15,9 @@ from server.delivery.worker import Worker
 from server.records.definitions.models import Definition, ReferenceTable
 from server.records.people.models import Record
 from server.records.telling.models import Outlet
+from server.rules.publishing import publish
 from tests.server.test_api import V1, Client, send, signed_in
-from tests.server.test_routes import CLEAN, DERIVE, SEND, THIN, harbour, lines, readings
+from tests.server.test_routes import CLEAN, DERIVE, GATHER, SEND, THIN, at_sites, harbour, lines, readings
 from tests.server.test_telling import Out
 from tests.server.test_telling import out as out
 from tests.server.test_telling import worker as worker
@@ -82,6 +83,25 @@ def test_the_order_is_changed_as_a_whole(world: World, engineer: Client) -> None
     assert send(signed_in(world, "viewer"), "PUT", "routes/order", {"routes": []}).status_code == 403
 
 
+def test_what_another_order_would_change_is_seen_before(world: World, engine: Any, engineer: Client) -> None:
+    world.decoder()
+    harbour()
+    double = world.route('route "double"\n  on pod\n  when temp > 10 Cel\n    correct level = level * 2\n')
+    more = world.route('route "more"\n  on pod\n  correct level = level + 1 m\n')
+    out = world.route('route "out"\n  on pod\n  when level > 6 m\n    send level to "harbour"\n')
+    aside = Definition.objects.create(kind="route", name="gates", type=world.gate_type)
+    publish(aside, 'route "gates"\n  on gate\n  mark seen "yes"\n', None)
+    world.arrive((0, 0, payload(2.0)), (0, 60, payload(2.0, 5.0)), (1, 120, payload(2.5)))
+    work_off(engine)
+    asked = send(engineer, "POST", "routes/order/trial", {"routes": [more.pk, double.pk, out.pk, aside.pk]}).json()
+    assert asked["types"] == ["Pod"] and asked["messages"] == 3
+    assert [(f["field"], f["differ"], f["values"]) for f in asked["fields"]] == [("level", 2, 3)]
+    assert asked["sent"] == [{"outlet": "harbour", "now": 0, "then": 1}]
+    same = send(engineer, "POST", "routes/order/trial", {"routes": [double.pk, more.pk, aside.pk, out.pk]}).json()
+    assert same == {"types": [], "messages": 0, "fields": [], "sent": []}
+    assert world.ask("select count(*) from control_event where kind = 'order'") == [(0,)]
+
+
 def test_a_message_goes_through_line_by_line_and_nothing_is_kept(world: World, engine: Any, engineer: Client) -> None:
     world.decoder()
     harbour()
@@ -130,6 +150,31 @@ def test_why_tells_of_the_routes_that_touched_a_reading(world: World, engine: An
     routed = [s["title"] for s in why["steps"] if s["stage"] == "route"]
     assert routed == ["Corrected by route “more”, line 3", "Dropped by route “no level above the rim”, line 4"]
     assert why["steps"][-1]["title"] == "level = missing: above the rim"
+
+
+def test_why_tells_of_what_a_site_is_made_of(world: World, engine: Any, engineer: Client) -> None:
+    world.decoder()
+    at_sites(world)
+    world.route(GATHER)
+    world.arrive((0, 0, payload(3.0)), (1, 60, payload(2.0)), (0, 3660, payload(1.0)))
+    work_off(engine)
+    (second,) = world.ask("select id from message order by id offset 1 limit 1")[0]
+    about = {"device": "site-cove", "field": "level_highest", "message": str(second)}
+    steps = {s["stage"]: s for s in engineer.get(V1 + "why/reading", about).json()["steps"]}
+    assert steps["route"]["title"] == "Gathered by route “levels of sites”, line 3"
+    assert steps["route"]["detail"] == "from pod-1 2, pod-0 3; it was worked out when pod-1 reported"
+    assert steps["reading"]["title"] == "level_highest = 3 m"
+
+
+def test_a_trial_gathers_for_sites_that_are_no_devices_yet(world: World, engine: Any, engineer: Client) -> None:
+    world.decoder()
+    at_sites(world)
+    world.arrive((0, 0, payload(3.0)), (1, 60, payload(2.0)))
+    work_off(engine)
+    draft = Definition.objects.create(kind="route", name="levels of sites", type=world.type)
+    body = {"text": GATHER, "start": SPAN["from"], "end": SPAN["to"], "messages": 100}
+    found = send(engineer, "POST", f"definitions/{draft.pk}/trial", body).json()["route"]
+    assert [(f["field"], f["values"], f["state"]) for f in found["fields"]] == [("level_highest", 4, "new")]
 
 
 def test_what_cannot_be_tried_is_said(world: World, engine: Any, engineer: Client) -> None:

@@ -17,23 +17,25 @@ from rest_framework.views import APIView
 
 from oculum.language import limits
 from oculum.language.routes.plan import Drop, RoutePlan, Send, Thin
-from server.api.definitions.serial import TEXT, DefinitionOut, ReadingOut
+from server.api.definitions.serial import TEXT, DefinitionOut, ReadingOut, TrialField
 from server.api.definitions.views import bytes_of, definitions, problems_of
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType
 from server.records.telling.models import Outlet
 from server.requests.authentication import person_of
+from server.requests.bounds import long_work
 from server.requests.fields import Moment, whole
 from server.requests.moments import LOOKBACK, span
 from server.rules.publishing import check
 from server.rules.refusal import Refused
 from server.rules.routes import lines, plan_of, reorder
 from server.store.figures import LineFigures, by_line, by_type, messages_by_type, waiting
-from server.trials.routes import One, draft_of, passed_through, stored_message
+from server.trials.routes import One, draft_of, order_trial, passed_through, stored_message
 
 ENDS = {"drop": "dropped", "correct": "changed", "derive": "derived", "thin": "thinned out", "mark": "marked"}
 ENDS |= {"gather": "gathered", "send": "sent", "stop": "ended"}
 NEVER = LineFigures()
+MOST_TRIED = 5_000  # messages over which another order is looked at
 
 
 class RouteLine(serializers.Serializer):
@@ -159,6 +161,32 @@ class OrderView(APIView):
         asked.is_valid(raise_exception=True)
         reorder(asked.validated_data["routes"], person_of(request))
         return Response(status=204)
+
+
+class OrderSent(serializers.Serializer):
+    outlet = serializers.CharField()
+    now = serializers.IntegerField(help_text="readings in the order in force")
+    then = serializers.IntegerField(help_text="in the other one")
+
+
+class OrderTrialOut(serializers.Serializer):
+    types = serializers.ListField(child=serializers.CharField(), help_text="titles of those it concerns")
+    messages = serializers.IntegerField(help_text="their last ones, which were looked at")
+    fields = TrialField(many=True, help_text="those that would differ")  # type: ignore[assignment]
+    sent = OrderSent(many=True, help_text="outlets that would get more or fewer readings")
+
+
+class OrderTrialView(APIView):
+    """What another order would make otherwise of the last messages. Nothing is kept or sent."""
+
+    writes = "viewer"
+
+    @extend_schema(request=OrderIn, responses=OrderTrialOut, operation_id="try_order", tags=["routes"])
+    def post(self, request: Request) -> Response:
+        asked = OrderIn(data=request.data)
+        asked.is_valid(raise_exception=True)
+        with long_work.held(person_of(request)):
+            return Response(order_trial(asked.validated_data["routes"], MOST_TRIED))
 
 
 # one message -----------------------------------------------------------------------------------

@@ -1633,6 +1633,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/routes/order/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description What another order would make otherwise of the last messages. Nothing is kept or sent. */
+        post: operations["try_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/routes/try": {
         parameters: {
             query?: never;
@@ -3426,6 +3443,23 @@ export interface components {
         OrderEnum: "big" | "little";
         OrderInRequest: {
             routes: number[];
+        };
+        OrderSent: {
+            outlet: string;
+            /** @description readings in the order in force */
+            now: number;
+            /** @description in the other one */
+            then: number;
+        };
+        OrderTrialOut: {
+            /** @description titles of those it concerns */
+            types: string[];
+            /** @description their last ones, which were looked at */
+            messages: number;
+            /** @description those that would differ */
+            fields: components["schemas"]["TrialField"][];
+            /** @description outlets that would get more or fewer readings */
+            sent: components["schemas"]["OrderSent"][];
         };
         /**
          * @description * `decoded` - decoded
@@ -9017,6 +9051,38 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrderInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderTrialOut"];
+                };
             };
             /** @description refused, with the reason */
             default: {

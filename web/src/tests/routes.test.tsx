@@ -83,13 +83,21 @@ describe("The book of routes", () => {
     expect(screen.queryByRole("button", { name: "Begin a route" })).not.toBeInTheDocument();
   });
 
-  it("is put into another order by keys, all of it at once", async () => {
+  it("is put into another order by keys, once it is seen what that would change", async () => {
     book([row(1, "first"), row(2, "second"), row(3, "third")]);
-    answer({ "PUT /api/v1/routes/order": [204, null] });
+    const level = { field: "level", kind: "number", unit: "m", values: 90, missing: 0, differ: 4, state: "same" };
+    const trial = { types: ["Buoy"], messages: 90, fields: [level], sent: [{ outlet: "quay", now: 9, then: 7 }] };
+    answer({ "PUT /api/v1/routes/order": [204, null], "POST /api/v1/routes/order/trial": trial });
     show(<Book />, "/routes", "engineer");
     await screen.findByText("second");
     fireEvent.keyDown(window, { key: "ArrowDown" });
     fireEvent.keyDown(window, { key: "PageUp", altKey: true });
+    const effect = await screen.findByRole("region", { name: "Another order" });
+    expect(await within(effect).findByText("4 of 90 values otherwise", { exact: false })).toBeInTheDocument();
+    expect(within(effect).getByText("7 readings instead of 9", { exact: false })).toBeInTheDocument();
+    expect(sent("POST", "/api/v1/routes/order/trial")).toEqual({ routes: [2, 1, 3] });
+    expect(sent("PUT", "/api/v1/routes/order")).toBeUndefined();
+    fireEvent.click(within(effect).getByRole("button", { name: "Put in this order" }));
     await waitFor(() => expect(sent("PUT", "/api/v1/routes/order")).toEqual({ routes: [2, 1, 3] }));
   });
 

@@ -12,8 +12,9 @@ import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Begin } from "../definitions/begin";
 import { BookLine } from "./book-line";
+import { OrderEffect } from "./effect";
 import { FlowPicture } from "./flow";
-import { moved, ofBook, ofFlow, type Row } from "./queries";
+import { inOrder, moved, ofBook, ofFlow, type Row } from "./queries";
 
 /** The book of routes: what readings pass, from top to bottom, and what each has done. */
 export default function Book() {
@@ -30,7 +31,12 @@ export default function Book() {
   const flow = useQuery(ofFlow(lookback));
   const q = params.get("q") ?? "";
   const node = params.get("node") ?? "";
-  const all = book.data?.rows ?? [];
+  // Another order is looked at before it is put in force.
+  const [wanted, setWanted] = useState<number[] | null>(null);
+  const inForce = (book.data?.rows ?? []).filter((row) => row.place !== null).map((row) => row.definition.id);
+  const asked = wanted !== null && inForce.every((id) => wanted.includes(id)) ? wanted : null;
+  const placed = asked ?? inForce;
+  const all = inOrder(book.data?.rows ?? [], asked);
   const through = (row: Row) =>
     !node ||
     node === `r${row.definition.id}` ||
@@ -50,18 +56,18 @@ export default function Book() {
     mutationFn: async (routes: number[]) => {
       await got(api.PUT("/api/v1/routes/order", { body: { routes } }));
     },
-    onSettled: () => client.invalidateQueries({ queryKey: ["definitions"] }),
+    onSuccess: () => client.invalidateQueries({ queryKey: ["definitions"] }).then(() => setWanted(null)),
   });
-  const placed = all.filter((row) => row.place !== null).map((row) => row.definition.id);
   const move = (id: number | undefined, by: number) => {
     if (id === undefined || !engineer || order.isPending) return;
     const next = moved(placed, id, by);
-    if (next !== placed) order.mutate(next);
+    if (next !== placed) setWanted(next.join() === inForce.join() ? null : next);
   };
   useKeys({
     ArrowDown: () => chosen.walk(1),
     ArrowUp: () => chosen.walk(-1),
     Enter: () => chosen.current && void navigate(kept(`/routes/${chosen.current.definition.id}`)),
+    ...(asked ? { Escape: () => setWanted(null) } : {}),
     "Alt+PageUp": () => move(chosen.current?.definition.id, -1),
     "Alt+PageDown": () => move(chosen.current?.definition.id, 1),
   });
@@ -90,6 +96,17 @@ export default function Book() {
       </Heading>
       {adding && <Begin kind="route" taken={[]} />}
       <Trouble error={book.error ?? order.error} retry={() => void book.refetch()} />
+      {asked && (
+        <OrderEffect
+          routes={asked}
+          busy={order.isPending}
+          put={() => order.mutate(asked)}
+          leave={() => {
+            order.reset();
+            setWanted(null);
+          }}
+        />
+      )}
       {book.isPending && <Waiting what="the routes" />}
       {book.data && all.length === 0 && (
         <Empty title="No route yet.">

@@ -31,3 +31,12 @@ export function moved(ids: number[], id: number, by: number): number[] {
   const rest = ids.filter((other) => other !== id);
   return [...rest.slice(0, to), id, ...rest.slice(to)];
 }
+
+/** The rows as they would stand in another order: those with a place move, numbered anew, all others stay behind. */
+export function inOrder(rows: Row[], wanted: number[] | null): Row[] {
+  if (wanted === null) return rows;
+  const place = new Map(wanted.map((id, k) => [id, k + 1]));
+  return rows
+    .map((row) => ({ ...row, place: row.place === null ? null : (place.get(row.definition.id) ?? row.place) }))
+    .sort((a, b) => (a.place ?? Infinity) - (b.place ?? Infinity) || 0);
+}
