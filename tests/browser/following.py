@@ -30,7 +30,7 @@ def follow(page: Page, what: str, words: tuple[str, ...]) -> None:
         case "write":
             page.get_by_label(words[1], exact=True).fill(words[0])
         case "replace":
-            page.get_by_label(re.compile("^(Decoder|Condition) text$")).click()
+            page.get_by_label(re.compile("^(Decoder|Condition|Route) text$")).click()
             page.keyboard.press("Control+a")
             page.keyboard.press("Delete")
             page.keyboard.insert_text(words[0])

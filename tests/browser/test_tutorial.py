@@ -1,4 +1,4 @@
-"""The tutorial, followed as it is written: every step of docs/tutorial.md, in its words."""
+"""The tutorials, followed as they are written: every step of docs/tutorial*.md, in its words."""
 
 from __future__ import annotations
 
@@ -6,14 +6,15 @@ import re
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 
-from playwright.sync_api import BrowserContext
+from playwright.sync_api import BrowserContext, Page, expect
 
+from server.delivery.files import folder_of
 from server.instance.instance import ROOT
+from tests.instance import until
 
 from .conftest import Running, sign_in
 from .following import Step, follow
 
-TEXT = (ROOT / "docs" / "tutorial.md").read_text()
 STEPS = [
     (re.compile(r"Press \*\*(.+?)\*\*\.$"), "press"),
     (re.compile(r"See “(.+?)”\.$"), "see"),
@@ -25,10 +26,11 @@ STEPS = [
 ]
 
 
-def steps() -> Iterator[Step]:
-    """What the document tells to do. A step in other words than those above fails the test."""
-    blocks = iter(re.findall(r"```ocu\n(.*?)```", TEXT, re.S))
-    for line in re.findall(r"^- (.+)$", TEXT, re.M):
+def steps(name: str) -> Iterator[Step]:
+    """What a document tells to do. A step in other words than those above fails the test."""
+    text = (ROOT / "docs" / name).read_text()
+    blocks = iter(re.findall(r"```ocu\n(.*?)```", text, re.S))
+    for line in re.findall(r"^- (.+)$", text, re.M):
         for pattern, what in STEPS:
             found = pattern.match(line)
             if found:
@@ -44,7 +46,7 @@ def test_the_tutorial_as_it_is_written(context: BrowserContext, running: Running
     page.on("pageerror", lambda error: complaints.append(str(error)))
     sign_in(page, running, "jory")
     done = 0
-    for what, words in steps():
+    for what, words in steps("tutorial.md"):
         follow(page, what, words)
         done += 1
     assert done > 30 and complaints == []
@@ -56,3 +58,22 @@ def test_the_tutorial_as_it_is_written(context: BrowserContext, running: Running
     ).json()
     (line,) = answer["fields"]
     assert line["field"] == "deep_temperature" and line["count"] > 200
+
+
+def test_from_an_arrival_to_another_system(page: Page, running: Running) -> None:
+    for what, words in steps("tutorial-routes.md"):
+        follow(page, what, words)
+
+    # What it promises: the next messages go by it, the field is there and explained, and the file has it.
+    taken = (
+        "select sum(took) from route_activity a join definitions_definition d on d.id = a.definition_id"
+        " where d.name = 'tanks by the shift'"
+    )
+    until(lambda: (running.ask(taken) or 0) > 3, "messages that go by the route", 90)
+    outlet = running.ask("select id from telling_outlet where name = 'harbour office'")
+    folder = running.folder / "outlets" / folder_of(f"harbour office-{outlet}").name
+    until(lambda: any("uv_share" in f.read_text() for f in folder.glob("*.csv")), "the file of the outlet", 60)
+    page.goto(running.address + "/devices/tank-1")
+    page.get_by_role("button", name="Why Uv share?").click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet).to_contain_text("Derived by route “tanks by the shift”, line 3")

@@ -3,6 +3,7 @@ import guide from "../../../docs/guide.md?raw";
 import language from "../../../docs/language.md?raw";
 import operation from "../../../docs/operation.md?raw";
 import recipes from "../../../docs/recipes.md?raw";
+import tutorialRoutes from "../../../docs/tutorial-routes.md?raw";
 import tutorial from "../../../docs/tutorial.md?raw";
 
 export type Section = { doc: string; title: string; slug: string; level: number; text: string };
@@ -11,6 +12,7 @@ export type Section = { doc: string; title: string; slug: string; level: number;
 export const DOCS: [key: string, title: string, text: string][] = [
   ["guide", "Guide", guide],
   ["tutorial", "Tutorial", tutorial],
+  ["tutorial-routes", "Tutorial: routes", tutorialRoutes],
   ["language", "Language", language],
   ["recipes", "Recipes", recipes],
   ["api", "API", api],
