@@ -17,9 +17,10 @@ from oculum.language.fields import FieldSpec
 from oculum.language.kinds import Surroundings
 from oculum.language.routes import check_route
 from oculum.register.world import Device, Site, World
+from oculum.routing import acting
 from oculum.routing.memory import recalled, remembered
 from oculum.routing.routed import InForce
-from oculum.routing.router import Router, topic_fits
+from oculum.routing.router import RouteFailed, Router, topic_fits
 
 MINUTE = 60_000_000
 TYPE = 1
@@ -323,7 +324,7 @@ def by_steps(function: str, step: int) -> tuple[str, Line]:
     return text, act
 
 
-LINES = st.one_of(
+KINDS: list[st.SearchStrategy[Any]] = [
     st.tuples(st.sampled_from(["max_of", "mean_of", "sum_of"]), st.sampled_from([10, 30])).map(lambda t: gather(*t)),
     st.tuples(st.sampled_from(["min_of", "sum_of"]), st.sampled_from([20, 60])).map(lambda t: by_steps(*t)),
     st.integers(0, 9).map(lambda n: drop_beyond(float(n))),
@@ -336,7 +337,7 @@ LINES = st.one_of(
     st.just(stop_growing()),
     st.integers(0, 4).map(lambda n: drop_all(float(n))),
     st.just(by_limit()),
-)
+]
 SCOPES = st.sampled_from(
     [
         ("on buoy", (1, 2, 3)),
@@ -345,6 +346,13 @@ SCOPES = st.sampled_from(
         ('on buoy with label stage = "growing"', (1,)),
         ('on buoy with label stage != "growing"', (2, 3)),
     ]
+)
+SINGLE = st.tuples(SCOPES, st.one_of(KINDS))
+APART = [('on buoy with label stage = "growing"', (1,)), ('on buoy with label stage != "growing"', (2, 3))]
+# Two routes that say the same with other numbers, of devices that they do not share: they are taken together.
+TWINS = st.sampled_from(KINDS).flatmap(lambda kind: st.tuples(*(st.tuples(st.just(s), kind) for s in APART)))
+ROUTES = st.lists(st.one_of(SINGLE.map(lambda one: (one,)), TWINS), min_size=1, max_size=4).flatmap(
+    lambda parts: st.permutations([one for part in parts for one in part])
 )
 VALUES = st.one_of(st.integers(0, 9).map(float), st.sampled_from(["broken", None]))
 MESSAGES = st.lists(
@@ -384,7 +392,7 @@ def decoded(messages: list[list[Reading]]) -> Decoded:
 
 
 @settings(max_examples=200, deadline=None)
-@given(MESSAGES, st.lists(st.tuples(SCOPES, LINES), min_size=1, max_size=5), st.data())
+@given(MESSAGES, ROUTES, st.data())
 def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes: list[Any], data: Any) -> None:
     plans = []
     for key, ((scope, _), (text, _)) in enumerate(routes, 1):
@@ -447,6 +455,51 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
     assert [one[:3] for one in sorted(sent)] == [one[:3] for one in sorted(plain.sent)]
     for mine, other in zip(sorted(sent), sorted(plain.sent), strict=True):
         assert mine[3] == pytest.approx(other[3], rel=1e-14)  # what goes out has 15 digits
+
+
+def in_force(*routes: tuple[str, str]) -> list[InForce]:
+    found = []
+    for key, (scope, text) in enumerate(routes, 1):
+        plan, problems = check_route(f'route "r{key}"\n  {scope}\n{text}', AROUND)
+        assert plan is not None, problems
+        found.append(InForce(key, key, (TYPE,), plan))
+    return found
+
+
+@pytest.mark.parametrize(
+    ("between", "together"),
+    [
+        ([], [[1, 2]]),
+        ([("on buoy", "  correct y = y + 1 m\n")], [[1], [2], [3]]),  # shares devices: nothing may pass it
+        ([(APART[0][0], "  correct y = y + 1 m\n")], [[1, 3], [2]]),  # of no device of the third
+        ([(APART[0][0], '  when y > 3 m\n    drop message "all"\n')], [[1], [2], [3]]),  # reaches other devices
+    ],
+)
+def test_routes_of_other_devices_that_say_the_same_are_taken_together(between: list[Any], together: Any) -> None:
+    first, last = ((scope, f"  correct x = x * 2 + {n} m\n") for n, (scope, _) in enumerate(APART))
+    router = Router(WORLD)
+    router.set(in_force(first, *between, last))
+    assert [[route.key for route in bundle.routes] for bundle in router.bundles(TYPE, False)] == together
+    assert all(len(bundle.routes) == 1 for bundle in router.bundles(TYPE, True))
+
+
+def test_of_routes_taken_together_the_one_that_fails_is_named(monkeypatch: pytest.MonkeyPatch) -> None:
+    routes = in_force(*((scope, f"  correct x = x + {n} m\n") for n, (scope, _) in enumerate(APART)))
+    router = Router(WORLD)
+    router.set(routes)
+    real = acting.evaluate
+
+    def failing(ex: Any, view: Any) -> Any:
+        if any(WORLD.devices[d].labels.get("stage") == "resting" for d in view.run.table.device[view.lines].tolist()):
+            raise ZeroDivisionError
+        return real(ex, view)
+
+    monkeypatch.setattr(acting, "evaluate", failing)
+    messages = readings_of([(1, [(0, 1.0, None)]), (2, [(0, 2.0, None)])])
+    with pytest.raises(RouteFailed) as failure:
+        device = np.array([1, 2], np.int64)
+        router.route([decoded(messages)], [np.arange(2)], device, device, lambda d: TYPE, lambda row: {})
+    assert failure.value.key == 2
 
 
 @pytest.mark.parametrize(

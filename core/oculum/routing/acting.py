@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -26,12 +27,26 @@ from ..language.expressions import (
     Window,
 )
 from ..language.fields import FieldSpec
-from ..language.routes.plan import Act, Correct, Derive, Drop, Gather, Mark, Send, Stop, Thin, When, expressions
+from ..language.routes.plan import (
+    Act,
+    Correct,
+    Derive,
+    Drop,
+    Gather,
+    Mark,
+    RoutePlan,
+    Send,
+    Stop,
+    Thin,
+    When,
+    expressions,
+)
 from ..register import hours
+from .bundles import Bundle, Varying
 from .compiled import compiled
 from .gathering import Changes, nodes_of
 from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Sent
-from .standing import Standing
+from .standing import Memory, Standing
 from .table import Table
 
 
@@ -43,22 +58,55 @@ class Run:
     ) -> None:
         self.standing, self.table, self.type, self.arrival, self.headers = standing, table, type_, arrival, headers
         self.traced = traced
+        self.member = np.zeros(len(table), np.int64)  # by line of the table: which route of the bundle takes it
         self.lines: dict[tuple[int, int, int], int] = {}
-        self.counts: list[tuple[int, int, Ints]] = []
+        self._ids: dict[int, Ints] = {}
+        self.counts: list[tuple[Ints, int, Ints]] = []
         self.sent: list[Sent] = []
         self.steps: list[dict[str, Any]] = []
         self.gathered: dict[tuple[int, int, int], tuple[InForce, Gather, Changes]] = {}
 
-    def take(self, route: InForce, lines: Ints) -> None:
-        """A route over the lines of the table that it is on."""
-        plan = route.plan
-        if not plan.hours.always:
-            lines = lines[self._within(route, lines)]
-        self.prepared = self.standing.prepared(route)
-        self.view = View(self, route, lines)
-        self.acts(route, plan.acts, lines)
+    def take(self, bundle: Bundle, lines: Ints, member: Ints) -> None:
+        """The routes of a bundle over the lines of the table that they are on, route by route. member: int64, whose
+        each line is.
+        """
+        self.bundle = bundle
+        self.member[lines] = member
+        self._ids = {}
+        if not bundle.plan.hours.always:
+            lines = lines[self._within(bundle.plan, lines)]
+        self.prepared = bundle.prepared
+        self.view = View(self, lines)
+        self.acts(bundle.plan.acts, lines)
 
-    def _within(self, route: InForce, lines: Ints) -> np.ndarray:
+    def culprit(self, bundle: Bundle, lines: Ints, member: Ints) -> int:
+        """The route of a bundle that cannot be evaluated over these lines: the first that fails by itself."""
+        for k, route in enumerate(bundle.routes):
+            alone = Bundle(route.plan, [route], [bundle.scopes[k]])
+            alone.close()
+            own = lines[member == k]
+            self.bundle, self.prepared = alone, alone.prepared
+            self.member[own] = 0
+            try:
+                self.view = View(self, own)
+                for act in route.plan.lines:
+                    for ex in expressions(act):
+                        self.view.value(ex, own)
+            except Exception:
+                return route.key
+        return bundle.routes[0].key
+
+    def parts(self, lines: Ints) -> Iterator[tuple[int, InForce, Ints]]:
+        """Lines route by route: the place in the bundle, the route, and its own."""
+        routes = self.bundle.routes
+        if len(routes) == 1:
+            yield 0, routes[0], lines
+            return
+        ends = np.searchsorted(self.member[lines], np.arange(len(routes) + 1))
+        for k in np.flatnonzero(ends[1:] > ends[:-1]).tolist():
+            yield k, routes[k], lines[ends[k] : ends[k + 1]]
+
+    def _within(self, plan: RoutePlan, lines: Ints) -> np.ndarray:
         at, world, table = self.table.at[lines], self.standing.world, self.table
         found = np.zeros(len(lines), bool)
         devices, which = np.unique(table.device[lines], return_inverse=True)
@@ -66,58 +114,58 @@ class Run:
         zone = np.array([world.zone(d.site if d is not None else None) for d in known], object)[which]
         for one in set(zone.tolist()):
             own = zone == one
-            found[own] = hours.within(route.plan.hours, at[own], one)
+            found[own] = hours.within(plan.hours, at[own], one)
         return found
 
-    def acts(self, route: InForce, acts: tuple[Act, ...], lines: Ints) -> None:
+    def acts(self, acts: tuple[Act, ...], lines: Ints) -> None:
         for act in acts:
             lines = lines[self.table.alive[lines]]
             if not len(lines):
                 return
-            self.act(route, act, lines)
+            self.act(act, lines)
 
-    def act(self, route: InForce, act: Act, lines: Ints) -> None:
+    def act(self, act: Act, lines: Ints) -> None:
         table = self.table
         lines = self._with_fields(act, lines)
-        self._count(route, act, SEEN, lines)
+        self._count(act, SEEN, lines)
         match act:
             case When():
                 value = self.view.value(act.rule, lines)
                 true = value.known & np.asarray(value.values, bool)
-                self._took(route, act, lines[true])
-                self._fail(route, act, lines[~value.known])
-                self.acts(route, act.then, lines[true])
-                self.acts(route, act.otherwise, lines[~true])
+                self._took(act, lines[true])
+                self._fail(act, lines[~value.known])
+                self.acts(act.then, lines[true])
+                self.acts(act.otherwise, lines[~true])
             case Drop(message=True):
                 rows = np.unique(table.row[lines])
                 lines = np.flatnonzero(np.isin(table.row, rows))
-                self._drop(route, act, lines, [*table.columns])
+                self._drop(act, lines, [*table.columns])
                 table.alive[lines] = False
             case Drop():
-                self._drop(route, act, lines, list(act.fields) or [*table.columns])
+                self._drop(act, lines, list(act.fields) or [*table.columns])
                 if not act.fields:
                     table.alive[lines] = False
             case Correct():
                 spec = table.specs.get(act.field)
                 if spec is not None:
                     there = table.columns[act.field].state[lines] == PRESENT
-                    self._give(route, act, spec, act.value, lines[there])
+                    self._give(act, spec, act.value, lines[there])
             case Derive():
-                self._give(route, act, act.field, act.value, lines)
+                self._give(act, act.field, act.value, lines)
             case Gather():
-                self._gather(route, act, lines)
+                self._gather(act, lines)
             case Thin():
-                self._thin(route, act, lines)
+                self._thin(act, lines)
             case Mark():
                 if act.name not in table.marks:
                     table.marks[act.name] = np.full(len(table), None, object)
                 table.marks[act.name][lines] = act.text
-                self._took(route, act, lines)
+                self._took(act, lines)
             case Send():
-                self._send(route, act, lines)
+                self._send(act, lines)
             case Stop():
                 table.alive[lines] = False
-                self._took(route, act, lines)
+                self._took(act, lines)
 
     def _with_fields(self, act: Act, lines: Ints) -> Ints:
         """The lines that have something of what is spoken of: a value, or one that is missing for a reason."""
@@ -132,20 +180,20 @@ class Run:
         return lines[some]
 
     # acts --------------------------------------------------------------------------------
-    def _drop(self, route: InForce, act: Drop, lines: Ints, names: list[str]) -> None:
+    def _drop(self, act: Drop, lines: Ints, names: list[str]) -> None:
         table = self.table
         hit = np.zeros(len(lines), bool)
         for name in names:
             hit |= table.state(name)[lines] == PRESENT
-        self._took(route, act, lines[hit], names)
+        self._took(act, lines[hit], names)
         state = table.reason(act.reason)
         for name in names:
             table.take_out(name, lines, state)
 
-    def _give(self, route: InForce, act: Correct | Derive, spec: FieldSpec, value: Ex, lines: Ints) -> None:
+    def _give(self, act: Correct | Derive, spec: FieldSpec, value: Ex, lines: Ints) -> None:
         found = self.view.value(value, lines)
         known = found.known
-        self._fail(route, act, lines[~known])
+        self._fail(act, lines[~known])
         values = np.asarray(found.values)[known]
         if spec.kind == "text":
             values = values.astype(object)
@@ -157,9 +205,9 @@ class Run:
             self.table.given.setdefault(spec.name, spec)
         before = self._standing(spec.name, lines[known]) if self.traced else []
         self.table.put(spec, lines[known], values)
-        self._took(route, act, lines[known], [spec.name], before)
+        self._took(act, lines[known], [spec.name], before)
 
-    def _gather(self, route: InForce, act: Gather, lines: Ints) -> None:
+    def _gather(self, act: Gather, lines: Ints) -> None:
         """What sites are made of is taken here; it is put together when all types of the batch have been here."""
         nodes = nodes_of(act)
         values = np.zeros((len(nodes), len(lines)))
@@ -169,48 +217,64 @@ class Run:
             knowns[n] = found.known
             values[n] = np.where(found.known, found.values, 0).astype(float)
         some = knowns.any(axis=0)
-        self._took(route, act, lines[some], [act.field.name])
-        self._fail(route, act, lines[~some])
+        self._took(act, lines[some], [act.field.name])
+        self._fail(act, lines[~some])
         table = self.table
         own = lines[some]
         slot = self.standing.slot(table.device[own])
         changes = Changes(table.row[own], table.at[own], slot, values[:, some], knowns[:, some])
+        (route,) = self.bundle.routes
         self.gathered[route.key, route.version, act.line] = (route, act, changes)
 
-    def _thin(self, route: InForce, act: Thin, lines: Ints) -> None:
-        table, memory = self.table, self.standing.memory(route)
+    def _thin(self, act: Thin, lines: Ints) -> None:
+        table = self.table
         hit = np.zeros(len(lines), bool)
-        gone: list[tuple[str, np.ndarray]] = []
+        gone: list[tuple[str, Ints]] = []
         for name, band in zip(act.fields, act.bands, strict=True):
-            there = table.state(name)[lines] == PRESENT
+            there = np.flatnonzero(table.state(name)[lines] == PRESENT)
             own = lines[there]
             if not len(own):
                 continue
-            values = measures(table.columns[name].values[own])
-            kept, kept_at = memory.kept.get((act.line, name)) or (
-                np.zeros((0, values.shape[1])),
-                np.zeros(0, np.int64),
-            )
-            slot = self.standing.slot(table.device[own])
-            room = len(self.standing.slots)
-            if len(kept_at) < room:
-                more = room * 3 // 2 + 16 - len(kept_at)
-                kept = np.concatenate([kept, np.zeros((more, kept.shape[1]))])
-                kept_at = np.concatenate([kept_at, np.full(more, NEVER, np.int64)])
+            values, at, slot = measures(table.columns[name].values[own]), table.at[own], self._slot(own)
             through = np.zeros(len(own), bool)
-            compiled("thin")(
-                slot, table.at[own], values, kept, kept_at, float(band), act.relative, act.every_us, through
-            )
-            memory.kept[act.line, name] = (kept, kept_at)
-            out = np.zeros(len(lines), bool)
-            out[np.flatnonzero(there)[~through]] = True
-            hit |= out
-            gone.append((name, out))
-        self._took(route, act, lines[hit], list(act.fields))
+            begin = 0
+            for k, route, part in self.parts(own):
+                end = begin + len(part)
+                key = (self.bundle.lines[act.line][k], name)
+                kept, kept_at = self._kept(self.standing.memory(route), key, values.shape[1])
+                compiled("thin")(
+                    slot[begin:end],
+                    at[begin:end],
+                    values[begin:end],
+                    kept,
+                    kept_at,
+                    float(band),
+                    act.relative,
+                    act.every_us,
+                    through[begin:end],
+                )
+                begin = end
+            hit[there[~through]] = True
+            gone.append((name, own[~through]))
+        self._took(act, lines[hit], list(act.fields))
         for name, out in gone:
-            table.take_out(name, lines[out])
+            table.take_out(name, out)
 
-    def _send(self, route: InForce, act: Send, lines: Ints) -> None:
+    def _slot(self, lines: Ints) -> Ints:
+        return self.standing.slot(self.table.device[lines])
+
+    def _kept(self, memory: Memory, key: tuple[int, str], width: int) -> tuple[np.ndarray, Ints]:
+        """What a line let through last, by slot, with room for all."""
+        kept, kept_at = memory.kept.get(key) or (np.zeros((0, width)), np.zeros(0, np.int64))
+        extra = len(self.standing.slots) - len(kept)
+        if extra > 0:
+            room = extra + len(self.standing.slots) // 2 + 16
+            kept = np.concatenate([kept, np.zeros((room, width))])
+            kept_at = np.concatenate([kept_at, np.full(room, NEVER)])
+            memory.kept[key] = (kept, kept_at)
+        return kept, kept_at
+
+    def _send(self, act: Send, lines: Ints) -> None:
         table = self.table
         names = list(act.fields) or [*table.columns]
         columns = [(table.specs[n], table.columns[n]) for n in names if n in table.columns]
@@ -222,12 +286,14 @@ class Run:
                 spec.name: [plain(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
             marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
+            member = int(self.member[i])
+            route = self.bundle.routes[member]
             self.sent.append(
                 Sent(
                     act.outlet,
                     route.key,
                     route.version,
-                    act.line,
+                    self.bundle.lines[act.line][member],
                     int(table.device[i]),
                     int(table.row[i]),
                     int(table.at[i]),
@@ -235,24 +301,37 @@ class Run:
                     marks,
                 )
             )
-        self._took(route, act, lines[some], names)
+        self._took(act, lines[some], names)
 
     # what is told ------------------------------------------------------------------------
-    def _count(self, route: InForce, act: Act, what: int, lines: Ints) -> None:
+    def _count(self, act: Act, what: int, lines: Ints) -> None:
         if len(lines):
-            key = (route.key, route.version, act.line)
-            self.counts.append((self.lines.setdefault(key, len(self.lines)), what, lines))
+            self.counts.append((self._places(act)[self.member[lines]], what, lines))
 
-    def _fail(self, route: InForce, act: Act, lines: Ints) -> None:
+    def _places(self, act: Act) -> Ints:
+        """Where each route's line stands among those that are counted."""
+        found = self._ids.get(act.line)
+        if found is None:
+            known = self.lines
+            found = self._ids[act.line] = np.array(
+                [
+                    known.setdefault((route.key, route.version, line), len(known))
+                    for route, line in zip(self.bundle.routes, self.bundle.lines[act.line], strict=True)
+                ],
+                np.int64,
+            )
+        return found
+
+    def _fail(self, act: Act, lines: Ints) -> None:
         """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
         message does not bring is no failure.
         """
         for name in self.prepared.names(act) if len(lines) else ():
             lines = lines[self.table.state(name)[lines] != 0]
-        self._count(route, act, FAILED, lines)
+        self._count(act, FAILED, lines)
         if self.traced:
             for i in lines.tolist():
-                self.steps.append(self._step(route, act, i) | {"what": "failed", "because": self._unknown(act, i)})
+                self.steps.append(self._step(act, i) | {"what": "failed", "because": self._unknown(act, i)})
 
     def _unknown(self, act: Act, i: int) -> str:
         """Why a line could not tell, in words."""
@@ -263,10 +342,8 @@ class Run:
                 missing.append(f"`{name}` is {'not there' if state == 0 else 'missing'}")
         return ", ".join(missing) or "it gives no value"
 
-    def _took(
-        self, route: InForce, act: Act, lines: Ints, names: list[str] | None = None, before: list[Any] | None = None
-    ) -> None:
-        self._count(route, act, TOOK, lines)
+    def _took(self, act: Act, lines: Ints, names: list[str] | None = None, before: list[Any] | None = None) -> None:
+        self._count(act, TOOK, lines)
         if not self.traced:
             return
         for k, i in enumerate(lines.tolist()):
@@ -279,7 +356,7 @@ class Run:
                     changed[name] = [before[k] if before else None, self._standing(name, np.array([i]))[0]]
                 elif column is not None and column.state[i] == PRESENT:
                     changed[name] = [self._standing(name, np.array([i]))[0], None]
-            self.steps.append(self._step(route, act, i) | {"what": "took", "fields": changed})
+            self.steps.append(self._step(act, i) | {"what": "took", "fields": changed})
 
     def _standing(self, name: str, lines: Ints) -> list[Any]:
         column = self.table.columns.get(name)
@@ -288,13 +365,14 @@ class Run:
         spec = self.table.specs[name]
         return [plain(spec, column, i) for i in lines.tolist()]
 
-    def _step(self, route: InForce, act: Act, i: int) -> dict[str, Any]:
-        table = self.table
+    def _step(self, act: Act, i: int) -> dict[str, Any]:
+        table, member = self.table, int(self.member[i])
+        route = self.bundle.routes[member]
         return {
             "route": route.plan.name,
             "definition": route.key,
             "version": route.version,
-            "line": act.line,
+            "line": self.bundle.lines[act.line][member],
             "act": type(act).__name__.lower(),
             "device": int(table.device[i]),
             "row": int(table.row[i]),
@@ -307,8 +385,10 @@ class Run:
         lines = np.concatenate([lines for *_, lines in self.counts]) if sizes else empty
         return Counted(
             tuple(self.lines),
-            np.repeat(np.array([line for line, *_ in self.counts], np.int64), sizes) if sizes else empty,
-            np.repeat(np.array([what for _, what, _ in self.counts], np.int8), sizes) if sizes else empty,
+            np.concatenate([line for line, *_ in self.counts]) if sizes else empty,
+            np.repeat(np.array([what for _, what, _ in self.counts], np.int8), sizes)
+            if sizes
+            else empty.astype(np.int8),
             self.table.row[lines],
             self.table.device[lines],
         )
@@ -329,10 +409,10 @@ def _number(value: Any) -> float:
 
 
 class View:
-    """What the expressions of one route speak of, for the lines of the table that it is on."""
+    """What the expressions of a bundle speak of, for the lines of the table that its routes are on."""
 
-    def __init__(self, run: Run, route: InForce, lines: Ints) -> None:
-        self.run, self.route, self.whole = run, route, lines
+    def __init__(self, run: Run, lines: Ints) -> None:
+        self.run, self.bundle, self.whole = run, run.bundle, lines
         self.lines = lines
         self.windows: dict[Window, Val] = {}
         self.place: np.ndarray | None = None
@@ -373,6 +453,8 @@ class View:
     def special(self, ex: Ex) -> Val:
         run, table = self.run, self.run.table
         match ex:
+            case Varying():
+                return Val(self.bundle.numbers[ex.index][run.member[self.lines]], True)
             case Window():
                 val = self.windows[run.prepared.window(ex)]
                 assert self.place is not None
@@ -406,7 +488,8 @@ class View:
             case "device" | "site" | "home":
                 return self._of_device(name)
             case "device_type":
-                key = dict(zip(self.route.types, self.route.plan.types, strict=True)).get(run.type, "")
+                route = self.bundle.routes[0]
+                key = dict(zip(route.types, route.plan.types, strict=True)).get(run.type, "")
                 return Val(np.full(len(self.lines), key, object), True)
             case "topic":
                 return _texts(self._by_row(lambda row: run.headers(row).get("topic")))
@@ -449,27 +532,45 @@ class View:
         if not nodes:
             return
         table, standing = self.run.table, self.run.standing
-        memory = standing.memory(self.route)
         lines = self.whole
         slot = standing.slot(table.device[lines])
         cadence, zones = standing.cadences()
         self.place = np.zeros(len(table), np.int64)
         self.place[lines] = np.arange(len(lines))
         for inner, windows in nodes.items():
-            past = memory.pasts.get(inner)
             keep = max(map(keep_of, windows))
-            if past is None:
-                past = memory.pasts[inner] = Past.of(len(standing.slots) * 3 // 2 + 16, keep)
-            if len(past.begin) < len(standing.slots):
-                past.grow(len(standing.slots) * 3 // 2 + 16, past.at.shape[1])
             found = self.value(inner, lines)
             values = np.where(found.known, found.values, 0).astype(float)
             at = table.at[lines]
-            wanted = np.ones(len(lines), bool)
-            for node, val in zip(
-                windows, over(past, windows, slot, at, found.known, values, wanted, cadence, zones), strict=True
-            ):
-                self.windows[node] = val
+            parts = []
+            begin = 0
+            for _, route, own in self.run.parts(lines):
+                part = slice(begin, begin + len(own))
+                begin += len(own)
+                past = self._past(route, inner, keep)
+                wanted = np.ones(len(own), bool)
+                parts.append(
+                    over(past, windows, slot[part], at[part], found.known[part], values[part], wanted, cadence, zones)
+                )
+            for k, node in enumerate(windows):
+                several = [vals[k] for vals in parts]
+                self.windows[node] = several[0] if len(several) == 1 else _joined(several)
+
+    def _past(self, route: InForce, inner: Ex, keep: int) -> Past:
+        """What a route looks back on, with room for all devices."""
+        standing = self.run.standing
+        pasts, room = standing.memory(route).pasts, len(standing.slots)
+        past = pasts.get(inner)
+        if past is None:
+            past = pasts[inner] = Past.of(room * 3 // 2 + 16, keep)
+        if len(past.begin) < room:
+            past.grow(room * 3 // 2 + 16, past.at.shape[1])
+        return past
+
+
+def _joined(parts: list[Val]) -> Val:
+    values, knowns = ([np.asarray(getattr(p, n)) for p in parts] for n in ("values", "known"))
+    return Val(np.concatenate(values), np.concatenate(knowns))
 
 
 def _texts(found: np.ndarray) -> Val:

@@ -16,6 +16,7 @@ from ..batches import Decoded
 from ..language.routes.plan import Gather, RoutePlan
 from ..register.world import World
 from .acting import Run
+from .bundles import Bundle, bundled
 from .gathering import Changes, Gathered, House, Readings, gather, put
 from .routed import Headers, InForce, Routed
 from .standing import Standing
@@ -62,12 +63,14 @@ class Router:
                 self._of_type.setdefault(type_, []).append(route)
         self._scopes.clear()
         self._houses.clear()
+        self._bundles.clear()
 
     def refresh(self) -> None:
         """The register is another from here on."""
         self._scopes: dict[tuple[object, ...], Ints] = {}
         self._by_type: dict[int, Ints] | None = None
         self._houses: dict[tuple[int, int], House] = {}
+        self._bundles: dict[tuple[int, bool], list[Bundle]] = {}
         self.standing.refresh()
 
     # scopes -------------------------------------------------------------------------------
@@ -163,12 +166,14 @@ class Router:
         """The readings of some types on their way, type by type; `found` is what came of them."""
         for type_, table in sorted(tables(decoded, index, device, type_of, types).items()):
             run = Run(self.standing, table, type_, arrival, headers, traced)
-            known: dict[int, Ints] = {}  # lines by scope: many routes have the same
-            for route in self._of_type[type_]:
-                lines = self._taken(route, type_, table, headers, known)
-                if len(lines):
-                    with blamed(route.key):
-                        run.take(route, lines)
+            for bundle in self.bundles(type_, traced):
+                lines, member = self._taken(bundle, table, headers)
+                if not len(lines):
+                    continue
+                try:
+                    run.take(bundle, lines, member)
+                except Exception as error:
+                    raise RouteFailed(run.culprit(bundle, lines, member), error) from error
             put_back(table, decoded, index)
             found.counted.append(run.counted())
             found.sent += run.sent
@@ -223,23 +228,30 @@ class Router:
             )
         return found
 
-    def _taken(self, route: InForce, type_: int, table: Table, headers: Headers, known: dict[int, Ints]) -> Ints:
-        """The lines of a table that a route is on, as far as no route above has ended their way."""
-        devices = self.scope(route, type_)
-        lines = known.get(id(devices))
-        if lines is None:
-            place = np.searchsorted(table.devices, devices)
-            place[place == len(table.devices)] = 0
-            hit = place[table.devices[place] == devices] if len(table.devices) else place[:0]
-            lines = known[id(devices)] = spread(table.starts[hit], table.ends[hit])
-        if not len(lines):
-            return lines
-        lines = lines[table.alive[lines]]
-        if route.plan.topic is not None and len(lines):
+    def bundles(self, type_: int, apart: bool) -> list[Bundle]:
+        """The routes of a type in their order, those that can be taken together as one. apart: each by itself."""
+        found = self._bundles.get((type_, apart))
+        if found is None:
+            routes = [(route, self.scope(route, type_)) for route in self._of_type.get(type_, ())]
+            found = self._bundles[type_, apart] = bundled(routes, apart)
+        return found
+
+    def _taken(self, bundle: Bundle, table: Table, headers: Headers) -> tuple[Ints, Ints]:
+        """The lines of a table that the routes of a bundle are on, as far as no route above has ended their way, and
+        whose each is.
+        """
+        place, member = bundle.taken(table.devices)
+        starts, ends = table.starts[place], table.ends[place]
+        lines, member = spread(starts, ends), np.repeat(member, ends - starts)
+        alive = table.alive[lines]
+        if not alive.all():
+            lines, member = lines[alive], member[alive]
+        topic = bundle.plan.topic
+        if topic is not None and len(lines):
             rows, which = np.unique(table.row[lines], return_inverse=True)
-            fits = [topic_fits(route.plan.topic, headers(row).get("topic", "")) for row in rows.tolist()]
-            lines = lines[np.array(fits, bool)[which]]
-        return lines
+            fits = np.array([topic_fits(topic, headers(row).get("topic", "")) for row in rows.tolist()], bool)[which]
+            lines, member = lines[fits], member[fits]
+        return lines, member
 
 
 def spread(starts: Ints, ends: Ints) -> Ints:

@@ -17,7 +17,6 @@ from ..language.routes.plan import Gather, RoutePlan, Thin, expressions
 from ..register.world import World
 from . import gathering
 from .gathering import Gathered
-from .prepared import Prepared
 from .routed import InForce
 
 
@@ -39,7 +38,6 @@ class Standing:
         self.world = world
         self.tables: dict[str, dict[Any, Mapping[str, Any]]] = {}
         self.memories: dict[tuple[int, int], Memory] = {}
-        self._prepared: dict[tuple[int, int], Prepared] = {}
         self.slots: dict[int, int] = {}
         self._dense = np.zeros(0, np.int64)
         self.refresh()
@@ -48,13 +46,6 @@ class Standing:
         """The register is another from here on."""
         self._cadence: np.ndarray | None = None
         self._said: dict[tuple[str, str], Val] = {}
-
-    def prepared(self, route: InForce) -> Prepared:
-        key = (route.key, route.version)
-        found = self._prepared.get(key)
-        if found is None or found.plan is not route.plan:
-            found = self._prepared[key] = Prepared(route.plan)
-        return found
 
     def said(self, what: str, name: str, devices: Ints) -> Val:
         """What the register says of devices: label (by its name), device, site, home."""
