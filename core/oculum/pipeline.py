@@ -20,6 +20,7 @@ from .history.fleet import Fleet
 from .language.decoders.plan import DecoderPlan
 from .routing.routed import Headers, Routed
 from .routing.router import Router
+from .routing.table import types_of
 
 FUTURE_US = 5 * 60 * 1_000_000
 
@@ -291,9 +292,8 @@ def of_types(
     """A group by the types of the devices that its readings belong to, its rows those of the batch."""
     rows = index[group.rows]
     owner = group.owner if group.owner is not None else device[rows]
-    owners, which = np.unique(owner, return_inverse=True)
-    types = np.array([type_of(int(o)) for o in owners], np.int64)
+    types = types_of(owner, type_of)
     placed = replace(group, rows=rows, device=None, owner=owner)
-    if len(set(types.tolist())) == 1:
+    if len(types) and (types == types[0]).all():
         return [(int(types[0]), placed)]
-    return [(type_, placed.chosen(np.flatnonzero(types[which] == type_))) for type_ in np.unique(types).tolist()]
+    return [(type_, placed.chosen(np.flatnonzero(types == type_))) for type_ in np.unique(types).tolist()]

@@ -7,11 +7,14 @@ from typing import Any
 from django.db.models import Q
 
 from oculum.language.decoders.plan import DecoderPlan
+from oculum.language.routes.check import SITE
+from oculum.language.routes.plan import RoutePlan
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
 from server.rules.all_kinds import RULES
 from server.rules.kinds import Uses
 from server.rules.plans import decoder_plan
+from server.rules.routes import plan_of
 
 
 def uses_of(type_: DeviceType) -> Uses:
@@ -50,8 +53,29 @@ def taken_away(
     return found
 
 
-def takes_away(plan: DecoderPlan, type_: DeviceType | None) -> list[dict[str, Any]]:
-    """The fields that the decoder in force gives, a draft lacks, and a route or a condition uses, with what does."""
+def takes_away(plan: Any, type_: DeviceType | None) -> list[dict[str, Any]]:
+    """The fields that the version in force gives, a draft lacks, and something else uses, with what does."""
+    if isinstance(plan, RoutePlan):
+        return _of_route(plan)
+    return _of_decoder(plan, type_) if isinstance(plan, DecoderPlan) else []
+
+
+def _of_route(plan: RoutePlan) -> list[dict[str, Any]]:
+    found = Definition.objects.filter(kind="route", name=plan.name, live__isnull=False).select_related("live").first()
+    before = plan_of(found.live) if found is not None and found.live is not None else None
+    if before is None:
+        return []
+    listed: dict[str, list[str]] = {}
+    for keys, was, now in ((before.types, before.derived, plan.derived), ((SITE,), before.gathered, plan.gathered)):
+        gone = {spec.name for spec in was} - {spec.name for spec in now}
+        for type_ in DeviceType.objects.filter(key__in=keys).order_by("pk") if gone else ():
+            used = uses_of(type_).fields
+            for name in sorted(gone):
+                listed.setdefault(name, []).extend(u for u in used.get(name, ()) if u != f"route “{plan.name}”")
+    return [{"field": name, "users": [*dict.fromkeys(users)]} for name, users in listed.items() if users]
+
+
+def _of_decoder(plan: DecoderPlan, type_: DeviceType | None) -> list[dict[str, Any]]:
     found = Definition.objects.filter(kind="decoder", type=type_, live__isnull=False).select_related("live").first()
     if found is None or found.live is None or type_ is None:
         return []

@@ -13,9 +13,10 @@ from server.records.definitions.models import Definition, ReferenceTable
 from server.records.fleet.models import Device, DeviceType, Site
 from server.records.telling.models import Outlet
 from server.rules.kinds import NotPublishable
-from server.rules.publishing import publish, retire
+from server.rules.publishing import check, publish, retire
 from server.rules.registering import control, registry_changed
 from server.rules.routes import in_order, reorder
+from server.rules.uses import takes_away
 from tests.server.test_engine import cut_anyhow, stream
 from tests.server.world import DECODER, START, World, decode_again, payload, work_off
 
@@ -330,6 +331,22 @@ def test_readings_of_sites_are_the_same_however_the_stream_is_cut(world: World, 
     world.arrive(*stream(7, 160))
     found = cut_anyhow(world, engine)
     assert found[0] == found[1] == found[2]
+
+
+def test_what_others_use_is_named_when_a_draft_no_longer_gives_it(world: World) -> None:
+    world.decoder()
+    world.route(GATHER)
+    world.route(DERIVE)
+    site = DeviceType.objects.get(key="site")
+    on_site = 'condition "high water" priority high\n  on site\n  raise when level_highest > 4 m\n'
+    publish(Definition.objects.create(kind="condition", name="high water", type=site), on_site, None)
+    world.condition('condition "warm" priority low\n  on pod\n  raise when warmth > 4 Cel\n')
+    plan, _ = check("route", GATHER.replace("level_highest", "highest"), None)
+    assert takes_away(plan, None) == [{"field": "level_highest", "users": ["condition “high water”"]}]
+    plan, _ = check("route", DERIVE.replace("warmth = temp", "warm = temp"), None)
+    assert takes_away(plan, None) == [{"field": "warmth", "users": ["condition “warm”"]}]
+    plan, _ = check("route", DERIVE, None)
+    assert takes_away(plan, None) == []
 
 
 def test_a_field_of_sites_comes_from_one_route(world: World) -> None:

@@ -93,6 +93,15 @@ class Table:
         self.touched(name)[there] = True
 
 
+def types_of(owner: Ints, type_of: Callable[[int], int]) -> Ints:
+    """int64 (n,): the type of each device. Runs of one device are asked for once."""
+    if not len(owner):
+        return np.zeros(0, np.int64)
+    head = np.append(True, owner[1:] != owner[:-1])
+    found = np.fromiter(map(type_of, owner[head].tolist()), np.int64)
+    return found if len(found) == len(owner) else found[np.cumsum(head) - 1]
+
+
 def tables(
     decoded: Sequence[Decoded],
     index: Sequence[Ints],
@@ -108,15 +117,12 @@ def tables(
                 continue
             rows = rows_of[group.rows]
             owner = group.owner if group.owner is not None else device[rows]
-            owners, which = np.unique(owner, return_inverse=True)
-            types = np.array([type_of(o) for o in owners.tolist()], np.int64)
-            for type_ in np.unique(types).tolist():
+            types = types_of(owner, type_of)
+            alike = bool((types == types[0]).all())
+            for type_ in [int(types[0])] if alike else np.unique(types).tolist():
                 if type_ not in wanted:
                     continue
-                if len(types) == 1 or (types == type_).all():
-                    chosen = np.arange(len(rows))
-                else:
-                    chosen = np.flatnonzero(types[which] == type_)
+                chosen = np.arange(len(rows)) if alike else np.flatnonzero(types == type_)
                 part = Part(d, g, chosen, chosen)
                 found.setdefault(type_, []).append((part, owner[chosen], rows[chosen], group.at[chosen], group))
     return {type_: _table(parts) for type_, parts in found.items()}

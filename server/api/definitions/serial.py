@@ -82,7 +82,7 @@ class CheckOut(serializers.Serializer):
     source = serializers.CharField(allow_null=True)  # type: ignore[assignment]
     needs_before = serializers.BooleanField(help_text="whether it speaks of the message before")
     lines = LineWords(many=True, help_text="of a route, what each line does")
-    takes_away = TakenAway(many=True, help_text="fields of a decoder in force that something uses and this one lacks")
+    takes_away = TakenAway(many=True, help_text="fields in force that something uses and this one does not give")
 
 
 class FormIn(serializers.Serializer):

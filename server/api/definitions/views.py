@@ -211,7 +211,7 @@ class CheckView(APIView):
         facts = rules.facts(plan) if plan is not None else {}
         if plan is not None and rules.kind.says is not None:
             facts = facts | {"sentence": rules.kind.says(plan)}
-        if isinstance(plan, DecoderPlan):
+        if plan is not None:
             facts = facts | {"takes_away": takes_away(plan, type_of(data.get("type")))}
         return Response(nothing | facts | {"problems": problems_of(problems), "good": plan is not None})
 

@@ -17,7 +17,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.language.routes.check import SITE
-from oculum.language.routes.plan import Drop
+from oculum.language.routes.plan import Drop, Thin
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Fence
@@ -300,7 +300,9 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
 
 
 def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list[str], float]:
-    """Routes with a line that fails more often than not within the hour; the share of readings that are not dropped."""
+    """Routes with a line that fails more often than not within the hour; the share of readings that are neither
+    dropped nor held back.
+    """
     figures = by_line(cursor, end - timedelta(hours=1), end)
     failing, gone, seen = [], 0, 0
     for definition in routes:
@@ -310,7 +312,7 @@ def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list
             if found is None:
                 continue
             seen = max(seen, found.seen)
-            gone += found.took if isinstance(act, Drop) else 0
+            gone += found.took if isinstance(act, Drop | Thin) else 0
             if found.failed * 2 > found.seen and definition.name not in failing:
                 failing.append(definition.name)
     return failing[:5], max(0.0, 1 - gone / seen) if seen else 1.0

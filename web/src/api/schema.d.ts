@@ -2438,7 +2438,7 @@ export interface components {
             needs_before: boolean;
             /** @description of a route, what each line does */
             lines: components["schemas"]["LineWords"][];
-            /** @description fields of a decoder in force that something uses and this one lacks */
+            /** @description fields in force that something uses and this one does not give */
             takes_away: components["schemas"]["TakenAway"][];
         };
         ChosenOut: {
