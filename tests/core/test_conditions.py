@@ -11,12 +11,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.bank import Watched
+from oculum.alarms.bank import Transition, Watched
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
 from oculum.history.fleet import Fleet
 from oculum.replay import read_folder
 from oculum.replay.run import _step, told
+from oculum.routing.router import Router
 from tests.core import slow_alarms as slow
 from tests.core.slow_alarms import Around, Slow, Step
 
@@ -267,19 +268,20 @@ def quickly(files: dict[str, str], cuts: list[int], until: int) -> list[slow.Tol
         return room
 
     room, newest = fresh(), Fleet()
-    found = []
+    router = Router(folder.world)
+    found: list[Transition] = []
     edges = sorted({0, *(c for c in cuts if c < len(folder.messages)), len(folder.messages)})
     for a, b in zip(edges, edges[1:], strict=False):
         if a == b:
             continue
         part = folder.messages[a:b]
-        found += _step(folder, room, part, newest, part[-1].received)
+        found += _step(folder, room, router, part, newest, part[-1].received).transitions
         body = remembered(room, newest)
         room = fresh()
         again = recalled(room, body)
         assert again is not None
         newest = again
-    found += _step(folder, room, [], newest, START + until * MINUTE + 1)
+    found += _step(folder, room, router, [], newest, START + until * MINUTE + 1).transitions
     lines = [(t.at, told(folder, t)) for t in found]
     return sorted(((at - START) // MINUTE, t.subject, t.condition, t.what, t.priority) for at, t in lines)
 

@@ -257,8 +257,12 @@ def by_limit() -> tuple[str, Line]:
 
 
 def of(function: str, values: list[float]) -> float:
-    found = {"max_of": max, "min_of": min, "sum_of": sum, "mean_of": lambda v: sum(v) / len(v)}[function](values)
-    return float(found)
+    match function:
+        case "max_of":
+            return max(values)
+        case "min_of":
+            return min(values)
+    return sum(values) / (len(values) if function == "mean_of" else 1)
 
 
 def gather(function: str, age: int) -> tuple[str, Line]:
@@ -455,6 +459,30 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
     assert [one[:3] for one in sorted(sent)] == [one[:3] for one in sorted(plain.sent)]
     for mine, other in zip(sorted(sent), sorted(plain.sent), strict=True):
         assert mine[3] == pytest.approx(other[3], rel=1e-14)  # what goes out has 15 digits
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        '  when distance(fix, point(0 deg, 0 deg)) < 1 km\n    drop "no fix" fix\n',
+        '  when x > 0 m and distance(fix, point(0 deg, 0 deg)) < 1 km\n    drop "no fix" fix\n',
+        '  when x > 0 m and inside(fix, "bank")\n    stop\n',
+        "  derive far = distance(fix, point(0 deg, 0 deg)) + x\n",
+        "  correct fix = fix\n",
+        "  thin fix by 50 m\n",
+        "  gather seen = count_of(distance(fix, point(0 deg, 0 deg)) > 1 km or x > 0 m)\n",
+    ],
+)
+def test_a_batch_in_which_no_message_has_the_position_is_no_failure(line: str) -> None:
+    around = Surroundings({"buoy": FIELDS | {"fix": FieldSpec("fix", "position")}}, fences={"bank"})
+    plan, problems = check_route(f'route "r"\n  on buoy\n{line}', around)
+    assert plan is not None, problems
+    router = Router(WORLD)
+    router.set([InForce(1, 1, (TYPE,), plan)])
+    batch = decoded(readings_of([(1, [(0, 1.0, None)])]))
+    one = np.array([1], np.int64)
+    router.route([batch], [np.arange(1)], one, one, lambda d: TYPE, lambda row: {})
+    assert batch.groups[0].columns["x"].state.tolist() == [1]
 
 
 def in_force(*routes: tuple[str, str]) -> list[InForce]:

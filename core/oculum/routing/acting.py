@@ -127,6 +127,8 @@ class Run:
     def act(self, act: Act, lines: Ints) -> None:
         table = self.table
         lines = self._with_fields(act, lines)
+        if not len(lines):
+            return
         self._count(act, SEEN, lines)
         match act:
             case When():
@@ -431,6 +433,8 @@ class View:
     def column(self, name: str) -> Val:
         column = self.run.table.columns.get(name)
         if column is None:
+            if name in self.bundle.prepared.positions:
+                return Val(np.zeros((len(self.lines), 2)), 0)
             return Val(0.0, 0)
         state = column.state[self.lines]
         return Val(column.values[self.lines], np.where(state < 0, 2, state))
