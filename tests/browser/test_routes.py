@@ -132,6 +132,7 @@ def test_an_outlet_that_fails_says_so_where_routes_send_to_it_and_comes_back(pag
     finally:
         page.request.get(f"{post}/mode/well")
         page.request.post(f"{api}/retire", headers=head)
+        page.request.delete(f"{running.address}/api/v1/outlets/{made.json()['id']}", headers=head)
 
 
 def test_all_that_is_written_goes_out_as_text_is_checked_and_applied(
