@@ -87,6 +87,8 @@ class Listener:
             listens=True,
         )
         self.registry = asyncio.Event()  # the registry has been read, and the broker's files are written
+        self.written = 0  # how many changes of accounts the files know
+        self.unread = False  # whether the files are others than the broker has read, for all that is known
         self.away_since: float | None = time.monotonic()
         self.told: Mark | None = None
         self.client: gmqtt.Client | None = None
@@ -167,6 +169,7 @@ class Listener:
         self.pulse.trouble("broker", None)
         (self.instance.folder / "run" / "intake.ready").touch()
         log.info("listening at the broker")
+        self.reading = asyncio.get_running_loop().create_task(self.read_anew())
 
     def on_disconnect(self, client: Any, packet: bytes, exc: Exception | None = None) -> None:
         if self.away_since is None:
@@ -180,12 +183,26 @@ class Listener:
         """Reads the registry and makes the broker's accounts equal to it."""
         row = await (await connection.execute("select wanted from broker_accounts")).fetchone()
         await self.senders.renew(connection)
-        write_accounts(self.instance, self.senders.accounts, self.allowed)
-        if reload_broker(self.instance):
-            await connection.execute(
-                "update broker_accounts set applied = greatest(applied, %s)", (row[0] if row else 0,)
-            )
+        self.unread |= write_accounts(self.instance, self.senders.accounts, self.allowed)
+        self.written = row[0] if row else 0
         self.registry.set()
+        await self.read_anew()
+
+    async def read_anew(self) -> None:
+        """Lets the broker read its files, if it does not know all changes yet.
+
+        Only while the session stands: reading them, the broker takes from a session that is away the right to what it
+        subscribes to, and would drop what it acknowledges until the session is back. A broker that starts reads
+        them by itself.
+        """
+        if self.away_since is not None:
+            return
+        async with await psycopg.AsyncConnection.connect(self.url, autocommit=True) as connection:
+            row = await (await connection.execute("select applied from broker_accounts")).fetchone()
+            wanted = self.unread or (row is not None and row[0] < self.written)
+            if wanted and self.away_since is None and reload_broker(self.instance):
+                self.unread = False
+                await connection.execute("update broker_accounts set applied = greatest(applied, %s)", (self.written,))
 
     async def session(self) -> None:
         """One session with the broker after the other, by one name: the broker keeps for us what we have not taken."""
@@ -216,6 +233,8 @@ class Listener:
             except (OSError, gmqtt.mqtt.handler.MQTTConnectError) as error:
                 log.warning("the broker does not let us in: %s", error)
                 self.pulse.trouble("broker", f"the broker does not let intake in ({error})")
+                if isinstance(error, gmqtt.mqtt.handler.MQTTConnectError):
+                    reload_broker(self.instance)  # it may know another key of intake's
                 await asyncio.sleep(0.5)
         await asyncio.Event().wait()
 

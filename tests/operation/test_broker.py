@@ -13,6 +13,7 @@ from typing import Any
 import gmqtt
 import pytest
 
+from server.instance.processes import alive
 from server.records.fleet.models import Device, DeviceType
 from server.rules.registering import give_key, registry_changed, wait_for_broker
 from tests.instance import start, until
@@ -177,6 +178,52 @@ def test_nothing_that_was_acknowledged_is_dropped_for_a_rate_after_a_standstill(
     os.kill(pid, signal.SIGCONT)
     until(lambda: len(bodies(running, "steady")) == 190, "all of them")
     assert bodies(running, "steady") == sorted(sent, key=int), "in their order"
+
+
+def test_what_is_acknowledged_while_broker_and_intake_come_back_is_not_dropped(running: Running) -> None:
+    """Intake's session stands in the broker again before intake does, and a device sends without a pause."""
+    key = device("restless")
+    own = Device.objects.get(name="restless")
+    behind = [Device(name=f"behind-{n}", title="Behind", type=own.type, gateway=own) for n in range(400)]
+    Device.objects.bulk_create(behind)  # it may send as much as all of them
+    registry_changed(accounts=True)
+    assert wait_for_broker(15)
+    acknowledged: set[bytes] = set()
+    numbers = iter(range(1_000_000))
+
+    async def send(until_back: asyncio.Task[None]) -> None:
+        sender = Sender(running, "restless", key)
+        try:
+            async with sender:
+                while not until_back.done() and not sender.closed.is_set():
+                    for _ in range(3):
+                        sender.send(b"%d" % next(numbers))
+                    await asyncio.sleep(0.005)
+                if not sender.closed.is_set():
+                    await sender.all_acknowledged(60)
+        except (OSError, gmqtt.mqtt.handler.MQTTConnectError):
+            await asyncio.sleep(0.02)  # the broker does not listen yet
+        acknowledged.update(sender.acknowledged)
+
+    async def go() -> None:
+        for _ in range(4):
+            broker, intake = running.hit("broker", signal.SIGTERM), running.hit("intake", signal.SIGKILL)
+
+            def back(broker: int = broker, intake: int = intake) -> None:
+                running.back("broker", broker)
+                running.back("intake", intake)
+
+            coming = asyncio.create_task(asyncio.to_thread(back))
+            while not coming.done():
+                if alive(running.folder, "broker") in (None, broker):
+                    await asyncio.sleep(0.01)
+                else:
+                    await send(coming)
+            await coming
+
+    asyncio.run(go())
+    assert len(acknowledged) > 500
+    until(lambda: acknowledged <= set(bodies(running, "restless")), "all that was acknowledged", 60)
 
 
 def test_a_queue_that_a_killed_broker_gives_again_is_taken_once(running: Running) -> None:
