@@ -20,7 +20,7 @@ from .history.fleet import Fleet
 from .language.decoders.plan import DecoderPlan
 from .routing.routed import Headers, Routed
 from .routing.router import Router
-from .routing.table import types_of
+from .routing.table import Types
 
 FUTURE_US = 5 * 60 * 1_000_000
 
@@ -232,6 +232,7 @@ def process(
     the routes, None where there are none; headers: what the transport says beside a message, by its row.
     """
     effects = Effects()
+    type_of = Types(device, type_of)
     by_type: dict[int, list[Group]] = {}
     index = [lot.index for lot in lots]
     for lot in lots:
@@ -292,7 +293,7 @@ def of_types(
     """A group by the types of the devices that its readings belong to, its rows those of the batch."""
     rows = index[group.rows]
     owner = group.owner if group.owner is not None else device[rows]
-    types = types_of(owner, type_of)
+    types = Types.around(device, type_of).of(owner)
     placed = replace(group, rows=rows, device=None, owner=owner)
     if len(types) and (types == types[0]).all():
         return [(int(types[0]), placed)]

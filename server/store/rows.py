@@ -5,6 +5,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -155,66 +156,49 @@ def _encoded(
     packed = np.packbits(there, axis=1) if width else np.zeros((count, 1), np.uint8)
     patterns, which = np.unique(packed, axis=0, return_inverse=True)
     which = which.reshape(-1)
+    fixed = {6: _bytes(owner, ">i4"), 14: _bytes(at - EPOCH_2000_US, ">i8"), 42: _bytes(message, ">i8")}
+    fixed[54] = _bytes(received - EPOCH_2000_US, ">i8")
+    values = _bytes(nums.reshape(-1), ">f8").reshape(count, width, 8)
     for k in range(len(patterns)):
         index = np.flatnonzero(which == k)
-        mask = there[index[0]]
-        kept = np.flatnonzero(mask)
-        # A tuple of the format: the count of columns, then for each its length in bytes (-1: null) and its value, all
-        # big endian. `nums` is an array value: dimensions, whether it has nulls, the type of its elements, then of
-        # its one dimension the size and the lower bound, then the elements, each with its length before it. Rows with
-        # the same nulls have the same length, so that one array of records makes all of them at once.
-        layout_of: list[tuple[str, Any]] = [
-            ("n", ">i2"),
-            ("l1", ">i4"),
-            ("device", ">i4"),
-            ("l2", ">i4"),
-            ("at", ">i8"),
-            ("l3", ">i4"),
-            ("layout", ">i4"),
-            ("l4", ">i4"),
-            ("version", ">i4"),
-            ("l5", ">i4"),
-            ("message", ">i8"),
-            ("l6", ">i4"),
-            ("received", ">i8"),
-            ("l7", ">i4"),
-            ("dims", ">i4"),
-            ("nulls", ">i4"),
-            ("oid", ">i4"),
-            ("size", ">i4"),
-            ("low", ">i4"),
-        ]
-        for j in range(width):
-            layout_of.append((f"s{j}", ">i4"))
-            if mask[j]:
-                layout_of.append((f"v{j}", ">f8"))
-        block = np.zeros(len(index), np.dtype(layout_of))
-        block["n"] = 9
-        for name, value in (("l1", 4), ("l2", 8), ("l3", 4), ("l4", 4), ("l5", 8), ("l6", 8)):
-            block[name] = value
-        block["l7"] = 20 + 4 * width + 8 * len(kept)
-        block["device"], block["at"], block["layout"], block["version"] = (
-            owner[index],
-            at[index] - EPOCH_2000_US,
-            layout,
-            version,
-        )
-        block["message"], block["received"] = message[index], received[index] - EPOCH_2000_US
-        block["dims"], block["nulls"], block["oid"], block["size"], block["low"] = (
-            1,
-            int(len(kept) < width),
-            FLOAT8,
-            width,
-            1,
-        )
-        for j in range(width):
-            block[f"s{j}"] = 8 if mask[j] else -1
-            if mask[j]:
-                block[f"v{j}"] = nums[index, j]
-        raw, step = block.tobytes(), block.dtype.itemsize
+        kept = tuple(np.flatnonzero(there[index[0]]).tolist())
+        record, places = _record(kept, width, layout, version)
+        block = np.tile(record, (len(index), 1))
+        for place, column in fixed.items():
+            block[:, place : place + column.shape[1]] = column[index]
+        if kept:
+            block[:, places] = values[index][:, kept].reshape(len(index), -1)
+        raw, step = block.tobytes(), block.shape[1]
         for position, i in enumerate(index.tolist()):
             out[i] = raw[position * step : (position + 1) * step]
     return out
+
+
+def _bytes(values: np.ndarray, kind: str) -> np.ndarray:
+    """uint8 (n, size): numbers as the format has them, big endian."""
+    return values.astype(kind).view(np.uint8).reshape(len(values), np.dtype(kind).itemsize)
+
+
+@lru_cache(maxsize=4096)
+def _record(kept: tuple[int, ...], width: int, layout: int, version: int) -> tuple[np.ndarray, np.ndarray]:
+    """A row of the format with some of its values there, all numbers yet to be put in: uint8, and the places of the
+    bytes of its values.
+
+    A tuple has the count of columns, then for each its length in bytes (-1: null) and its value. `nums` is an array
+    value: dimensions, whether it has nulls, the type of its elements, then of its one dimension the size and the lower
+    bound, then the elements, each with its length before it.
+    """
+    head = struct.pack(">hiiiqiiiiiqiq", 9, 4, 0, 8, 0, 4, layout, 4, version, 8, 0, 8, 0)
+    head += struct.pack(">iiiiii", 20 + 4 * width + 8 * len(kept), 1, int(len(kept) < width), FLOAT8, width, 1)
+    parts, places = [head], []
+    place = len(head)
+    for k in range(width):
+        there = k in kept
+        parts.append(struct.pack(">iq", 8, 0) if there else struct.pack(">i", -1))
+        if there:
+            places += range(place + 4, place + 12)
+        place += len(parts[-1])
+    return np.frombuffer(b"".join(parts), np.uint8), np.array(places, np.int64)
 
 
 _NO_TAIL = struct.pack(">ii", -1, -1)
@@ -225,28 +209,36 @@ def _tails(
 ) -> list[bytes]:
     if not texts and not missing:
         return [_NO_TAIL] * count
+    gone = _gone(count, missing, reasons)
+    if not texts:
+        return [struct.pack(">i", -1) + tail for tail in gone]
     out = []
     for i in range(count):
-        if texts:
-            parts = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
-            for values, present in texts:
-                if present[i]:
-                    data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
-                    parts.append(struct.pack(">i", len(data)) + data)
-                else:
-                    parts.append(struct.pack(">i", -1))
-            body = b"".join(parts)
-            tail = struct.pack(">i", len(body)) + body
-        else:
-            tail = struct.pack(">i", -1)
-        gone = {name: reasons[state[i] - FIRST_REASON] for name, state in missing if state[i] >= FIRST_REASON}
-        if gone:
-            data = b"\x01" + orjson.dumps(gone)
-            tail += struct.pack(">i", len(data)) + data
-        else:
-            tail += struct.pack(">i", -1)
-        out.append(tail)
+        parts = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
+        for values, present in texts:
+            if present[i]:
+                data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
+                parts.append(struct.pack(">i", len(data)) + data)
+            else:
+                parts.append(struct.pack(">i", -1))
+        body = b"".join(parts)
+        out.append(struct.pack(">i", len(body)) + body + gone[i])
     return out
+
+
+def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str]) -> list[bytes]:
+    """Why values are missing, row by row: rows that miss the same for the same reasons say the same."""
+    none = struct.pack(">i", -1)
+    if not missing:
+        return [none] * count
+    states = np.stack([np.where(state >= FIRST_REASON, state, 0) for _, state in missing], axis=1)
+    kinds, which = np.unique(states, axis=0, return_inverse=True)
+    told = []
+    for row in kinds.tolist():
+        found = {name: reasons[state - FIRST_REASON] for (name, _), state in zip(missing, row, strict=True) if state}
+        data = b"\x01" + orjson.dumps(found)
+        told.append(struct.pack(">i", len(data)) + data if found else none)
+    return [told[k] for k in which.reshape(-1).tolist()]
 
 
 def row_values(

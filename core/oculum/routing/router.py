@@ -20,7 +20,7 @@ from .bundles import Bundle, bundled
 from .gathering import Changes, Gathered, House, Readings, gather, put
 from .routed import Headers, InForce, Routed
 from .standing import Standing
-from .table import Table, put_back, tables
+from .table import Table, Types, put_back, tables
 
 
 class RouteFailed(OculumError):
@@ -139,6 +139,7 @@ class Router:
         found = Routed()
         if not self.routes:
             return found
+        type_of = Types.around(device, type_of)
         sites = self.world.site_type
         gathered: dict[tuple[int, int, int], list[Run]] = {}
         below = self._of_type.keys() - {sites}

@@ -93,13 +93,30 @@ class Table:
         self.touched(name)[there] = True
 
 
-def types_of(owner: Ints, type_of: Callable[[int], int]) -> Ints:
-    """int64 (n,): the type of each device. Runs of one device are asked for once."""
-    if not len(owner):
-        return np.zeros(0, np.int64)
-    head = np.append(True, owner[1:] != owner[:-1])
-    found = np.fromiter(map(type_of, owner[head].tolist()), np.int64)
-    return found if len(found) == len(owner) else found[np.cumsum(head) - 1]
+class Types:
+    """The types of devices, those of a batch looked up once."""
+
+    def __init__(self, device: Ints, type_of: Callable[[int], int]) -> None:
+        self._devices = np.unique(device)
+        self._types = np.fromiter(map(type_of, self._devices.tolist()), np.int64, len(self._devices))
+        self._type_of = type_of
+
+    @classmethod
+    def around(cls, device: Ints, type_of: Callable[[int], int]) -> Types:
+        return type_of if isinstance(type_of, Types) else cls(device, type_of)
+
+    def __call__(self, device: int) -> int:
+        return self._type_of(device)
+
+    def of(self, owner: Ints) -> Ints:
+        """int64 (n,): the type of each."""
+        if not len(self._devices):
+            return np.fromiter(map(self._type_of, owner.tolist()), np.int64, len(owner))
+        place = np.minimum(np.searchsorted(self._devices, owner), len(self._devices) - 1)
+        found = self._types[place]
+        for i in np.flatnonzero(self._devices[place] != owner).tolist():  # somebody else has spoken for it
+            found[i] = self._type_of(int(owner[i]))
+        return found
 
 
 def tables(
@@ -111,13 +128,14 @@ def tables(
 ) -> dict[int, Table]:
     """The tables of the types that are wanted. index: int64, the rows of each decoded batch among all messages."""
     found: dict[int, list[tuple[Part, Ints, Ints, Ints, Group]]] = {}
+    known = Types.around(device, type_of)
     for d, (batch, rows_of) in enumerate(zip(decoded, index, strict=True)):
         for g, group in enumerate(batch.groups):
             if not len(group.rows):
                 continue
             rows = rows_of[group.rows]
             owner = group.owner if group.owner is not None else device[rows]
-            types = types_of(owner, type_of)
+            types = known.of(owner)
             alike = bool((types == types[0]).all())
             for type_ in [int(types[0])] if alike else np.unique(types).tolist():
                 if type_ not in wanted:
