@@ -190,7 +190,8 @@ def _record(kept: tuple[int, ...], width: int, layout: int, version: int) -> tup
     """
     head = struct.pack(">hiiiqiiiiiqiq", 9, 4, 0, 8, 0, 4, layout, 4, version, 8, 0, 8, 0)
     head += struct.pack(">iiiiii", 20 + 4 * width + 8 * len(kept), 1, int(len(kept) < width), FLOAT8, width, 1)
-    parts, places = [head], []
+    parts = [head]
+    places: list[int] = []
     place = len(head)
     for k in range(width):
         there = k in kept

@@ -1111,6 +1111,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fleet/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Lines that cannot be read are refused with the reason; the others are taken, all at once. */
+        post: operations["change_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/fleet/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Devices as CSV (RFC 4180), out and in. Columns that are left out stay as they are; an empty cell takes away. */
+        get: operations["devices_file"];
+        put?: never;
+        /** @description Lines that cannot be read are refused with the reason; the others are taken, all at once. */
+        post: operations["bring_devices"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/form": {
         parameters: {
             query?: never;
@@ -3043,6 +3078,52 @@ export interface components {
          * @enum {string}
          */
         FileLineBecomesEnum: "changed" | "unchanged" | "refused";
+        FleetChangeRequest: {
+            /** @description names; null for all that the query selects */
+            devices: string[] | null;
+            site?: string | null;
+            gateway?: string | null;
+            phase?: components["schemas"]["PhaseEnum"];
+            /** @description name to text; null takes a label off, others stay */
+            labels?: {
+                [key: string]: string | null;
+            };
+            /** @default false */
+            dry_run: boolean;
+        };
+        FleetFileRequest: {
+            text: string;
+            /**
+             * @description only say what would become of each line
+             * @default false
+             */
+            dry_run: boolean;
+        };
+        FleetLine: {
+            line: number;
+            name: string;
+            becomes: components["schemas"]["FleetLineBecomesEnum"];
+            /** @description what is changed, or why it is refused */
+            says: string;
+        };
+        /**
+         * @description * `created` - created
+         *     * `changed` - changed
+         *     * `unchanged` - unchanged
+         *     * `refused` - refused
+         * @enum {string}
+         */
+        FleetLineBecomesEnum: "created" | "changed" | "unchanged" | "refused";
+        FleetOut: {
+            created: number;
+            changed: number;
+            unchanged: number;
+            refused: number;
+            /** @description the refused ones first; at most 200 that are not unchanged */
+            lines: components["schemas"]["FleetLine"][];
+            /** @description a file that makes the changed devices again what they were */
+            undo: string;
+        };
         FlowLink: {
             source: string;
             target: string;
@@ -7791,6 +7872,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FenceRow"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_devices: {
+        parameters: {
+            query?: {
+                gateway?: string;
+                label?: string;
+                phase?: string;
+                q?: string;
+                site?: string;
+                state?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FleetChangeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    devices_file: {
+        parameters: {
+            query?: {
+                gateway?: string;
+                label?: string;
+                phase?: string;
+                q?: string;
+                site?: string;
+                state?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bring_devices: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FleetFileRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FleetOut"];
                 };
             };
             /** @description refused, with the reason */

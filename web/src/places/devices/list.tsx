@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useRef } from "react";
+import { useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
@@ -13,6 +13,7 @@ import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
 import { look } from "../../parts/look";
+import { Several } from "./several";
 
 type Row = Schemas["DeviceRowOut"];
 const PAGE = 100;
@@ -30,6 +31,10 @@ export function Devices() {
   const now = useNow(5000);
   const engineer = useMay("engineer");
   const search = useRef<HTMLInputElement>(null);
+  const [several, setSeveral] = useState(false);
+  const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
+  const pick = (name: string, on: boolean) =>
+    setPicked((before) => new Set(on ? [...before, name] : [...before].filter((other) => other !== name)));
   const filter = {
     q: params.get("q") ?? "",
     type: params.get("type") ?? "",
@@ -64,6 +69,7 @@ export function Devices() {
     ArrowUp: () => chosen.walk(-1),
     Enter: () => open(chosen.current),
     f: () => search.current?.focus(),
+    ...(several ? { " ": () => chosen.current && pick(chosen.current.name, !picked.has(chosen.current.name)) } : {}),
   });
   const asOf = lookback.to ?? now;
   return (
@@ -75,6 +81,19 @@ export function Devices() {
         <Link className="button" to={kept("/devices/sites")}>
           Sites
         </Link>
+        {engineer && (
+          <button
+            type="button"
+            className="button"
+            aria-expanded={several}
+            onClick={() => {
+              setSeveral(!several);
+              setPicked(new Set());
+            }}
+          >
+            Change several
+          </button>
+        )}
         {engineer && (
           <Link className="button strong" to={kept("/devices/add")}>
             Add a device
@@ -128,6 +147,15 @@ export function Devices() {
           onChange={(order) => change("order", order)}
         />
       </div>
+      {several && (
+        <Several
+          filter={filter}
+          picked={picked}
+          count={devices.data?.count ?? 0}
+          sites={(sites.data?.results ?? []).map((s): [string, string] => [s.name, s.title])}
+          close={() => setSeveral(false)}
+        />
+      )}
       <Trouble error={devices.error} retry={() => void devices.refetch()} />
       {devices.isPending && <Waiting what="the devices" />}
       {devices.data && rows.length === 0 && (
@@ -176,7 +204,16 @@ export function Devices() {
                   className={`row-line ${COLUMNS} items-center ${own["aria-selected"] ? "is-selected" : ""}`}
                 >
                   <span role="gridcell" className="pl-1.5">
-                    <StateMark state={row.state} />
+                    {several ? (
+                      <input
+                        type="checkbox"
+                        aria-label={`choose ${row.title}`}
+                        checked={picked.has(row.name)}
+                        onChange={(e) => pick(row.name, e.target.checked)}
+                      />
+                    ) : (
+                      <StateMark state={row.state} />
+                    )}
                   </span>
                   <span role="gridcell" className="truncate">
                     <Link to={kept(`/devices/${row.name}`)} className="row-link font-semibold hover:underline">
@@ -210,6 +247,12 @@ export function Devices() {
           <footer className="mt-2 flex items-center gap-3 text-[12.5px] text-second">
             <span className="hidden md:inline">
               <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open <Key>F</Key> filter
+              {several && (
+                <>
+                  {" "}
+                  <Key>Space</Key> choose
+                </>
+              )}
             </span>
             <span className="ml-auto flex items-center gap-3">
               <Pages
