@@ -52,6 +52,8 @@ THING = {
     "level": FieldSpec("level", "number", "m"),
 }
 TYPES = {key: (THING, {"oxygen_min": "mg/L", "level_min": "m"}) for key in ("buoy", "well_probe", "raft_buoy")}
+LAMPS = {name: FieldSpec(name, "number", "W/m2") for name in ("uv_intensity", "uv_setpoint")}
+TYPES["purification_tank"] = LAMPS, {}
 
 
 def blocks(kind: str) -> list:

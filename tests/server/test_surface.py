@@ -36,7 +36,7 @@ TABLE = {
         " setpoint_history setpoint_past setpoints setpoints_file"
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
-        " archive archive_file book_of_routes flow_of_readings readings_of_outlet table table_file tables try_routes"
+        " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables try_order try_routes"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
@@ -51,7 +51,7 @@ TABLE = {
         " bring_fences"
         " remove_photo retire save_draft set_constant set_photo fences_create sites_create succeed types_create"
         " withdraw_rollout add_chain add_contact add_outlet change_chain change_contact change_outlet remove_chain"
-        " add_table change_table order_routes remove_table"
+        " add_table bring_devices change_devices change_table order_routes remove_table"
         " preview_message switch_off switch_on propose remove_contact remove_outlet test_outlet"
     ),
     "admin": (

@@ -203,8 +203,6 @@ class Run:
             values = values.astype(np.int64)
         else:
             values = values.astype(float)
-        if isinstance(act, Derive):
-            self.table.given.setdefault(spec.name, spec)
         before = self._standing(spec.name, lines[known]) if self.traced else []
         self.table.put(spec, lines[known], values)
         self._took(act, lines[known], [spec.name], before)

@@ -20,7 +20,6 @@ from ..language.fields import FieldSpec
 from ..language.routes.plan import Gather
 from ..register import hours
 from ..register.world import World
-from .table import ABSENT
 
 AGE_CADENCES = 3
 NONE = -(2**62)  # before all moments
@@ -332,33 +331,14 @@ def _within(past: Past, places: Ints, begin: int, end: int) -> np.ndarray:
 
 
 def put(readings: Sequence[Readings], decoded: Sequence[Decoded], index: Sequence[Ints]) -> None:
-    """Readings of sites as groups of the decoded batches whose messages they were made with."""
+    """Readings of sites as groups of the decoded batches whose messages they were made with: a group a field, so that
+    what different messages say of one moment stands apart.
+    """
     for batch, rows_of in zip(decoded, index, strict=True):
-        mine = []
-        for one in readings:
-            place = np.searchsorted(rows_of, one.row)
-            place[place == len(rows_of)] = 0
-            hit = rows_of[place] == one.row if len(rows_of) else np.zeros(len(one.row), bool)
-            mine.append((one, np.flatnonzero(hit), place[hit]))
-        count = sum(len(own) for _, own, _ in mine)
-        if not count:
-            continue
-        keys = np.concatenate([np.stack([place, o.device[own], o.at[own]]) for o, own, place in mine], axis=1)
-        lines, which = np.unique(keys, axis=1, return_inverse=True)
-        which = which.reshape(-1)
-        columns: dict[str, Column] = {}
-        specs: dict[str, FieldSpec] = {}
-        begin = 0
-        for one, own, place in mine:
-            line = which[begin : begin + len(place)]
-            begin += len(place)
-            if not len(line):
-                continue
-            name = one.spec.name
-            specs.setdefault(name, one.spec)
-            column = columns.setdefault(
-                name, Column(np.zeros(lines.shape[1]), np.full(lines.shape[1], ABSENT, np.int16))
-            )
-            column.values[line] = one.values[own]
-            column.state[line] = PRESENT
-        batch.groups.append(Group(tuple(specs.values()), lines[0], lines[2], columns, None, lines[1]))
+        for one in readings if len(rows_of) else ():
+            place = np.minimum(np.searchsorted(rows_of, one.row), len(rows_of) - 1)
+            own = np.flatnonzero(rows_of[place] == one.row)
+            if len(own):
+                column = Column(one.values[own], np.full(len(own), PRESENT, np.int16))
+                columns = {one.spec.name: column}
+                batch.groups.append(Group((one.spec,), place[own], one.at[own], columns, None, one.device[own]))

@@ -13,6 +13,7 @@ from oculum.errors import OculumError
 
 from ..arrays import Ints
 from ..batches import Decoded
+from ..language.fields import FieldSpec
 from ..language.routes.plan import Gather, RoutePlan
 from ..register.world import World
 from .acting import Run
@@ -48,6 +49,7 @@ class Router:
         self.routes: list[InForce] = []
         self.gathers: Callable[[InForce], bool] = lambda route: True  # whether all that sites are made of comes by
         self._of_type: dict[int, list[InForce]] = {}
+        self._derived: dict[int, dict[str, FieldSpec]] = {}  # by type: all fields that its routes derive
         self.refresh()
 
     # what is in force -----------------------------------------------------------------------
@@ -57,10 +59,13 @@ class Router:
         kept = {(route.key, route.version) for route in routes}
         memories = self.standing.memories
         self.standing.memories = {key: memory for key, memory in memories.items() if key in kept}
-        self._of_type = {}
+        self._of_type, self._derived = {}, {}
         for route in routes:
             for type_ in route.types:
                 self._of_type.setdefault(type_, []).append(route)
+                derived = self._derived.setdefault(type_, {})
+                for spec in route.plan.derived:
+                    derived.setdefault(spec.name, spec)
         self._scopes.clear()
         self._houses.clear()
         self._bundles.clear()
@@ -166,6 +171,7 @@ class Router:
     ) -> Iterator[Run]:
         """The readings of some types on their way, type by type; `found` is what came of them."""
         for type_, table in sorted(tables(decoded, index, device, type_of, types).items()):
+            table.given = self._derived[type_]
             run = Run(self.standing, table, type_, arrival, headers, traced)
             for bundle in self.bundles(type_, traced):
                 lines, member = self._taken(bundle, table, headers)

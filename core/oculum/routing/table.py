@@ -30,7 +30,8 @@ class Table:
 
     device, row (the message in the batch), at: int64 (n,). columns: fields as they stand; a state above 1 is a reason
     of the decoder, below 0 one of a route (-1 the first of `reasons`). changed: bool (n,), by field: what routes have
-    changed. given: the fields that routes have derived. alive: bool (n,), whether further routes take the line.
+    changed. given: the fields that routes of the type derive, whether they have or not. alive: bool (n,), whether
+    further routes take the line.
     """
 
     device: Ints
@@ -226,17 +227,26 @@ def _given(table: Table, d: int, batch: Decoded, rows_of: Ints) -> None:
     wanted = {
         name: own & table.changed[name] & (table.columns[name].state != ABSENT) & ~there
         for name, there in elsewhere.items()
+        if name in table.changed
     }
-    lines = np.flatnonzero(np.logical_or.reduce(list(wanted.values())))
+    lines = np.flatnonzero(np.logical_or.reduce(list(wanted.values()))) if wanted else np.zeros(0, np.int64)
     if not len(lines):
         return
-    columns = {}
+    # All that the routes of the type derive, so that a row does not tell what else was in its batch.
+    fields = tuple(table.given.values())
+    columns = {spec.name: _blank(spec, len(lines)) for spec in fields}
     for name, there in wanted.items():
         state = np.where(there[lines], table.columns[name].state[lines], ABSENT).astype(np.int16)
         columns[name] = Column(table.columns[name].values[lines], _reasoned(table, state, batch))
     rows = np.searchsorted(rows_of, table.row[lines])
-    fields = tuple(table.given.values())
     batch.groups.append(Group(fields, rows, table.at[lines], columns, None, table.device[lines]))
+
+
+def _blank(spec: FieldSpec, count: int) -> Column:
+    """A field that nobody has given."""
+    kinds: dict[str, type] = {"text": object, "time": np.int64}
+    shape = (count, 2) if spec.kind == "position" else (count,)
+    return Column(np.zeros(shape, kinds.get(spec.kind, float)), np.full(count, ABSENT, np.int16))
 
 
 def _reasoned(table: Table, state: np.ndarray, batch: Decoded) -> np.ndarray:

@@ -20,6 +20,8 @@ const COLUMNS = look(
   "md:grid-cols-[minmax(0,1.4fr)_150px_minmax(0,1.6fr)_190px]",
 );
 
+const OF_SITES = "site"; // its readings come from routes
+
 /** Decoders, or conditions: what is in force, how it fares; and types whose messages wait for a decoder. */
 export default function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const kept = useKept();
@@ -43,7 +45,7 @@ export default function Definitions({ kind }: { kind: "decoder" | "condition" })
   }, [direct?.id]);
   const bare =
     kind === "decoder" && list.data
-      ? (types.data?.results ?? []).filter((t) => !found.some((d) => d.type === t.key))
+      ? (types.data?.results ?? []).filter((t) => t.key !== OF_SITES && !found.some((d) => d.type === t.key))
       : [];
   const rows: Row[] = [
     ...bare.filter((t) => t.waiting_today).map((t) => ({ key: t.key, to: `/decoders?type=${t.key}`, type: t })),
