@@ -53,8 +53,10 @@ function ContactForm({
   const [off, setOff] = useState<DaysOff[]>((contact?.days_off as DaysOff[] | undefined) ?? []);
   const [rota, setRota] = useState<Rota | null>((contact?.rota as Rota | null | undefined) ?? null);
   const people = (contacts.data ?? []).filter((c) => !c.rota && c.id !== contact?.id);
-  const first = outlets.data?.[0]?.id ?? 0;
-  const addresses = own ?? [{ outlet: first, to: "" }];
+  const ways = (outlets.data ?? []).filter((o) => o.kind !== "file");
+  const first = ways[0]?.id ?? 0;
+  // What was begun before the outlets were there goes by the first one.
+  const addresses = (own ?? [{ outlet: 0, to: "" }]).map((a) => (a.outlet ? a : { ...a, outlet: first }));
   const put = (index: number, change: Partial<Address>) =>
     setOwn(addresses.map((a, i) => (i === index ? { ...a, ...change } : a)));
   const body = rota
@@ -116,7 +118,7 @@ function ContactForm({
             <Pick
               label={`Outlet ${i + 1}`}
               value={a.outlet}
-              options={(outlets.data ?? []).map((o) => [o.id, o.name])}
+              options={ways.map((o) => [o.id, o.name])}
               onChange={(v) => put(i, { outlet: Number(v) })}
             />
             <input
