@@ -44,7 +44,7 @@ def write(settings: Mapping[str, Any], secret: str, to: str, message: Message, a
         os.fsync(file.fileno())
     for old in files[: -settings["keep"]]:
         old.unlink(missing_ok=True)
-    return Sent(text[:ANSWER_BYTES], f"{len(message.events)} readings in {files[-1].name}")
+    return Sent(text[:ANSWER_BYTES], f"in {files[-1].name}")
 
 
 def lines_of(kind: str, events: Sequence[Mapping[str, Any]]) -> str:

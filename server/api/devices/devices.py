@@ -19,6 +19,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.language.routes.check import SITE
 from oculum.register.world import matches
 from server.api.devices.register import told
 from server.api.devices.serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
@@ -45,7 +46,7 @@ RHYTHM_BUCKETS = 48
 
 
 def selected(request: Request) -> QuerySet[Device]:
-    """Devices that the query names: q, type, site (with those within), gateway, label."""
+    """Devices that the query names: q, type, site (with those within), gateway, label; sites themselves by type."""
     found = Device.objects.select_related("type", "site", "gateway").exclude(phase="retired")
     params = request.query_params
     if params.get("phase"):
@@ -60,6 +61,8 @@ def selected(request: Request) -> QuerySet[Device]:
         found = found.filter(reduce(or_, (Q(**{f"{part}__icontains": word}) for part in parts)))
     if params.get("type"):
         found = found.filter(type__key=params["type"])
+    elif params.get("order") != "match":  # sites are no units in the field: they are found by words and by their type
+        found = found.exclude(type__key=SITE)
     if params.get("site"):
         found = found.filter(site_id__in=within(params["site"]))
     if params.get("gateway"):

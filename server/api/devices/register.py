@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from django.db import connection, transaction
-from django.db.models import Count, Q, QuerySet
+from django.db.models import Count, OuterRef, Q, QuerySet, Subquery
 from drf_spectacular.utils import extend_schema
 from rest_framework import generics, serializers
 from rest_framework.request import Request
@@ -30,7 +30,12 @@ class SitesView(generics.ListCreateAPIView):
     """Places, as a tree."""
 
     serializer_class = SiteOut
-    queryset = Site.objects.annotate(device_count=Count("devices", filter=~Q(devices__type__key=SITE))).order_by("name")
+    queryset = Site.objects.annotate(
+        device_count=Count("devices", filter=~Q(devices__type__key=SITE)),
+        own_device=Subquery(
+            Device.objects.filter(type__key=SITE, site=OuterRef("pk")).order_by("pk").values("name")[:1]
+        ),
+    ).order_by("name")
 
     def perform_create(self, serializer: Any) -> None:
         with transaction.atomic():

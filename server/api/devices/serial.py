@@ -77,10 +77,13 @@ class SiteOut(serializers.ModelSerializer):
         slug_field="name", queryset=Site.objects.all(), allow_null=True, required=False
     )  # type: ignore[assignment]
     devices = serializers.IntegerField(source="device_count", read_only=True, required=False)
+    own_device = serializers.CharField(
+        read_only=True, required=False, allow_null=True, help_text="the device that its own readings belong to"
+    )
 
     class Meta:
         model = Site
-        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices", "revision"]
+        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices", "own_device", "revision"]
 
     def update(self, instance: Site, validated_data: dict[str, Any]) -> Site:
         for name, value in validated_data.items():

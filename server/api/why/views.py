@@ -107,7 +107,8 @@ def path_of_reading(
         + (f" through {arrival['via']}" if arrival["via"] else "")
         + f", {arrival['size']} bytes"
     )
-    steps = [step("message", f"Message of {device.title}", way, arrival["received_at"])]
+    sender = arrival["device_title"] if device.type.key == SITE else device.title
+    steps = [step("message", f"Message of {sender}", way, arrival["received_at"])]
     with connection.cursor() as cursor:
         cursor.execute(
             "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id"

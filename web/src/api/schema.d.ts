@@ -4352,6 +4352,8 @@ export interface components {
             /** Format: double */
             longitude?: number | null;
             readonly devices: number;
+            /** @description the device that its own readings belong to */
+            readonly own_device: string | null;
             readonly revision: number;
         };
         SiteOutRequest: {

@@ -2,7 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
-import { Heading, Trouble } from "../parts/basics";
+import { Empty, Heading, Trouble } from "../parts/basics";
 import { useKept } from "../parts/lookback-state";
 import { useMay } from "../parts/me";
 import { counted } from "../parts/words";
@@ -104,6 +104,25 @@ export default function Archive() {
         <p className="text-second">An administrator can bring a folder in.</p>
       )}
       <Trouble error={wrong ?? apply.error} />
+      {!files && (
+        <Empty title="All that people have written, as files.">
+          <span className="grid max-w-3xl gap-2">
+            <span>
+              One file a definition: types, decoders with their cases, routes in their order, conditions, reference
+              tables, fences, sites, setpoints, outlets without secrets, contacts and ways of telling. Keep them where
+              you keep text, compare them, take them to another Oculum.
+            </span>
+            <span>
+              Take <i>all of it as a file</i>, unpack it, change what you want, and choose the folder above. What would
+              be created, changed and removed is shown first, with the differences; nothing is applied before you say
+              so, and all of it or nothing is.
+            </span>
+            <span>
+              The same as commands: <code>./oculum export</code>, <code>check</code>, <code>apply</code>.
+            </span>
+          </span>
+        </Empty>
+      )}
       {apply.data && (
         <>
           <p role="status" className="mb-2">

@@ -131,6 +131,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
     priority: a.priority,
     open: !a.cleared_at,
   }));
+  const ofSite = d.type === "site"; // no unit in the field: routes gather for it
   return (
     <>
       <Heading
@@ -240,7 +241,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
             </div>
           </section>
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
-          <Constants name={d.name} engineer={engineer} />
+          {!ofSite && <Constants name={d.name} engineer={engineer} />}
           <Photo device={d} />
         </div>
         <div className="min-w-0">
@@ -274,7 +275,20 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
             />
           ))}
           {series.isFetching && !series.data && chosen.length > 0 && <Waiting what="the curves" />}
-          <section className="mt-3">
+          {ofSite && (
+            <p className="mt-3 border-l-3 border-line pl-3 text-second">
+              Gathered by{" "}
+              <Link className="link" to={kept("/routes")}>
+                routes
+              </Link>{" "}
+              from the{" "}
+              <Link className="link" to={kept("/devices", { site: d.site ?? "" })}>
+                devices at {d.site_title} and below it
+              </Link>
+              ; the ? beside a value names those that it was made of.
+            </p>
+          )}
+          <section className="mt-3" hidden={ofSite}>
             <h2 className="mb-1">
               Rhythm{" "}
               <span>
@@ -291,7 +305,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               />
             </div>
           </section>
-          <section className="mt-4">
+          <section className="mt-4" hidden={ofSite}>
             <h2 className="mb-1">
               Messages <span>· the last ones {lookback.live ? "" : "then"}</span>
               <Link className="link ml-3 font-normal text-second" to={kept("/arrivals", { device: d.name })}>
@@ -328,7 +342,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               ))}
             </ul>
           </section>
-          {engineer && <KeyBox name={d.name} hasKey={d.has_key} gateway={d.gateway} />}
+          {engineer && !ofSite && <KeyBox name={d.name} hasKey={d.has_key} gateway={d.gateway} />}
           <p className="mt-4 text-[12.5px] text-second">
             Registered <At at={d.registered_at} />
             {d.adopted_from && <> · came as {d.adopted_from}</>}

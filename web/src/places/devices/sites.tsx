@@ -162,6 +162,11 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
               {site ? "Save the site" : "Add the site"}
             </button>
           )}
+          {site?.own_device && (
+            <Link className="button" to={kept(`/devices/${site.own_device}`)}>
+              Its own readings
+            </Link>
+          )}
           {site && (
             <Link className="button" to={kept("/devices", { site: site.name })}>
               Its devices

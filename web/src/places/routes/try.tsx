@@ -88,7 +88,7 @@ export default function Watching() {
         <input
           className="input !w-72 font-mono text-[12.5px]"
           aria-label="Topic, with + and #"
-          placeholder="topic, such as growers/+/up or growers/#"
+          placeholder="topic, such as growers/+/up"
           value={topic}
           onChange={(e) => filter("topic", e.target.value)}
         />

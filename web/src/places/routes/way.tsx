@@ -12,7 +12,7 @@ const DID: Record<string, string> = {
   drop: "drops",
   correct: "corrects",
   derive: "derives",
-  gather: "counts for its sites",
+  gather: "counts for its sites in",
   thin: "holds back",
   mark: "marks",
   send: "sends",
@@ -66,9 +66,13 @@ export function Way({ tried, lines }: { tried: Tried; lines?: (step: Step) => st
                 )}
               </span>
               {lines?.(step) && <code className="block font-mono text-[12px] text-second">{lines(step)}</code>}
-              {Object.entries((step.fields ?? {}) as Record<string, [unknown, unknown]>).map(([name, [was, is]]) => (
-                <Change key={name} name={name} was={was} is={is} />
-              ))}
+              {Object.entries((step.fields ?? {}) as Record<string, [unknown, unknown]>).map(([name, [was, is]]) =>
+                step.act === "gather" ? (
+                  <b key={name}>{name.replaceAll("_", " ")}</b>
+                ) : (
+                  <Change key={name} name={name} was={was} is={is} />
+                ),
+              )}
             </li>
           ))}
         </ol>
