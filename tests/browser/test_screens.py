@@ -92,6 +92,7 @@ def test_a_phone_shows_and_acknowledges(chromium: Browser, running: Running, unt
         page.goto(running.address + path)
         quiet(page)
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
+    page.get_by_role("button", name="One by one").click()
     expect(page.get_by_role("button", name="Acknowledge").first).to_be_visible()
     context.close()
 
