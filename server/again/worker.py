@@ -20,6 +20,7 @@ from oculum.routing.standing import looked_back
 from oculum.text import harmless
 from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
 from server.rules.registry import Registry
+from server.store.activity import count_anew
 from server.store.faults import of_the_database
 from server.store.messages import FIELDS, Arrived
 from server.store.notices import tell
@@ -381,15 +382,20 @@ class Again:
             write_rows(c, rows)
         decoded = int((~failed).sum()) - len(portion.without)
         write_refused(c, portion.refused + refuse(arrived, portion.without, *NO_DECODER))
-        _count(c, arrived, failed, {ident for ident, code in gone if code != NO_DECODER[0]})
-        self._tell(portion)
+        before = {ident for ident, code in gone if code != NO_DECODER[0]}
+        _count(c, arrived, failed, before)
+        count_anew(c, arrived.device.tolist(), arrived.received.tolist())
+        was = np.isin(arrived.ids, np.array(sorted(before), np.int64))
+        self._tell(portion, was != failed)
         c.execute(
             "update history_decodeagain set done = done + %s, decoded = decoded + %s, after_id = %s where id = %s",
             (len(arrived), decoded, portion.until, job.id),
         )
 
-    def _tell(self, portion: Portion) -> None:
-        """What the engine has to look up anew goes into the stream: newest values that the messages gave or give."""
+    def _tell(self, portion: Portion, otherwise: np.ndarray) -> None:
+        """What the engine has to look up anew goes into the stream: newest values that the messages gave or give, and
+        since when messages of a device came out otherwise than before.
+        """
         c, registry, arrived, failed = self.connection, self.registry, portion.arrived, portion.failed
         place = {int(message): i for i, message in enumerate(arrived.ids.tolist())}
         senders = set(arrived.device.tolist())
@@ -410,8 +416,16 @@ class Again:
             entry = stored.get(device, {}).get(name)
             if entry is None or found.at >= entry[1]:
                 names.setdefault(device, set()).add(name)
-        if names or last:
-            body = {"newest": {str(d): sorted(some) for d, some in names.items()}, "last": last}
+        outcomes: dict[str, int] = {}
+        for row in np.flatnonzero(otherwise).tolist():
+            key, at = str(int(arrived.device[row])), int(arrived.received[row])
+            outcomes[key] = min(outcomes.get(key, at), at)
+        if names or last or outcomes:
+            body = {
+                "newest": {str(d): sorted(some) for d, some in names.items()},
+                "last": last,
+                "outcomes": outcomes,
+            }
             c.execute("insert into control_event (kind, body) values ('again', %s)", (Jsonb(body),))
             c.execute("select pg_notify('oculum_control', '')")
         told = [registry.devices[d].name for d in sorted(names) if d in registry.devices][:500]

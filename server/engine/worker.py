@@ -24,6 +24,7 @@ from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet
+from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence
 from oculum.pipeline import process
 from oculum.routing.memory import recalled as routes_recalled
 from oculum.routing.memory import remembered as routes_remembered
@@ -31,9 +32,10 @@ from oculum.routing.routed import Sent
 from oculum.routing.router import RouteFailed
 from server.engine import alarms
 from server.engine.unaided import make, unaided
-from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
+from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse, said
 from server.rules.registry import Registry
 from server.rules.shares import WHOLE, Share
+from server.store.activity import write_activity
 from server.store.faults import of_the_database
 from server.store.messages import FIELDS, Arrived
 from server.store.notices import tell
@@ -44,12 +46,12 @@ from server.store.readings import (
     moment,
     newest_of,
     newest_stored,
-    write_activity,
     write_latest,
     write_refused,
     write_rows,
 )
 from server.store.routing import Outbox, outgoing, write_counted
+from server.store.stretches import stands_of, unmade, write_stretches
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.engine")
@@ -126,6 +128,7 @@ class Engine:
         self.layouts = Layouts()
         self.registry = Registry()
         self.registry.load(c, self.cursor)
+        self.presence = Presence(stands_of(c))
         self.latest: dict[int, dict[str, Any]] = {}
         self.newest = Fleet()
         for device_id, fields in c.execute("select device_id, fields from latest").fetchall():
@@ -462,7 +465,22 @@ class Engine:
             failing = last[device][1] if device in last and last[device][0] == message else failed
             rows.append((device, int(message), int(received), 0, bool(failing), self.latest.get(device, {})))
         write_latest(c, rows)
+        self.stand_anew({int(d): int(since) for d, since in body.get("outcomes", {}).items()}, last)
         told.devices.update(known)
+
+    def stand_anew(self, outcomes: dict[int, int], last: dict[int, tuple[int, bool]]) -> None:
+        """Messages of devices, from moments on, came out otherwise: what they were in since then is made anew. last:
+        their last messages, where it is among them, and whether it failed.
+        """
+        concerned = {d: since for d, since in outcomes.items() if d in self.presence.stands and self.share.has(d)}
+        if not concerned:
+            return
+        for device, since in concerned.items():
+            stands = self.presence.stands[device]
+            failed = last[device][1] if device in last else stands.state == UNDECODABLE
+            concerned[device] = min(since, stands.since)
+            write_stretches(self.connection, self.presence.part(device, self.clock, failed), [device], self.presence)
+        unmade(self.connection, list(concerned), [moment(since) for since in concerned.values()])
 
     def take(self, arrived: Arrived, told: Told, aside: str | None) -> None:
         """Messages between two events: nothing that they go by changes among them."""
@@ -536,17 +554,40 @@ class Engine:
         other = (owner != arrived.device[row]) & self.share.mask(owner)
         owner, row = owner[other], row[other]
         known &= own
-        write_activity(self.connection, arrived.device[known], arrived.received[known], failed[known])
         of_devices = np.array([registry.type_of(int(d)) != registry.world.site_type for d in owner], bool)
         write_activity(
-            self.connection, owner[of_devices], arrived.received[row[of_devices]], np.zeros(int(of_devices.sum()), bool)
+            c,
+            np.concatenate([arrived.device[known], owner[of_devices]]),
+            np.concatenate([arrived.received[known], arrived.received[row[of_devices]]]),
+            np.concatenate([failed[known], np.zeros(int(of_devices.sum()), bool)]),
+            said(lots, effects, arrived, registry, self.share),
         )
+        self.stand(arrived, known, failed, owner[of_devices], row[of_devices])
         told.devices.update(owner.tolist())
         newest = {key: found for key, found in effects.newest.items() if self.share.has(key[0])}
         self.keep_latest(arrived, known, failed, owner, row, newest)
         told.messages += int(own.sum())
         told.devices.update(arrived.device[known].tolist())
         self.tick(int(arrival[-1]), told)
+
+    def stand(
+        self, arrived: Arrived, known: np.ndarray, failed: np.ndarray, heard: np.ndarray, heard_row: np.ndarray
+    ) -> None:
+        """In which state devices are from their arrivals on; heard, in heard_row: those of whom others told."""
+        own = np.flatnonzero(known)
+        row = np.concatenate([own, heard_row])
+        outcome = np.concatenate([np.where(failed[own], FAILED, OK), np.full(len(heard), BY_OTHERS)])
+        order = np.argsort(row, kind="stable")
+        device = np.concatenate([arrived.device[own], heard])[order]
+        over, changed = self.presence.take(
+            device, arrived.received[row[order]], outcome[order], self.cadence, self.registry.world.downtime
+        )
+        write_stretches(self.connection, over, changed, self.presence)
+
+    def cadence(self, device: int) -> int:
+        world = self.registry.world
+        found = world.devices.get(device)
+        return world.cadence(found) if found is not None else 0
 
     def send(self, arrived: Arrived, sent: list[Sent]) -> None:
         """What routes send to outlets, of the devices of this share."""

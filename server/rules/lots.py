@@ -7,10 +7,12 @@ from typing import Any
 import numpy as np
 import psycopg
 
+from oculum.batches import FIRST_REASON, PRESENT
 from oculum.pipeline import Effects, Lot
 from oculum.text import harmless
 from server.rules.registry import Decoder, Registry
 from server.rules.shares import WHOLE, Share
+from server.store.activity import Said
 from server.store.messages import Arrived, feed
 from server.store.readings import Layouts, RefusedMessage, partly
 from server.store.rows import Rows, build_rows
@@ -78,6 +80,34 @@ def built_rows(
             layout = layouts.number(connection, group.fields)
             found.append(build_rows(group, decoded.reasons, layout, decoder.version_id, device, ids, received))
     return found
+
+
+def said(lots: list[tuple[Decoder, Lot]], effects: Effects, arrived: Arrived, registry: Registry, share: Share) -> Said:
+    """What the messages of a batch say of devices of a share; sites are none."""
+    parts: list[np.ndarray] = []
+    for (_, lot), decoded in zip(lots, effects.decoded, strict=True):
+        for group in decoded.groups:
+            row = lot.index[group.rows]
+            owner = group.owner if group.owner is not None else arrived.device[row]
+            cells, gone = np.zeros((2, len(row)), np.int64)
+            for spec in group.fields:
+                state = group.columns[spec.name].state
+                cells += (state == PRESENT) * (2 if spec.kind == "position" else 1)
+                gone += state >= FIRST_REASON
+            parts.append(np.stack([owner, row, group.at, cells, gone])[:, (cells > 0) | (gone > 0)])
+    if not parts:
+        return Said(*np.zeros((5, 0), np.int64))
+    owner, row, at, cells, gone = np.concatenate(parts, axis=1)
+    keys, which = np.unique(np.stack([owner, row], axis=1), axis=0, return_inverse=True)
+    which, count = which.reshape(-1), len(keys)
+    newest = np.full(count, np.iinfo(np.int64).min)
+    np.maximum.at(newest, which, at)
+    sums = [np.bincount(which, weights=some, minlength=count).astype(np.int64) for some in (cells, gone)]
+    known, place = np.unique(keys[:, 0], return_inverse=True)
+    others = (0, registry.world.site_type)
+    kept = share.mask(known) & np.array([registry.type_of(d) not in others for d in known.tolist()], bool)
+    mine = kept[place]
+    return Said(*(c[mine] for c in (keys[:, 0], arrived.received[keys[:, 1]], newest, *sums)))
 
 
 def refusals(

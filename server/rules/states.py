@@ -4,14 +4,16 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from typing import Any
 
+import numpy as np
 from django.db import connection
 
+from oculum.history.stretches import NAMES, OVERDUE_CADENCES, SILENT_CADENCES, mostly, shares
 from oculum.language.routes.check import SITE
+from server.store.stretches import read_stretches, us
 from server.store.unheard import Spans, unheard, within
 
-OVERDUE_CADENCES = 1.5
-SILENT_CADENCES = 3.0
 AHEAD_S = 300
 
 NOW_SQL = """
@@ -20,15 +22,13 @@ from fleet_device d join fleet_devicetype t on t.id = d.type_id left join latest
 """
 
 THEN_SQL = """
-select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at,
-  r.message_id is not null and r.code <> 'no decoder', m.id, t.key
+select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at, false, m.id, t.key
 from fleet_device d join fleet_devicetype t on t.id = d.type_id
 left join lateral (
   select id, received_at from message
   where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days'
   order by received_at desc limit 1
 ) m on true
-left join refused r on r.message_id = m.id
 """
 
 
@@ -68,9 +68,25 @@ def device_states(at: datetime, past: bool) -> dict[int, DeviceState]:
         cursor.execute(THEN_SQL if past else NOW_SQL, {"at": at} if past else None)
         rows = cursor.fetchall()
         deaf = unheard(cursor, at - timedelta(days=8), at)
+        then: dict[int, str] = {}
+        if past:
+            stretches = read_stretches(cursor, at, at + timedelta(microseconds=1))
+            then = {d: NAMES[s] for d, s in zip(stretches.device.tolist(), stretches.state.tolist(), strict=True)}
     found = {}
     for device_id, phase, cadence, received, failed, message, key in rows:
         if phase != "retired":
-            state = state_of(received, bool(failed), cadence, at, deaf)
+            state = then.get(device_id, "waiting") if past else state_of(received, bool(failed), cadence, at, deaf)
             found[device_id] = DeviceState(state, received, cadence, message, key == SITE)
     return found
+
+
+def states_over_time(
+    cursor: Any, devices: np.ndarray, first: datetime, width: timedelta, buckets: int, end: datetime
+) -> np.ndarray:
+    """The state of each device for most of each bucket up to `end`: int8 (devices, buckets), -1 where it was in none.
+
+    devices: int64 (n,), rising.
+    """
+    over = min(first + buckets * width, end)
+    spent = shares(read_stretches(cursor, first, over), devices, us(first), round(width.total_seconds() * 1e6), buckets)
+    return mostly(spent)

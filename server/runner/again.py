@@ -24,6 +24,7 @@ def main() -> None:
     django.setup()
     from server.again.worker import Again
     from server.runner.itself import Report
+    from server.store.stretches import make_anew
 
     lock = Lock(settings.INSTANCE.folder, "again")
     lock.or_exit()
@@ -36,7 +37,7 @@ def main() -> None:
     while not stopping:
         pulse.beat()
         report.step(again.connection)
-        if not again.step():
+        if not again.step() and not make_anew(again.connection):
             for _ in again.connection.notifies(timeout=TICK_S, stop_after=1):
                 pass
     again.close()

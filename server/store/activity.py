@@ -1,10 +1,99 @@
-"""How many messages came when, and how many of them were refused."""
+"""How many messages came when, how many of them were refused, how much they told and how late."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
 from datetime import datetime
+from typing import Any
 
+import numpy as np
+import psycopg
 from django.db import connection
+
+from server.store.readings import moment
+
+HOUR_US = 3_600_000_000
+FIGURES = "cells, gone, delays, delay_sum, delay_min, delay_max"
+
+
+@dataclass(frozen=True)
+class Said:
+    """What messages said of devices, a row a message and device; int64 (n,) each.
+
+    received, newest: µs, the newest that was measured; cells: how many values, a position counts two; gone: how many
+    are missing with a reason.
+    """
+
+    device: np.ndarray
+    received: np.ndarray
+    newest: np.ndarray
+    cells: np.ndarray
+    gone: np.ndarray
+
+
+def write_activity(
+    connection: psycopg.Connection[Any], device: np.ndarray, received: np.ndarray, failed: np.ndarray, said: Said
+) -> None:
+    """Messages and failures by device and hour of arrival, and what was said in them. int64 (n,), bool (n,)."""
+    if not len(device):
+        return
+    owners, when = np.concatenate([device, said.device]), np.concatenate([received, said.received]) // HOUR_US
+    keys, which = np.unique(np.stack([owners, when], axis=1), axis=0, return_inverse=True)
+    which = which.reshape(-1)
+    first, rest, most = which[: len(device)], which[len(device) :], len(keys)
+    delay = (said.received - said.newest) / 1e6
+    low, high = np.full(most, np.inf), np.full(most, -np.inf)
+    np.minimum.at(low, rest, delay)
+    np.maximum.at(high, rest, delay)
+    columns = [
+        np.bincount(first, minlength=most),
+        np.bincount(first, weights=failed, minlength=most).astype(int),
+        np.bincount(rest, weights=said.cells, minlength=most).astype(int),
+        np.bincount(rest, weights=said.gone, minlength=most).astype(int),
+        np.bincount(rest, minlength=most),
+        np.bincount(rest, weights=delay, minlength=most),
+        low,
+        high,
+    ]
+    connection.execute(
+        f"insert into activity (device_id, hour, messages, failed, {FIGURES}) select * from unnest(%s::int[],"
+        " %s::timestamptz[], %s::int[], %s::int[], %s::int[], %s::int[], %s::int[], %s::float8[], %s::float8[],"
+        " %s::float8[])"
+        " on conflict (device_id, hour) do update set messages = activity.messages + excluded.messages,"
+        " failed = activity.failed + excluded.failed, cells = activity.cells + excluded.cells,"
+        " gone = activity.gone + excluded.gone, delays = activity.delays + excluded.delays,"
+        " delay_sum = activity.delay_sum + excluded.delay_sum,"
+        " delay_min = least(activity.delay_min, excluded.delay_min),"
+        " delay_max = greatest(activity.delay_max, excluded.delay_max)",
+        (
+            keys[:, 0].tolist(),
+            [moment(int(h) * HOUR_US) for h in keys[:, 1]],
+            *(column.tolist() for column in columns),
+        ),
+    )
+
+
+def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], received: Sequence[int]) -> None:
+    """What was said in the hours of some messages (int, µs each) is counted once more from what is stored."""
+    hours = sorted({(d, t // HOUR_US) for d, t in zip(device, received, strict=True)})
+    connection.execute(
+        "with k as (select * from unnest(%s::int[], %s::timestamptz[]) k(device_id, hour)),"
+        " m as (select k.device_id, k.hour, sum((select count(v) from unnest(r.nums) v)"
+        " + coalesce((select count(t) from unnest(r.texts) t), 0)) as cells,"
+        " sum(coalesce((select count(*) from jsonb_object_keys(r.missing)), 0)) as gone,"
+        " extract(epoch from min(r.received_at) - max(r.at))::float8 as delay"
+        " from k join reading_row r on r.device_id = k.device_id and r.received_at >= k.hour"
+        " and r.received_at < k.hour + interval '1 hour' and r.at > k.hour - interval '40 days'"
+        " and r.at < k.hour + interval '2 hours' group by 1, 2, r.message_id),"
+        " x as (select k.device_id, k.hour, coalesce(sum(cells), 0) as cells, coalesce(sum(gone), 0) as gone,"
+        " count(m.delay) as delays, coalesce(sum(delay), 0) as delay_sum, coalesce(min(delay), 'infinity') as"
+        " delay_min, coalesce(max(delay), '-infinity') as delay_max from k left join m using (device_id, hour)"
+        " group by 1, 2)"
+        " update activity a set cells = x.cells, gone = x.gone, delays = x.delays, delay_sum = x.delay_sum,"
+        " delay_min = x.delay_min, delay_max = x.delay_max from x where a.device_id = x.device_id and a.hour = x.hour",
+        ([d for d, _ in hours], [moment(h * HOUR_US) for _, h in hours]),
+    )
 
 
 def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> dict[int, tuple[list[int], list[int]]]:
@@ -19,7 +108,7 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
     query = (
         "select m.device_id, least(floor(extract(epoch from (m.received_at - %(start)s)) / %(span)s), %(last)s)::int,"
         " count(*), count(r.message_id)"
-        " from message m left join refused r on r.message_id = m.id where m.device_id = any(%(ids)s) and"
+        " from message m left join refused r on r.message_id = m.id and not r.part where m.device_id = any(%(ids)s) and"
         " m.received_at > %(start)s and m.received_at <= %(end)s group by 1, 2"
         if fine
         else "select device_id, least(greatest(floor(extract(epoch from (hour - %(start)s)) / %(span)s), 0),"

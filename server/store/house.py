@@ -115,6 +115,8 @@ def tidy(connection: psycopg.Connection[Any], now: datetime) -> None:
     ).fetchall():
         connection.execute(f'drop table "{name}"')
     connection.execute("delete from refused where received_at < %s", (oldest,))
+    kept = now - timedelta(days=settings.READING_RETENTION_DAYS)
+    connection.execute("delete from device_stretch where until < %s", (kept,))
     connection.execute("delete from intake_refusal where minute < %s", (now - timedelta(days=30),))
     connection.execute("delete from live_change where at < now() - interval '10 minutes' or at > now()")
     connection.execute("delete from django_session where expire_date < %s", (now,))

@@ -43,6 +43,7 @@ class RefusedMessage:
     reason: str
     line: int
     byte: int
+    part: bool = False  # what else the message tells was good
 
 
 class Layouts:
@@ -152,10 +153,11 @@ def write_refused(connection: psycopg.Connection, refused: Iterable[RefusedMessa
     if not rows:
         return
     connection.execute(
-        "insert into refused select * from unnest(%s::bigint[], %s::timestamptz[], %s::int[], %s::int[], %s::text[],"
-        " %s::text[], %s::int[], %s::int[])"
+        "insert into refused (message_id, received_at, device_id, version_id, code, reason, line, byte, part)"
+        " select * from unnest(%s::bigint[], %s::timestamptz[], %s::int[], %s::int[], %s::text[], %s::text[],"
+        " %s::int[], %s::int[], %s::bool[])"
         " on conflict (message_id) do update set version_id = excluded.version_id, code = excluded.code, reason ="
-        " excluded.reason, line = excluded.line, byte = excluded.byte",
+        " excluded.reason, line = excluded.line, byte = excluded.byte, part = excluded.part",
         (
             [r.message_id for r in rows],
             [moment(r.received_us) for r in rows],
@@ -165,6 +167,7 @@ def write_refused(connection: psycopg.Connection, refused: Iterable[RefusedMessa
             [r.reason for r in rows],
             [r.line for r in rows],
             [r.byte for r in rows],
+            [r.part for r in rows],
         ),
     )
 
@@ -192,27 +195,9 @@ def partly(
                 harmless(reason, 300)[:300],
                 part.failure.line,
                 -1,
+                part=True,
             )
     return list(found.values())
-
-
-def write_activity(
-    connection: psycopg.Connection, device: np.ndarray, received: np.ndarray, failed: np.ndarray
-) -> None:
-    """Messages and failures by device and hour of arrival."""
-    if not len(device):
-        return
-    hour = received // 3_600_000_000
-    keys, which = np.unique(np.stack([device, hour], axis=1), axis=0, return_inverse=True)
-    which = which.reshape(-1)
-    counts = np.bincount(which, minlength=len(keys))
-    bad = np.bincount(which, weights=failed.astype(float), minlength=len(keys)).astype(int)
-    connection.execute(
-        "insert into activity select * from unnest(%s::int[], %s::timestamptz[], %s::int[], %s::int[])"
-        " on conflict (device_id, hour) do update set messages = activity.messages + excluded.messages, failed ="
-        " activity.failed + excluded.failed",
-        (keys[:, 0].tolist(), [moment(int(h) * 3_600_000_000) for h in keys[:, 1]], counts.tolist(), bad.tolist()),
-    )
 
 
 WHOLE = "whole"

@@ -7,12 +7,15 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import psycopg
+from django.db import connection
 
+from oculum.history.stretches import NAMES
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType, Site
 from server.records.people.models import Person
 from server.rules.publishing import publish
 from server.rules.registering import give_key, registry_changed, set_setpoint
+from server.store.stretches import make_anew, read_stretches
 
 DECODER = """decoder pod for bytes, big endian
   byte 0  level  u16 / 10  m  within 0 to 6000  missing "open" raw 0xFFFF
@@ -32,6 +35,7 @@ GATEWAY = """decoder pod for bytes, big endian
 """
 MADE = [
     *("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "engine_memory"),
+    *("device_stretch", "device_stands", "device_unmade"),
     *("route_activity", "reading_out"),
 ]
 # Recent enough for every retention, and the same all through a run.
@@ -89,7 +93,7 @@ class World:
 
     def arrive(self, *messages: tuple[int, float, bytes]) -> None:
         """(pod, seconds after START, payload), into the inbox in this order."""
-        with psycopg.connect(self.url) as connection, connection.cursor() as cursor:
+        with psycopg.connect(self.url) as own, own.cursor() as cursor:
             cursor.executemany(
                 "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
                 [(START + timedelta(seconds=at), self.pods[pod].pk, data) for pod, at, data in messages],
@@ -104,6 +108,20 @@ class World:
         with psycopg.connect(self.url) as connection:
             for table in (*MADE, "replaced_reading", "engine_cursor"):
                 connection.execute(f"delete from {table}")
+
+    def states(self) -> list[tuple]:
+        """Device, state, from and to in seconds after START, one row for as long as it lasts."""
+        with connection.cursor() as cursor:
+            found = read_stretches(cursor, START - timedelta(days=3), START + timedelta(days=30))
+        rows: list[tuple] = []
+        for d, a, b, s in zip(
+            *(c.tolist() for c in (found.device, found.since, found.until, found.state)), strict=True
+        ):
+            since, until = (t / 1e6 - START.timestamp() for t in (a, b))
+            if rows and rows[-1][:2] == (d, NAMES[s]) and rows[-1][3] == since:
+                since = rows.pop()[2]
+            rows.append((d, NAMES[s], since, until))
+        return rows
 
     def everything(self) -> dict[str, list[tuple]]:
         """All that the engine has made, without numbers that depend on the order of work."""
@@ -120,6 +138,7 @@ class World:
             ),
             "sent": self.ask("select outlet_id, body from reading_out order by body->>'message', body->>'at', id"),
             "activity": self.ask("select * from activity order by 1, 2"),
+            "states": self.states(),
             "journal": self.ask(
                 'select condition_id, device_id, site_id, what, j.at, learned_at, j.value, j."limit", j.message_id'
                 " from alarms_journalentry j join alarms_alarm a on a.id = j.alarm_id order by 5, 1, 2, 3, 4"
@@ -132,6 +151,8 @@ def decode_again(again: Any, engine: Any, most: int = 10_000) -> None:
     while again.step(most):
         pass
     work_off(engine)
+    while make_anew(again.connection):
+        pass
 
 
 def work_off(engine: Any, limit: int = 20_000) -> None:

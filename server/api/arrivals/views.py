@@ -30,6 +30,7 @@ from server.rules.refusal import Refused
 from server.rules.registering import give_key, registry_changed
 from server.store.beside import beside
 from server.store.messages import HTTP, ITSELF, LOADED, MQTT
+from server.store.stretches import begin
 
 CHANNELS = {MQTT: "MQTT", HTTP: "HTTP", LOADED: "loading", ITSELF: "Oculum itself"}
 SHOWN_BYTES = 64
@@ -330,8 +331,9 @@ class AdoptView(APIView):
                     (device.pk,),
                 )
                 cursor.execute(
-                    "insert into activity select device_id, date_trunc('hour', received_at, 'UTC'), count(*),"
-                    " count(*) from message where device_id = %s group by 1, 2 on conflict do nothing",
+                    "insert into activity (device_id, hour, messages, failed) select device_id,"
+                    " date_trunc('hour', received_at, 'UTC'), count(*), count(*)"
+                    " from message where device_id = %s group by 1, 2 on conflict do nothing",
                     (device.pk,),
                 )
                 cursor.execute(
@@ -340,6 +342,7 @@ class AdoptView(APIView):
                     " order by received_at desc limit 1 on conflict do nothing",
                     (device.pk, device.pk),
                 )
+                begin(cursor, device.pk)
             key = give_key(device)
             registry_changed(person_of(request), accounts=True)
             came = {"came_as": harmless(unknown.name, 63), "through": unknown.through.username}

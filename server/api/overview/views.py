@@ -16,6 +16,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
+from oculum.history.stretches import NAMES
 from oculum.language.routes.check import SITE
 from oculum.language.routes.plan import Drop, Thin
 from server.records.alarms.models import PRIORITIES, Alarm
@@ -28,10 +29,9 @@ from server.rules.plans import trouble
 from server.rules.refusal import Refused
 from server.rules.routes import plan_of
 from server.rules.shelves import shelved
-from server.rules.states import device_states
+from server.rules.states import device_states, states_over_time
 from server.store.figures import by_line
 from server.store.rows import json_of
-from server.store.unheard import unheard, within
 
 MOST_ROWS = 400_000
 MOST_BUCKETS = 400
@@ -214,89 +214,55 @@ class LookbackView(APIView):
 
 
 def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
-    """Counts of states by bucket.
-
-    In an hour a device is silent without a message, undecodable when half were refused, overdue with less than half of
-    what its cadence promises; of the time in which Oculum listened.
-    """
+    """Counts of devices in service by bucket, each in the state that it was in for most of it."""
     with connection.cursor() as cursor:
         cursor.execute(
-            "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join"
-            " fleet_devicetype t on t.id = d.type_id where d.phase = 'in service' and t.key <> %s",
+            "select d.id from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
+            " and t.key <> %s order by 1",
             (SITE,),
         )
-        devices = cursor.fetchall()
+        devices = np.array([row[0] for row in cursor.fetchall()], np.int64)
         cursor.execute(
-            "select device_id, hour, messages, failed from activity where hour >= %s and hour < %s",
-            (first, first + timedelta(hours=hours)),
+            "select hour, sum(messages) from activity where hour >= %s and hour < %s and device_id = any(%s) group by"
+            " 1",
+            (first, first + timedelta(hours=hours), devices.tolist()),
         )
-        rows = cursor.fetchall()
+        messages = {hour: int(count) for hour, count in cursor.fetchall()}
         cursor.execute(
             "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s"
             " and not suppressed and (cleared_at is null or cleared_at >= %s)",
             (end, end, first),
         )
         spans = cursor.fetchall()
-        deaf = unheard(cursor, first, end)
-    index = {d[0]: i for i, d in enumerate(devices)}
-    messages, failed = np.zeros((len(devices), hours)), np.zeros((len(devices), hours))
-    for device_id, hour, count, bad in rows:
-        if device_id in index:
-            k = int((hour - first).total_seconds() // 3600)
-            messages[index[device_id], k], failed[index[device_id], k] = count, bad
-    cadence = np.array([d[1] or 0 for d in devices], float)
-    elapsed = np.full(hours, 3600.0)
-    elapsed[-1] = min(max((end - first).total_seconds() - 3600 * (hours - 1), 0.0), 3600.0)
-    if deaf:
-        begun = [first + timedelta(hours=k) for k in range(hours)]
-        elapsed -= np.array([within(deaf, hour, hour + timedelta(hours=1)) for hour in begun])
-    expected = elapsed[None, :] / np.where(cadence > 0, cadence, np.inf)[:, None]
-    started = np.array([(d[2] - first).total_seconds() / 3600 for d in devices])
-    there = np.arange(hours)[None, :] >= np.floor(started)[:, None]
-    silent = there & (messages == 0) & (expected > 0.5)
-    undecodable = there & ~silent & (failed * 2 >= messages) & (messages > 0)
-    overdue = there & ~silent & ~undecodable & (messages * 2 < expected - 1)
-    if hours > 1 and elapsed[-1] < 1800:  # too early to judge the hour that has just begun
-        for states in (silent, undecodable, overdue):
-            states[:, -1] = states[:, -2] & (messages[:, -1] == 0)
-    alarm = np.zeros((len(devices), hours), bool)
-    rank = np.full(hours, len(PRIORITIES))
+        buckets, width = -(-hours // hours_a_bucket), timedelta(hours=hours_a_bucket)
+        states = states_over_time(cursor, devices, first, width, buckets, end)
+    counts = [(states == state).sum(axis=0) for state in range(len(NAMES))]
+    alarm = np.zeros((len(devices), buckets), bool)
+    rank = np.full(buckets, len(PRIORITIES))
+    index = {d: i for i, d in enumerate(devices.tolist())}
     for device_id, raised, cleared, priority in spans:
         if device_id in index or device_id is None:  # None: on a site
-            a = max(int((raised - first).total_seconds() // 3600), 0)
-            b = min(int((cleared - first).total_seconds() // 3600), hours - 1)
+            a, b = max((raised - first) // width, 0), min((cleared - first) // width, buckets - 1)
             if device_id is not None:
                 alarm[index[device_id], a : b + 1] = True
             rank[a : b + 1] = np.minimum(rank[a : b + 1], PRIORITIES.index(priority))
-    buckets = []
-    for k in range(0, hours, hours_a_bucket):
-        part = slice(k, min(k + hours_a_bucket, hours))
-        any_ = {
-            name: s[:, part].any(axis=1)
-            for name, s in (
-                ("silent", silent),
-                ("undecodable", undecodable),
-                ("overdue", overdue),
-                ("alarm", alarm),
-                ("there", there),
-            )
-        }
-        state = np.select([any_["silent"], any_["undecodable"], any_["overdue"], any_["there"]], [3, 2, 1, 0], -1)
-        counts = Counter(state.tolist())
-        worst = int(rank[part].min())
-        buckets.append(
+    sums = [0] * buckets
+    for hour, count in messages.items():
+        sums[(hour - first) // width] += count
+    return {
+        "bucket_s": hours_a_bucket * 3600,
+        "devices": len(devices),
+        "buckets": [
             {
-                "at": first + timedelta(hours=k),
-                "reporting": counts[0],
-                "overdue": counts[1],
-                "undecodable": counts[2],
-                "silent": counts[3],
-                "alarm": int(any_["alarm"].sum()),
-                "messages": int(messages[:, part].sum()),
-                "worst": PRIORITIES[worst] if worst < len(PRIORITIES) else None,
+                "at": first + k * width,
+                **{name: int(counts[state][k]) for state, name in enumerate(NAMES)},
+                "alarm": int(alarm[:, k].sum()),
+                "messages": sums[k],
+                "worst": PRIORITIES[rank[k]] if rank[k] < len(PRIORITIES) else None,
             }
-        )
-    return {"bucket_s": hours_a_bucket * 3600, "devices": len(devices), "buckets": buckets}
+            for k in range(buckets)
+        ],
+    }
 
 
 def pressure(cursor: Any, routes: list[Definition], end: datetime) -> tuple[list[str], float]:
