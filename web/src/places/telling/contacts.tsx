@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
-import { TextField } from "../../parts/basics";
+import { TextField, Trouble, Waiting } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { ownZone } from "../../parts/time";
 import { counted } from "../../parts/words";
@@ -15,6 +15,7 @@ type Address = { outlet: number; to: string };
 /** People and duties that are told, each with addresses. */
 export function Contacts({ engineer }: { engineer: boolean }) {
   const contacts = useQuery(ofContacts());
+  const outlets = useQuery(ofOutlets());
   const [chosen, choose] = useState<number | null>(null);
   return (
     <Pane
@@ -31,32 +32,46 @@ export function Contacts({ engineer }: { engineer: boolean }) {
           : `${counted((c.addresses as Address[]).length, "address").replace("addresss", "addresses")}, ${c.zone}`
       }
     >
-      {(contact) => <ContactForm key={contact?.id ?? 0} contact={contact} engineer={engineer} done={choose} />}
+      {(contact) =>
+        outlets.data ? (
+          <ContactForm
+            key={contact?.id ?? 0}
+            contact={contact}
+            ways={outlets.data.filter((o) => o.kind !== "file")}
+            engineer={engineer}
+            done={choose}
+          />
+        ) : outlets.error ? (
+          <Trouble error={outlets.error} retry={() => void outlets.refetch()} />
+        ) : (
+          <Waiting what="the outlets" />
+        )
+      }
     </Pane>
   );
 }
 
 function ContactForm({
   contact,
+  ways,
   engineer,
   done,
 }: {
   contact: Contact | undefined;
+  ways: Schemas["OutletOut"][];
   engineer: boolean;
   done: (id: number) => void;
 }) {
-  const outlets = useQuery(ofOutlets());
   const [name, setName] = useState(contact?.name ?? "");
   const [zone, setZone] = useState(contact?.zone ?? ownZone());
   const contacts = useQuery(ofContacts());
-  const [own, setOwn] = useState<Address[] | null>((contact?.addresses as Address[] | undefined) ?? null);
+  const first = ways[0]?.id ?? 0;
+  const [addresses, setOwn] = useState<Address[]>(
+    (contact?.addresses as Address[] | undefined) ?? [{ outlet: first, to: "" }],
+  );
   const [off, setOff] = useState<DaysOff[]>((contact?.days_off as DaysOff[] | undefined) ?? []);
   const [rota, setRota] = useState<Rota | null>((contact?.rota as Rota | null | undefined) ?? null);
   const people = (contacts.data ?? []).filter((c) => !c.rota && c.id !== contact?.id);
-  const ways = (outlets.data ?? []).filter((o) => o.kind !== "file");
-  const first = ways[0]?.id ?? 0;
-  // What was begun before the outlets were there goes by the first one.
-  const addresses = (own ?? [{ outlet: 0, to: "" }]).map((a) => (a.outlet ? a : { ...a, outlet: first }));
   const put = (index: number, change: Partial<Address>) =>
     setOwn(addresses.map((a, i) => (i === index ? { ...a, ...change } : a)));
   const body = rota
@@ -80,7 +95,7 @@ function ContactForm({
       keep={keep}
       drop={(old) => got(api.DELETE("/api/v1/contacts/{ident}", { params: { path: { ident: old.id } } }))}
       kept={done}
-      trouble={outlets.error}
+      trouble={contacts.error}
     >
       <TextField label="Name" required maxLength={80} value={name} onChange={(e) => setName(e.target.value)} />
       <TextField

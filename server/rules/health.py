@@ -1,0 +1,243 @@
+"""How devices have been over a span: figures with formulas (docs/health.md), for one or by what they have in common."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import numpy as np
+
+from oculum.history.stretches import NAMES, shares
+from oculum.history.trends import Trend, theil_sen
+from oculum.language.routes.check import SITE
+from server.store.rows import json_of
+from server.store.stretches import read_stretches, us
+from server.store.unheard import unheard, within
+
+TREND_DAYS = 14
+BATTERY, LINK = "battery", "link"
+
+
+@dataclass
+class Figures:
+    """Of a device, or of several. Shares from 0 to 1, None where nothing can be said; times in seconds.
+
+    met: messages of those expected. states: time spent in each. delay: from measured to received. clock: how far
+    ahead a device's clock is.
+    """
+
+    devices: int = 1
+    messages: int = 0
+    expected: float | None = None
+    met: float = 0.0
+    failed: int = 0
+    cells: int = 0
+    gone: int = 0
+    delays: int = 0
+    delay_sum: float = 0.0
+    delay_max: float | None = None
+    clock: float | None = None
+    alarm_s: float = 0.0
+    states: dict[str, float] = field(default_factory=dict)
+
+    @property
+    def availability(self) -> float | None:
+        return self.met / self.expected if self.expected else None
+
+    @property
+    def decoded(self) -> float | None:
+        return 1 - self.failed / self.messages if self.messages else None
+
+    @property
+    def complete(self) -> float | None:
+        return self.cells / (self.cells + self.gone) if self.cells + self.gone else None
+
+    @property
+    def delay(self) -> float | None:
+        return self.delay_sum / self.delays if self.delays else None
+
+
+def together(found: Sequence[Figures]) -> Figures:
+    """Of several devices: what is counted is added up, of clocks the median is told."""
+    whole = Figures(sum(f.devices for f in found))
+    for one in found:
+        whole.messages += one.messages
+        whole.met += one.met
+        whole.failed += one.failed
+        whole.cells, whole.gone = whole.cells + one.cells, whole.gone + one.gone
+        whole.delays, whole.delay_sum = whole.delays + one.delays, whole.delay_sum + one.delay_sum
+        whole.alarm_s += one.alarm_s
+        for name, spent in one.states.items():
+            whole.states[name] = whole.states.get(name, 0.0) + spent
+    expected = [f.expected for f in found if f.expected]
+    whole.expected = sum(expected) if expected else None
+    clocks = [f.clock for f in found if f.clock is not None]
+    whole.clock = float(np.median(clocks)) if clocks else None
+    latest = [f.delay_max for f in found if f.delay_max is not None]
+    whole.delay_max = max(latest, default=None)
+    return whole
+
+
+def in_service(cursor: Any, only: Sequence[int] | None = None) -> dict[int, tuple[float | None, datetime]]:
+    """Cadence and registration of devices in service, by device; sites are none."""
+    cursor.execute(
+        "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t"
+        " on t.id = d.type_id where d.phase = 'in service' and t.key <> %s and (%s::int[] is null or d.id = any(%s))"
+        " order by d.id",
+        (SITE, only, only),
+    )
+    return {device: (cadence, registered) for device, cadence, registered in cursor.fetchall()}
+
+
+def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> dict[int, Figures]:
+    """Of each device in service over a span; messages are counted by whole hours of arrival."""
+    devices = in_service(cursor, only)
+    first = start.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
+    deaf = unheard(cursor, first, end)
+    numbers = np.array(list(devices), np.int64)
+    found: dict[int, Figures] = {}
+    stretches = read_stretches(cursor, first, end, None if only is None else list(devices))
+    spent = shares(stretches, numbers, us(first), us(end) - us(first), 1)[:, 0] / 1e6
+    known = _known_since(cursor, list(devices))
+    for row, (device, (cadence, registered)) in enumerate(devices.items()):
+        one = found[device] = Figures()
+        one.states = {name: float(spent[row, k]) for k, name in enumerate(NAMES)}
+        since = max(first, min(registered, known.get(device, registered)))
+        listened = (end - since).total_seconds() - within(deaf, since, end) if since < end else 0.0
+        one.expected = listened / cadence if cadence and listened > 0 else None
+    cursor.execute(
+        "select device_id, sum(messages), sum(failed), sum(cells), sum(gone), sum(delays), sum(delay_sum),"
+        " max(delay_max) filter (where delays > 0),"
+        " percentile_cont(0.5) within group (order by delay_min) filter (where delays > 0),"
+        " bool_or(delays > 0 and delay_sum <> 0) from activity where hour >= %s and hour < %s and device_id = any(%s)"
+        " group by 1",
+        (first, end, list(devices)),
+    )
+    for device, messages, failed, cells, gone, delays, delay_sum, most, least, tells in cursor.fetchall():
+        one = found[device]
+        one.messages, one.failed, one.cells, one.gone = int(messages), int(failed), int(cells), int(gone)
+        one.met = min(one.messages, one.expected or 0.0)
+        if tells:  # where a payload has no time of its own, nothing is late
+            one.delays, one.delay_sum, one.delay_max = int(delays), float(delay_sum), float(most)
+            one.clock = -float(least)
+    cursor.execute(
+        "select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where device_id = any(%s) and"
+        " raised_at < %s and coalesce(cleared_at, %s) > %s and not suppressed order by 1, 2",
+        (end, list(devices), end, end, first),
+    )
+    until: dict[int, datetime] = {}
+    for device, raised, cleared in cursor.fetchall():  # those at once count once
+        begun = max(raised, first, until.get(device, first))
+        over = min(cleared, end)
+        if over > begun:
+            found[device].alarm_s += (over - begun).total_seconds()
+            until[device] = over
+    return found
+
+
+def _known_since(cursor: Any, devices: list[int]) -> dict[int, datetime]:
+    """When devices were first heard."""
+    cursor.execute("select device_id, min(hour) from activity where device_id = any(%s) group by 1", (devices,))
+    return dict(cursor.fetchall())
+
+
+@dataclass(frozen=True)
+class Fading:
+    """A quantity of a device that changes slowly. left: days until it is empty, likely, at the earliest, at the latest;
+    level: what counts as empty. days: its medians by day, oldest first, with None where there is none.
+    """
+
+    device: int
+    what: str
+    field: str
+    unit: str | None
+    trend: Trend
+    left: tuple[float, float, float | None] | None
+    level: float | None
+    days: list[float | None]
+
+
+def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | None:
+    """The field of a type that tells of its battery, or of its link: by name and unit."""
+    for spec in fields:
+        name, unit = spec["name"], spec.get("unit") or ""
+        if spec["kind"] not in ("number", "integer"):
+            continue
+        if what == BATTERY and (name.startswith("batt") or name.endswith("_battery")) and unit in ("V", "mV", "%"):
+            return spec
+        if what == LINK and unit.startswith("dB") and (name.startswith(("rssi", "link", "signal")) or "mW" in unit):
+            return spec
+    return None
+
+
+def daily(cursor: Any, devices: list[int], name: str, first: datetime, days: int) -> dict[int, np.ndarray]:
+    """Medians of a field by device and day from `first` on: float (days,) with NaN where there is none."""
+    cursor.execute("select id, fields from layout where fields @> %s::jsonb", (f'[{{"name": "{name}"}}]',))
+    arms, layouts = [], []
+    for layout, fields in cursor.fetchall():
+        slot = 1
+        for spec in json_of(fields):
+            if spec["name"] == name and spec["kind"] in ("number", "integer") and not spec.get("wide"):
+                arms.append(f"when {int(layout)} then nums[{slot}]")
+                layouts.append(layout)
+                break
+            slot += 0 if spec["kind"] == "text" or spec.get("wide") else 2 if spec["kind"] == "position" else 1
+    found: dict[int, np.ndarray] = {}
+    if not arms:
+        return found
+    cursor.execute(
+        "select device_id, floor(extract(epoch from at - %s) / 86400)::int, percentile_cont(0.5) within group (order"
+        f" by v) from (select device_id, at, case layout_id {' '.join(arms)} end as v from reading_row where"
+        " device_id = any(%s) and layout_id = any(%s) and at >= %s and at < %s) x where v is not null group by 1, 2",
+        (first, devices, layouts, first, first + timedelta(days=days)),
+    )
+    for device, day, value in cursor.fetchall():
+        found.setdefault(device, np.full(days, np.nan))[day] = value
+    return found
+
+
+def fading(cursor: Any, what: str, end: datetime, only: Sequence[int] | None = None) -> list[Fading]:
+    """How batteries, or links, have changed over two weeks, of all devices in service that tell of it."""
+    found: list[Fading] = []
+    cursor.execute(
+        "select t.id, t.fields, t.setpoints, array_agg(d.id) from fleet_devicetype t join fleet_device d on d.type_id"
+        " = t.id where d.phase = 'in service' and (%s::int[] is null or d.id = any(%s)) group by t.id",
+        (only, only),
+    )
+    first = end - timedelta(days=TREND_DAYS)
+    for _, fields, setpoints, devices in cursor.fetchall():
+        spec = role_of(json_of(fields), what)
+        if spec is None:
+            continue
+        level = next((s["value"] for s in json_of(setpoints) if s["name"] == f"{spec['name']}_min"), None)
+        for device, values in daily(cursor, devices, spec["name"], first, TREND_DAYS).items():
+            trend = theil_sen(np.arange(TREND_DAYS), values)
+            if trend is not None:
+                left = trend.until(level) if level is not None else None
+                shown = [None if np.isnan(v) else float(v) for v in values]
+                found.append(Fading(device, what, spec["name"], spec.get("unit"), trend, left, level, shown))
+    return found
+
+
+def drifts(
+    cursor: Any, end: datetime, only: Sequence[int] | None = None
+) -> dict[int, tuple[Trend, list[float | None]]]:
+    """How clocks have gone over two weeks, by device: how far ahead, by day, from the quickest message of each hour."""
+    first = end - timedelta(days=TREND_DAYS)
+    cursor.execute(
+        "select device_id, floor(extract(epoch from hour - %s) / 86400)::int, percentile_cont(0.5) within group"
+        " (order by delay_min) from activity where hour >= %s and hour < %s and delays > 0 and delay_sum <> 0 and"
+        " (%s::int[] is null or device_id = any(%s)) group by 1, 2",
+        (first, first, end, only, only),
+    )
+    days: dict[int, np.ndarray] = {}
+    for device, day, least in cursor.fetchall():
+        days.setdefault(device, np.full(TREND_DAYS, np.nan))[max(day, 0)] = -least
+    found = {}
+    for device, values in days.items():
+        trend = theil_sen(np.arange(TREND_DAYS), values)
+        if trend is not None:
+            found[device] = trend, [None if np.isnan(v) else float(v) for v in values]
+    return found
