@@ -21,6 +21,7 @@ from server.api.places import map as places
 from server.api.routes import tables as reference
 from server.api.routes import views as routes
 from server.api.telling import views as telling
+from server.api.watch import views as watch
 from server.api.why import views as why
 from server.requests import errors
 from server.requests.fields import Identity
@@ -40,6 +41,10 @@ V1 = [
     ("record", access.RecordView),
     ("overview", history.OverviewView),
     ("lookback", history.LookbackView),
+    ("watch", watch.WatchView),
+    ("watch/handover", watch.HandoverView),
+    ("watch/bands", watch.BandsView),
+    ("watch/health", watch.HealthView),
     ("itself", itself.ItselfView),
     ("sites", fleet.SitesView),
     ("sites/<str:name>", fleet.SiteView),

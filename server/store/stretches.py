@@ -10,6 +10,7 @@ import numpy as np
 import psycopg
 
 from oculum.history.stretches import Presence, Stands, Stretches, going_on
+from server.store.activity import count_anew
 from server.store.readings import moment
 from server.store.turns import writers_turn
 from server.store.unheard import unheard
@@ -94,6 +95,9 @@ def make_anew(connection: psycopg.Connection[Any], most: int = AT_ONCE) -> bool:
             deaf = downtime(cursor, datetime.now(UTC))
         for device, wholly, since in rows:
             _anew(connection, device, None if wholly else since, deaf)
+            if wholly:
+                hours = connection.execute("select hour from activity where device_id = %s", (device,)).fetchall()
+                count_anew(connection, [device] * len(hours), [us(hour) for (hour,) in hours])
     return True
 
 

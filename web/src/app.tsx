@@ -11,6 +11,7 @@ import { FirstPassword } from "./places/password";
 import { SignIn } from "./places/sign-in";
 import { Devices } from "./places/devices/list";
 
+const Watch = lazy(() => import("./places/watch/watch"));
 const Device = lazy(() => import("./places/devices/device"));
 const AddDevice = lazy(() => import("./places/devices/add"));
 const EditDevice = lazy(() => import("./places/devices/edit"));
@@ -60,7 +61,8 @@ export function App() {
       <Shell key={me.data.zone}>
         <Suspense key={location.pathname} fallback={<Waiting what="the screen" />}>
           <Routes>
-            <Route path="/" element={<Navigate to={{ pathname: "/devices", search: location.search }} replace />} />
+            <Route path="/" element={<Navigate to={{ pathname: "/watch", search: location.search }} replace />} />
+            <Route path="/watch" element={<Watch />} />
             <Route path="/devices" element={<Devices />} />
             <Route path="/devices/add" element={<AddDevice />} />
             <Route path="/devices/types" element={<Types />} />

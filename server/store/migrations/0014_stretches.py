@@ -36,8 +36,9 @@ alter table activity
     add column delay_min float8 not null default 'infinity',
     add column delay_max float8 not null default '-infinity';
 alter table refused add column part boolean not null default false;
-insert into device_unmade select device_id, '-infinity' from latest;
-insert into device_stands select device_id, received_at, case when failed then 3 else 0 end from latest;
+insert into device_unmade select distinct device_id, '-infinity'::timestamptz from activity;
+insert into device_stands select device_id, received_at, case when failed then 3 else 0 end from latest
+    where device_id in (select device_id from activity);
 """
 
 

@@ -2060,6 +2060,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What changed in the lookback, what fades, what is new, and how that compares with before. */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/bands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The fleet's states over the lookback by what devices have in common; with `group`, its devices one by one. */
+        get: operations["bands"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/handover": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The same as one text, as a shift hands it over. */
+        get: operations["handover"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/watch/health": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Figures of health over a span, of devices or of groups of them, worst first or by name. */
+        get: operations["health_of_devices"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/who-is-told": {
         parameters: {
             query?: never;
@@ -2329,6 +2397,36 @@ export interface components {
             /** @description who sees to it, by sign-in name; nothing for nobody */
             person: string | null;
         };
+        BandOut: {
+            key: string;
+            title: string;
+            devices: number;
+            reporting: number[];
+            overdue: number[];
+            silent: number[];
+            undecodable: number[];
+        };
+        BandRow: {
+            name: string;
+            title: string;
+            /** @description a letter a part: r, o, s, u, or a blank before it was heard */
+            states: string;
+        };
+        BandsOut: {
+            /** Format: date-time */
+            start: string;
+            /**
+             * Format: double
+             * @description length of a part; each device counts as what it was for most of it
+             */
+            part_s: number;
+            parts: number;
+            /** @description devices in the groups told */
+            count: number;
+            bands: components["schemas"]["BandOut"][];
+            /** @description the devices of the one group that is asked for */
+            rows: components["schemas"]["BandRow"][];
+        };
         /**
          * @description * `in force` - in force
          *     * `chosen` - chosen
@@ -2500,6 +2598,22 @@ export interface components {
          * @enum {string}
          */
         ColumnOutKindEnum: "text" | "number" | "flag";
+        ComparedOut: {
+            /** @description how long before; 0 is the span itself */
+            days: number;
+            raised: number;
+            messages: number;
+            /** Format: double */
+            availability: number | null;
+            /** Format: double */
+            decoded: number | null;
+            /** Format: double */
+            silent: number | null;
+            /** Format: double */
+            undecodable: number | null;
+            /** Format: double */
+            delay: number | null;
+        };
         ConditionTrialOut: {
             messages: number;
             /**
@@ -2902,6 +3016,26 @@ export interface components {
             /** @description what that version of the condition does, in plain words */
             readonly sentence: string | null;
         };
+        FadingOut: {
+            kind: components["schemas"]["FadingOutKindEnum"];
+            device: string;
+            title: string;
+            site_title: string | null;
+            field: string;
+            words: string;
+            /** @description by day, two weeks */
+            days: (number | null)[];
+            /** Format: double */
+            level: number | null;
+        };
+        /**
+         * @description * `battery` - battery
+         *     * `clock` - clock
+         *     * `delay` - delay
+         *     * `link` - link
+         * @enum {string}
+         */
+        FadingOutKindEnum: "battery" | "clock" | "delay" | "link";
         FailingOut: {
             messages: number;
             devices: number;
@@ -3164,12 +3298,32 @@ export interface components {
         FormatOut: {
             text: string;
         };
+        FreshOut: {
+            kind: components["schemas"]["FreshOutKindEnum"];
+            words: string;
+            link: string;
+            /** Format: date-time */
+            at: string | null;
+        };
+        /**
+         * @description * `device` - device
+         *     * `version` - version
+         *     * `sender` - sender
+         * @enum {string}
+         */
+        FreshOutKindEnum: "device" | "version" | "sender";
         FunctionOut: {
             name: string;
             /** @description how it is used */
             words: string;
             /** @description of the definitions that can speak of it */
             kind: string;
+        };
+        GapOut: {
+            /** Format: date-time */
+            since: string;
+            /** Format: date-time */
+            until: string;
         };
         GroupOut: {
             key: string;
@@ -3215,6 +3369,58 @@ export interface components {
         GuessesOut: {
             guesses: components["schemas"]["GuessOut"][];
             messages: number;
+        };
+        HealthOut: {
+            count: number;
+            whole: components["schemas"]["FiguresOut"];
+            results: components["schemas"]["HealthRow"][];
+        };
+        HealthRow: {
+            devices: number;
+            messages: number;
+            /**
+             * Format: double
+             * @description by cadence, of the time in which Oculum listened
+             */
+            expected: number | null;
+            /**
+             * Format: double
+             * @description messages to those expected, 0 to 1
+             */
+            availability: number | null;
+            /**
+             * Format: double
+             * @description share of messages that decode, 0 to 1
+             */
+            decoded: number | null;
+            /**
+             * Format: double
+             * @description share of values that are not missing, 0 to 1
+             */
+            complete: number | null;
+            /**
+             * Format: double
+             * @description mean from measured to received
+             */
+            delay_s: number | null;
+            /** Format: double */
+            delay_max_s: number | null;
+            /**
+             * Format: double
+             * @description how far the clock is ahead
+             */
+            clock_s: number | null;
+            /**
+             * Format: double
+             * @description time with an open alarm
+             */
+            alarm_s: number;
+            /** @description time in each state */
+            states_s: {
+                [key: string]: number;
+            };
+            key: string;
+            title: string;
         };
         HoldInRequest: {
             number: number;
@@ -3618,6 +3824,15 @@ export interface components {
             fine: boolean;
             request: string;
             answer: string;
+        };
+        OverOut: {
+            condition: string;
+            times: number;
+            /** @description the last of them */
+            alarm: number;
+            text: string;
+            /** Format: date-time */
+            at: string;
         };
         OverviewOut: {
             /** Format: date-time */
@@ -4853,6 +5068,13 @@ export interface components {
             text: string;
             why: string;
         };
+        UnusualOut: {
+            device: string;
+            title: string;
+            site_title: string | null;
+            field: string;
+            words: string;
+        };
         UsedBy: {
             id: number;
             name: string;
@@ -4886,6 +5108,41 @@ export interface components {
             number: number;
             text: string;
             why?: string;
+        };
+        WatchOut: {
+            /** Format: date-time */
+            from: string;
+            /** Format: date-time */
+            to: string;
+            /** @description in service */
+            devices: number;
+            states: {
+                [key: string]: number;
+            };
+            raised: number;
+            /**
+             * Format: double
+             * @description median of the spans before of the same length
+             */
+            usual: number | null;
+            open: number;
+            untaken: number;
+            fading: components["schemas"]["FadingOut"][];
+            fading_count: number;
+            unusual: components["schemas"]["UnusualOut"][];
+            unusual_count: number;
+            over: components["schemas"]["OverOut"][];
+            over_count: number;
+            fresh: components["schemas"]["FreshOut"][];
+            fresh_count: number;
+            shelved: number;
+            /** Format: date-time */
+            shelved_until: string | null;
+            suppressed: number;
+            blocked: string[];
+            compared: components["schemas"]["ComparedOut"][];
+            /** @description in which Oculum did not listen; they are counted against nobody */
+            gaps: components["schemas"]["GapOut"][];
         };
         WholeArrivalOut: {
             id: string;
@@ -10432,6 +10689,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KeyOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watch: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bands: {
+        parameters: {
+            query?: {
+                /** @description all, type, site, gateway, firmware or label:NAME */
+                by?: string;
+                /** @description start of the lookback */
+                from?: string;
+                gateway?: string;
+                /** @description key of a group whose devices are told */
+                group?: string;
+                label?: string;
+                limit?: number;
+                offset?: number;
+                /** @description parts of the span, at most 400 */
+                parts?: number;
+                q?: string;
+                site?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BandsOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    handover: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/markdown": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    health_of_devices: {
+        parameters: {
+            query?: {
+                /** @description device, or as for bands */
+                by?: string;
+                /** @description start of the lookback */
+                from?: string;
+                gateway?: string;
+                label?: string;
+                limit?: number;
+                offset?: number;
+                order?: "alarm" | "availability" | "clock" | "complete" | "decoded" | "delay" | "title";
+                q?: string;
+                site?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthOut"];
                 };
             };
             /** @description refused, with the reason */

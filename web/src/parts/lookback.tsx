@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
+import { useGroundWord, useWidth } from "./canvas";
 import { useKeys, useNow } from "./keys";
 import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
@@ -100,19 +101,9 @@ export function LookbackBand() {
     to: number;
   } | null>(null);
   const [hover, setHover] = useState<number | null>(null);
-  const [ground, setGround] = useState(document.documentElement.dataset.ground);
-  const [wide, setWide] = useState(0);
+  const ground = useGroundWord();
+  const wide = useWidth(box);
 
-  useEffect(() => {
-    const watch = new MutationObserver(() => setGround(document.documentElement.dataset.ground));
-    watch.observe(document.documentElement, { attributeFilter: ["data-ground"] });
-    const size = new ResizeObserver(() => setWide(box.current?.clientWidth ?? 0));
-    if (box.current) size.observe(box.current);
-    return () => {
-      watch.disconnect();
-      size.disconnect();
-    };
-  }, []);
   useEffect(() => {
     if (canvas.current && health.data)
       draw(canvas.current, health.data.buckets, start, end, health.data.bucket_s, health.data.devices);

@@ -23,12 +23,14 @@ type Figure = { text: string; trouble?: boolean };
 /** The places in the order of the work, each with a figure of its own. */
 function places(o: Overview | undefined): { to: string; word: string; figure: Figure; flow: number }[] {
   if (!o)
-    return ["Devices", "Arrivals", "Decoders", "Routes", "Conditions", "Alarms", "Places", "Telling"].map((word) => ({
-      to: `/${word.toLowerCase()}`,
-      word,
-      figure: { text: "…" },
-      flow: 1,
-    }));
+    return ["Watch", "Devices", "Arrivals", "Decoders", "Routes", "Conditions", "Alarms", "Places", "Telling"].map(
+      (word) => ({
+        to: `/${word.toLowerCase()}`,
+        word,
+        figure: { text: "…" },
+        flow: 1,
+      }),
+    );
   const quiet = o.states.silent ?? 0;
   const bad = o.states.undecodable ?? 0;
   const unheard = o.states.waiting ?? 0;
@@ -37,7 +39,16 @@ function places(o: Overview | undefined): { to: string; word: string; figure: Fi
   const decoded = rate ? Math.max(0, 1 - o.refused_per_minute / rate) : 1;
   const routed = heard * decoded * o.routes_keep;
   const per = (n: number) => (n >= 10 ? n.toFixed(0) : n.toFixed(1));
+  const hands = o.unacknowledged + o.blocked_outlets.length + o.failing_routes.length;
   return [
+    {
+      to: "/watch",
+      word: "Watch",
+      flow: 1,
+      figure: hands
+        ? { text: `${hands} need${hands > 1 ? "" : "s"} a hand`, trouble: true }
+        : { text: "nothing needs a hand" },
+    },
     {
       to: "/devices",
       word: "Devices",

@@ -1,0 +1,146 @@
+"""Watch: figures of health that add up, bands by what devices have in common, what fades, what a shift hands over."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+from typing import Any
+
+import psycopg
+import pytest
+from django.db import connection
+
+from server.records.fleet.models import Device
+from server.rules.health import figures, together
+from server.rules.registering import registry_changed
+from server.rules.watch import _look, unusual
+from tests.server.test_api import Client, signed_in
+from tests.server.world import START, World, payload, work_off
+
+HOUR = timedelta(hours=1)
+FIELDS = [
+    {"name": "battery", "kind": "number", "unit": "V"},
+    {"name": "level", "kind": "number", "unit": "m"},
+]
+
+
+@pytest.fixture
+def client(world: World) -> Client:
+    return signed_in(world, "viewer")
+
+
+def asked(client: Client, path: str, **query: str) -> Any:
+    span = {"from": START.isoformat(), "to": (START + 2 * HOUR).isoformat(), **query}
+    answer = client.get(f"/api/v1/{path}", span)
+    assert answer.status_code == 200, answer.content
+    return answer.json()
+
+
+def came(world: World, engine: Any) -> None:
+    """Pod 0 each minute for two hours, pod 1 every other minute and every fourth of these refused."""
+    world.decoder()
+    Device.objects.all().update(registered_at=START)
+    messages = [(0, n * 60.0, payload(2)) for n in range(120)]
+    messages += [(1, n * 120.0, b"\x01" if n % 4 == 0 else payload(6553.5)) for n in range(60)]
+    world.arrive(*sorted(messages, key=lambda m: m[1]))
+    work_off(engine)
+
+
+def test_figures_of_devices_are_counts_of_their_messages(world: World, engine: Any) -> None:
+    came(world, engine)
+    pods = [int(pod.pk) for pod in world.pods[:3]]
+    with connection.cursor() as cursor:
+        found = figures(cursor, START, START + 2 * HOUR, pods)
+    one, two, silent = (found[pod] for pod in pods)
+    assert (one.availability, one.decoded, one.complete) == (1.0, 1.0, 1.0)
+    assert (two.messages, two.expected, two.availability) == (60, 120.0, 0.5)
+    assert two.decoded == 0.75 and two.complete == 0.5, "each fourth is refused; levels are missing with a reason"
+    assert silent.availability == 0.0 and silent.decoded is None and sum(silent.states.values()) == 0
+    assert sum(one.states.values()) == pytest.approx(7200) and one.states["reporting"] == pytest.approx(7200)
+    assert two.states["overdue"] > 0 and two.states["silent"] == 0
+    whole = together([one, two])
+    assert (whole.availability, whole.messages, whole.devices) == (180 / 240, 180, 2)
+    assert one.delay is None, "the payload has no time of its own"
+
+
+def test_bands_add_up_and_open(world: World, engine: Any, client: Client) -> None:
+    came(world, engine)
+    Device.objects.filter(name="pod-0").update(labels={"firmware": "2"})
+    told = asked(client, "watch/bands", by="firmware", parts="12")
+    assert [(b["title"], b["devices"]) for b in told["bands"]] == [("firmware 2", 1), ("no firmware", 4)]
+    one = told["bands"][0]
+    assert one["reporting"] == [1] * 12 and one["silent"] == [0] * 12
+    opened = asked(client, "watch/bands", by="firmware", group="", parts="12")
+    assert {row["name"]: row["states"] for row in opened["rows"]}["pod-1"].strip() != ""
+    assert {row["name"]: row["states"] for row in opened["rows"]}["pod-2"] == " " * 12
+    wrong = client.get("/api/v1/watch/bands", {"by": "colour"})
+    assert wrong.status_code == 400 and "expected all, type" in wrong.json()["detail"]
+
+
+def test_health_by_site_worst_first(world: World, engine: Any, client: Client) -> None:
+    came(world, engine)
+    told = asked(client, "watch/health", order="decoded")
+    assert told["results"][0]["title"] == "Pod 1" and told["results"][0]["decoded"] == 0.75
+    (site,) = asked(client, "watch/health", by="site", type="pod")["results"]
+    assert site["devices"] == 4 and site["messages"] == 180
+    assert client.get("/api/v1/watch/health", {"order": "colour"}).status_code == 400
+
+
+def test_a_battery_that_sinks_is_said_with_what_is_left(world: World, engine: Any) -> None:
+    """One value a day, for ten days; the other pod's stays."""
+    world.type.fields = FIELDS
+    world.type.setpoints = [{"name": "battery_min", "unit": "V", "value": 3.0}]
+    world.type.save()
+    world.decoder("decoder pod for bytes, big endian\n  byte 0 battery u16 / 100 V\n")
+    messages = [
+        (pod, day * 86_400.0, (400 - (5 * day if pod == 0 else day % 2)).to_bytes(2, "big") + b"\0\0")
+        for day in range(10)
+        for pod in (0, 1)
+    ]
+    with psycopg.connect(world.url) as own:
+        own.execute(
+            "select message_day((%s::timestamptz - interval '12 days')::date + d) from generate_series(0, 15) d",
+            (START,),
+        )
+        own.cursor().executemany(
+            "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
+            [(START + timedelta(seconds=at, days=-9), world.pods[pod].pk, raw) for pod, at, raw in messages],
+        )
+    work_off(engine)
+    with connection.cursor() as cursor:
+        (one,) = _look(cursor, START + HOUR)
+    assert (one.device, one.kind, one.field) == (world.pods[0].pk, "battery", "battery")
+    assert one.per_day == pytest.approx(-0.05) and one.left is not None
+    assert one.left[0] == pytest.approx((3.55 - 3.0) / 0.05)
+
+
+def test_a_value_unlike_its_neighbours_is_found(world: World, engine: Any) -> None:
+    world.decoder()
+    world.type.fields = FIELDS
+    world.type.cadence_s = 86_400 * 10
+    world.type.save()
+    more = [
+        Device.objects.create(name=f"pod-{n}", title=f"Pod {n}", type=world.type, site=world.site) for n in range(4, 9)
+    ]
+    world.pods += more
+    registry_changed()
+    world.arrive(*[(n, 60.0 + n, payload(40.0 if n == 7 else 5 + n / 10)) for n in range(9)])
+    work_off(engine)
+    with connection.cursor() as cursor:
+        (one,) = unusual(cursor)
+    assert (one.device, one.field, one.neighbours) == (more[3].pk, "level", 8)
+    assert (one.value, one.low, one.high) == (40.0, 5.0, 5.8)
+
+
+def test_a_shift_is_handed_over_as_text(world: World, engine: Any, client: Client) -> None:
+    world.decoder()
+    world.condition()
+    world.arrive(*[(0, n * 60.0, payload(9 if n > 110 else 2)) for n in range(120)])
+    work_off(engine)
+    told = asked(client, "watch", to=(START + 2 * HOUR + timedelta(minutes=1)).isoformat())
+    assert told["raised"] == told["open"] == told["untaken"] == 1 and sum(told["states"].values()) == told["devices"]
+    text = client.get(
+        "/api/v1/watch/handover", {"from": START.isoformat(), "to": (START + 2 * HOUR + HOUR / 60).isoformat()}
+    )
+    assert text["Content-Type"].startswith("text/markdown")
+    body = text.content.decode()
+    assert "## Needs a hand\n\n- high: Pod 0 stands at 9 m, since" in body and "1 open, 1 of them not taken" in body

@@ -1,0 +1,52 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, got } from "../../api/client";
+import type { Lookback } from "../../parts/lookback-state";
+
+export const ofWatch = (lookback: Lookback) =>
+  queryOptions({
+    queryKey: ["watch", ...lookback.key],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/watch", { signal, params: { query: lookback.query() } })),
+    refetchInterval: 60_000,
+    placeholderData: keepPreviousData,
+  });
+
+export const ofLines = (lookback: Lookback, limit: number) =>
+  queryOptions({
+    queryKey: ["alarms", "lines", "watch", limit, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/alarms/lines", { signal, params: { query: { limit, ...lookback.query() } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const ofBands = (lookback: Lookback, by: string, parts: number, group?: string, offset = 0) =>
+  queryOptions({
+    queryKey: ["bands", by, parts, group ?? null, offset, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/watch/bands", {
+          signal,
+          params: {
+            query: { by, parts, ...(group === undefined ? {} : { group, limit: ROWS, offset }), ...lookback.query() },
+          },
+        }),
+      ),
+    refetchInterval: 60_000,
+    placeholderData: keepPreviousData,
+  });
+
+/** Devices of an opened group that are shown at once. */
+export const ROWS = 60;
+
+/** The curve of what an alarm goes by, over the lookback. */
+export const ofCurve = (lookback: Lookback, device: string, field: string) =>
+  queryOptions({
+    queryKey: ["series", device, field, "small", ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/devices/{name}/series", {
+          signal,
+          params: { path: { name: device }, query: { field: [field], points: 80, ...lookback.query() } },
+        }),
+      ),
+    staleTime: 60_000,
+  });
