@@ -14,6 +14,8 @@ from .conftest import Running, sign_in
 
 AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
 SCREENS = {
+    "watch": "/watch?span=604800",
+    "health": "/watch/health?by=gateway",
     "devices": "/devices",
     "device": "/devices/buoy-12",
     "types": "/devices/types",

@@ -12,6 +12,7 @@ import { SignIn } from "./places/sign-in";
 import { Devices } from "./places/devices/list";
 
 const Watch = lazy(() => import("./places/watch/watch"));
+const Health = lazy(() => import("./places/watch/health"));
 const Device = lazy(() => import("./places/devices/device"));
 const AddDevice = lazy(() => import("./places/devices/add"));
 const EditDevice = lazy(() => import("./places/devices/edit"));
@@ -63,6 +64,7 @@ export function App() {
           <Routes>
             <Route path="/" element={<Navigate to={{ pathname: "/watch", search: location.search }} replace />} />
             <Route path="/watch" element={<Watch />} />
+            <Route path="/watch/health" element={<Health />} />
             <Route path="/devices" element={<Devices />} />
             <Route path="/devices/add" element={<AddDevice />} />
             <Route path="/devices/types" element={<Types />} />

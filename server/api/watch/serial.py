@@ -7,7 +7,7 @@ from typing import Any
 from rest_framework import serializers
 
 
-class FiguresOut(serializers.Serializer):
+class HealthFigures(serializers.Serializer):
     devices = serializers.IntegerField()
     messages = serializers.IntegerField()
     expected = serializers.FloatField(allow_null=True, help_text="by cadence, of the time in which Oculum listened")
@@ -21,14 +21,14 @@ class FiguresOut(serializers.Serializer):
     states_s = serializers.DictField(child=serializers.FloatField(), help_text="time in each state")
 
 
-class HealthRow(FiguresOut):
+class HealthRow(HealthFigures):
     key = serializers.CharField()
     title = serializers.CharField()
 
 
 class HealthOut(serializers.Serializer):
     count = serializers.IntegerField()
-    whole = FiguresOut()
+    whole = HealthFigures()
     results = HealthRow(many=True)
 
 

@@ -56,6 +56,7 @@ class HealthView(APIView):
         parameters=[
             *LOOKBACK,
             OpenApiParameter("by", str, description="device, or as for bands"),
+            OpenApiParameter("device", str, many=True, description="only these, by name"),
             OpenApiParameter("order", str, enum=ORDERS),
             *CHOICE,
             OpenApiParameter("limit", int),
@@ -71,7 +72,8 @@ class HealthView(APIView):
         by, order = request.query_params.get("by", "device"), request.query_params.get("order", "title")
         if order not in ORDERS:
             raise Refused("invalid", f"order: found `{order[:40]}`, expected {', '.join(ORDERS)}")
-        devices = [d for d in selected(request) if d.phase == "in service"]
+        only = request.query_params.getlist("device")[:500]
+        devices = [d for d in selected(request) if d.phase == "in service" and (not only or d.name in only)]
         with connection.cursor() as cursor:
             found = figures(cursor, start, end, [d.pk for d in devices])
         if by == "device":

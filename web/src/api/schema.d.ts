@@ -3370,9 +3370,54 @@ export interface components {
             guesses: components["schemas"]["GuessOut"][];
             messages: number;
         };
+        HealthFigures: {
+            devices: number;
+            messages: number;
+            /**
+             * Format: double
+             * @description by cadence, of the time in which Oculum listened
+             */
+            expected: number | null;
+            /**
+             * Format: double
+             * @description messages to those expected, 0 to 1
+             */
+            availability: number | null;
+            /**
+             * Format: double
+             * @description share of messages that decode, 0 to 1
+             */
+            decoded: number | null;
+            /**
+             * Format: double
+             * @description share of values that are not missing, 0 to 1
+             */
+            complete: number | null;
+            /**
+             * Format: double
+             * @description mean from measured to received
+             */
+            delay_s: number | null;
+            /** Format: double */
+            delay_max_s: number | null;
+            /**
+             * Format: double
+             * @description how far the clock is ahead
+             */
+            clock_s: number | null;
+            /**
+             * Format: double
+             * @description time with an open alarm
+             */
+            alarm_s: number;
+            /** @description time in each state */
+            states_s: {
+                [key: string]: number;
+            };
+        };
         HealthOut: {
             count: number;
-            whole: components["schemas"]["FiguresOut"];
+            whole: components["schemas"]["HealthFigures"];
             results: components["schemas"]["HealthRow"][];
         };
         HealthRow: {
@@ -10819,6 +10864,8 @@ export interface operations {
             query?: {
                 /** @description device, or as for bands */
                 by?: string;
+                /** @description only these, by name */
+                device?: string[];
                 /** @description start of the lookback */
                 from?: string;
                 gateway?: string;

@@ -1,5 +1,6 @@
 import api from "../../../docs/api.md?raw";
 import guide from "../../../docs/guide.md?raw";
+import health from "../../../docs/health.md?raw";
 import language from "../../../docs/language.md?raw";
 import operation from "../../../docs/operation.md?raw";
 import recipes from "../../../docs/recipes.md?raw";
@@ -13,6 +14,7 @@ export const DOCS: [key: string, title: string, text: string][] = [
   ["guide", "Guide", guide],
   ["tutorial", "Tutorial", tutorial],
   ["tutorial-routes", "Tutorial: routes", tutorialRoutes],
+  ["health", "Health", health],
   ["language", "Language", language],
   ["recipes", "Recipes", recipes],
   ["api", "API", api],

@@ -83,12 +83,17 @@ export function Palette({
   }, [open]);
   const other = groundNow() === "dark" ? "light" : "dark";
   const places: Act[] = [
+    { word: "Watch", note: "place", path: "/watch", also: "first overview hand-over" },
+    { word: "Health", note: "place", path: "/watch/health", also: "figures availability delay clock" },
     { word: "Devices", note: "place", path: "/devices" },
     { word: "Arrivals", note: "place", path: "/arrivals" },
     { word: "Decoders", note: "place", path: "/decoders" },
+    { word: "Routes", note: "place", path: "/routes" },
     { word: "Conditions", note: "place", path: "/conditions" },
     { word: "Alarms", note: "place", path: "/alarms" },
     { word: "Journal of alarms", note: "place", path: "/alarms", also: "history" },
+    { word: "Places", note: "place", path: "/places", also: "map fences" },
+    { word: "Telling", note: "place", path: "/telling", also: "contacts outlets deliveries" },
     { word: "Device types", note: "place", path: "/devices/types" },
     { word: "Sites", note: "place", path: "/devices/sites" },
     ...(admin ? [{ word: "People", note: "place", path: "/people" }] : []),

@@ -10,6 +10,7 @@ import { useMay } from "../../parts/me";
 import { Rhythm } from "../../parts/rhythm";
 import { exact, lasting } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
+import { DeviceHealth } from "../watch/device-health";
 import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
 import { Photo } from "./photo";
@@ -240,6 +241,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               ))}
             </div>
           </section>
+          {!ofSite && <DeviceHealth name={d.name} />}
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
           {!ofSite && <Constants name={d.name} engineer={engineer} />}
           <Photo device={d} />

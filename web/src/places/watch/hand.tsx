@@ -14,7 +14,7 @@ import { useActs } from "../alarms/acts";
 import { ofCurve, ofLines } from "./queries";
 
 type Line = Schemas["LineOut"];
-const MOST = 8;
+const MOST = 12;
 const COLUMNS = look(
   "grid grid-cols-[20px_minmax(0,1fr)_auto] items-center gap-x-2 py-1.5 pl-2",
   "md:grid-cols-[20px_minmax(0,1fr)_90px_132px_70px]",

@@ -50,3 +50,29 @@ export const ofCurve = (lookback: Lookback, device: string, field: string) =>
       ),
     staleTime: 60_000,
   });
+
+/** Figures of health of one device over the lookback. */
+export const ofHealth = (lookback: Lookback, device: string) =>
+  queryOptions({
+    queryKey: ["health", device, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/watch/health", { signal, params: { query: { device: [device], ...lookback.query() } } })),
+    placeholderData: keepPreviousData,
+  });
+
+export const ORDERS = ["title", "availability", "decoded", "complete", "delay", "clock", "alarm"] as const;
+export type Order = (typeof ORDERS)[number];
+
+/** Figures of health by device or by group, a page of them. */
+export const ofFigures = (lookback: Lookback, by: string, order: Order, offset: number) =>
+  queryOptions({
+    queryKey: ["health", by, order, offset, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/watch/health", {
+          signal,
+          params: { query: { by, order, limit: ROWS, offset, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });

@@ -9,6 +9,7 @@ import { useMe } from "../../parts/me";
 import { lasting } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { Bands } from "./bands";
+import { percent } from "./figures";
 import { Hand } from "./hand";
 import { ofWatch } from "./queries";
 import { lastVisit, visited } from "./visits";
@@ -171,7 +172,6 @@ function Fresh({ told }: { told: Told }) {
   );
 }
 
-const percent = (share: number | null) => (share === null ? "–" : `${(share * 100).toFixed(1)} %`);
 const BEFORE: Record<number, string> = { 0: "this span", 1: "a day before", 7: "a week before", 28: "4 weeks before" };
 
 /** The span beside the same one earlier. */
@@ -280,9 +280,19 @@ export default function Watch() {
       <header className="border-b border-line pb-3">
         <div className="flex flex-wrap items-start gap-x-4 gap-y-2">
           <Headline told={told} live={lookback.live} />
-          <button type="button" className="button" onClick={() => void handover.take()}>
-            Hand over
-          </button>
+          <span className="flex gap-2">
+            <Link className="button" to={kept("/watch/health")}>
+              Health
+            </Link>
+            <button
+              type="button"
+              className="button"
+              title="a file of Markdown with what stands here"
+              onClick={() => void handover.take()}
+            >
+              Hand over
+            </button>
+          </span>
         </div>
         <p className="mt-1 text-second">
           {lookback.live ? `Last ${spanWord(lookback.spanS)}` : spanWord(lookback.spanS)}:{" "}

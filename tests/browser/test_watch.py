@@ -1,0 +1,67 @@
+"""From the first screen to what needs a hand: the night's outage, what fades, and a shift that is handed over."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import Running
+
+
+def test_the_first_screen_says_how_the_fleet_is(page: Page, running: Running) -> None:
+    page.goto(running.address + "/")
+    head = page.get_by_role("heading", level=1)
+    expect(head).to_contain_text("report")
+    counted = [int(text.split()[0]) for text in head.get_by_role("link").all_inner_texts()[:-1]]
+    whole = int(head.inner_text().split()[1])
+    assert sum(counted) == whole, "the figures add up"
+    expect(page.get_by_role("region", name="Fades")).to_contain_text("Buoy 07")
+    page.get_by_role("region", name="Fades").get_by_role("link", name="Buoy 07").click()
+    expect(page.get_by_role("table", name="Health")).to_contain_text("expected")
+
+
+def test_the_outage_of_a_gateway_is_found_in_two_acts(page: Page, running: Running) -> None:
+    page.goto(running.address + "/watch?span=604800")
+    bands = page.get_by_role("region", name="States over time")
+    bands.get_by_label("Group").select_option("gateway")
+    bands.get_by_role("button", name="Skerry gateway").click()
+    listed = bands.get_by_role("list", name="Devices of Skerry gateway").get_by_role("listitem")
+    expect(listed).to_have_count(22)
+    for text in listed.all_inner_texts():
+        assert "silent" in text
+    bands.get_by_label("Group").select_option("firmware")
+    bands.get_by_role("button", name="firmware 2").click()
+    failing = bands.get_by_role("list", name="Devices of firmware 2").get_by_role("listitem")
+    expect(failing).to_have_count(9)
+    expect(failing.first).to_contain_text("undecodable")
+
+
+def test_figures_of_health_are_sorted_and_open_what_they_are_of(page: Page, running: Running) -> None:
+    page.goto(running.address + "/watch")
+    page.get_by_role("link", name="Health", exact=True).click()
+    table = page.get_by_role("table", name="Health")
+    page.get_by_label("Group").select_option("firmware")
+    page.get_by_role("button", name="Decoded").click()
+    first = table.get_by_role("row").nth(2)
+    expect(first).to_contain_text("firmware 2 · 9 devices")
+    first.get_by_role("link").click()
+    expect(page.get_by_role("grid", name="Devices").get_by_role("row")).to_have_count(10)
+
+
+def test_a_shift_is_handed_over(page: Page, running: Running, untaken: str, tmp_path: Path) -> None:
+    """An alarm is taken from here by its key, and what is left is handed over."""
+    page.goto(running.address + "/watch")
+    hand = page.get_by_role("grid", name="Open alarms by cause")
+    row = hand.get_by_role("row").filter(has_text=untaken).first
+    row.focus()
+    page.keyboard.press("a")
+    expect(page.get_by_role("status").filter(has_text="You took")).to_be_visible()
+    page.get_by_role("button", name="give back").click()
+    expect(row).to_contain_text("not taken")
+    with page.expect_download() as found:
+        page.get_by_role("button", name="Hand over").click()
+    path = tmp_path / "hand-over.md"
+    found.value.save_as(path)
+    text = path.read_text("utf-8")
+    assert text.startswith("# Hand-over") and "## Needs a hand" in text and "## Fades" in text
