@@ -13,6 +13,7 @@ from server.api.definitions import desk, running, trials, trying
 from server.api.definitions import views as definitions
 from server.api.devices import constants, devices, fleet_file, photos, setpoint_file, setpoints, succession
 from server.api.devices import register as fleet
+from server.api.history import views as readings
 from server.api.overview import itself
 from server.api.overview import views as history
 from server.api.people import views as access
@@ -41,6 +42,8 @@ V1 = [
     ("record", access.RecordView),
     ("overview", history.OverviewView),
     ("lookback", history.LookbackView),
+    ("history", readings.HistoryView),
+    ("newest", readings.NewestView),
     ("watch", watch.WatchView),
     ("watch/handover", watch.HandoverView),
     ("watch/bands", watch.BandsView),

@@ -13,6 +13,7 @@ from oculum.history.stretches import NAMES, shares
 from oculum.history.trends import Trend, theil_sen
 from oculum.language.routes.check import SITE
 from server.store.rows import json_of
+from server.store.series import places_of
 from server.store.stretches import read_stretches, us
 from server.store.unheard import unheard, within
 
@@ -174,16 +175,9 @@ def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | Non
 
 def daily(cursor: Any, devices: list[int], name: str, first: datetime, days: int) -> dict[int, np.ndarray]:
     """Medians of a field by device and day from `first` on: float (days,) with NaN where there is none."""
-    cursor.execute("select id, fields from layout where fields @> %s::jsonb", (f'[{{"name": "{name}"}}]',))
-    arms, layouts = [], []
-    for layout, fields in cursor.fetchall():
-        slot = 1
-        for spec in json_of(fields):
-            if spec["name"] == name and spec["kind"] in ("number", "integer") and not spec.get("wide"):
-                arms.append(f"when {int(layout)} then nums[{slot}]")
-                layouts.append(layout)
-                break
-            slot += 0 if spec["kind"] == "text" or spec.get("wide") else 2 if spec["kind"] == "position" else 1
+    places = places_of(cursor, [name])
+    arms = [f"when {int(layout)} then nums[{place[name]}]" for layout, place in places]
+    layouts = [layout for layout, _ in places]
     found: dict[int, np.ndarray] = {}
     if not arms:
         return found

@@ -7,7 +7,6 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
-import orjson
 from django.db import connection
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -31,7 +30,7 @@ from server.rules.routes import plan_of
 from server.rules.shelves import shelved
 from server.rules.states import device_states, states_over_time
 from server.store.figures import by_line
-from server.store.rows import json_of
+from server.store.series import read_series
 
 MOST_ROWS = 400_000
 MOST_BUCKETS = 400
@@ -105,57 +104,18 @@ class OverviewOut(serializers.Serializer):
     engine_seen = serializers.DateTimeField(allow_null=True)
 
 
-def places_of(names: list[str]) -> list[tuple[int, dict[str, int]]]:
-    """For every layout that has one of the fields: where in `nums` each stands (from 1)."""
-    with connection.cursor() as cursor:
-        cursor.execute(
-            "select id, fields from layout where fields @> any(%s::jsonb[])",
-            ([orjson.dumps([{"name": n}]).decode() for n in names],),
-        )
-        found = []
-        for layout, fields in cursor.fetchall():
-            slot, places = 1, {}
-            for spec in json_of(fields):
-                if spec["kind"] == "text" or spec.get("wide"):
-                    continue
-                if spec["name"] in names and spec["kind"] != "position":
-                    places[spec["name"]] = slot
-                slot += 2 if spec["kind"] == "position" else 1
-            if places:
-                found.append((layout, places))
-    return found
-
-
 def series(
     device: Device, names: list[str], start: datetime, end: datetime, points: int
 ) -> tuple[list[dict[str, Any]], bool]:
     """Values of fields over a span: as they are while they are few, else means and extremes of buckets."""
     declared = {f["name"]: f for f in device.type.fields}
-    collected: dict[str, list[tuple[np.ndarray, np.ndarray]]] = {n: [] for n in names}
-    cut = False
     with connection.cursor() as cursor:
-        for layout, places in places_of(names):
-            chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
-            cursor.execute(
-                f"select extract(epoch from at)::float8, {chosen} from reading_row where device_id = %s and layout_id"
-                f" = %s and at > %s and at <= %s order by at desc limit %s",
-                (device.pk, layout, start, end, MOST_ROWS),
-            )
-            rows = cursor.fetchall()
-            cut = cut or len(rows) == MOST_ROWS
-            if not rows:
-                continue
-            table = np.array(rows, float)[::-1]
-            for k, name in enumerate(places, 1):
-                there = ~np.isnan(table[:, k])
-                collected[name].append((table[there, 0], table[there, k]))
+        collected, cut = read_series(cursor, [device.pk], names, start, end, MOST_ROWS)
+    none = np.zeros(0, np.int64), np.zeros(0)
     found = []
     for name in names:
-        parts = collected[name]
-        t = np.concatenate([p[0] for p in parts]) if parts else np.zeros(0)
-        v = np.concatenate([p[1] for p in parts]) if parts else np.zeros(0)
-        order = np.argsort(t, kind="stable")
-        t, v = t[order], v[order]
+        at, v = collected.get((device.pk, name), none)
+        t = at / 1e6
         row: dict[str, Any] = {
             "field": name,
             "unit": declared[name].get("unit"),

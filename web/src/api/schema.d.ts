@@ -1214,6 +1214,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Readings measured in [from, to): row by row, or one number for each equal part of the span. */
+        get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/itself": {
         parameters: {
             query?: never;
@@ -1382,6 +1399,23 @@ export interface paths {
         put?: never;
         /** @description Another password. Sessions elsewhere end, and tokens that were made under the old one. */
         post: operations["change_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/newest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description The newest readings of devices, by field. */
+        get: operations["newest"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3467,6 +3501,23 @@ export interface components {
             key: string;
             title: string;
         };
+        HistoryOut: {
+            /** @description by field, UCUM */
+            units: {
+                [key: string]: string | null;
+            };
+            /** @description as they are: device, at, received_at, message, values by field; in parts: device, field, unit, and of each part that has something `at` (its begin), `value`, `count` */
+            results: {
+                [key: string]: unknown;
+            }[];
+            /** @description pass it as `after` for the rows that follow */
+            next: string | null;
+            /**
+             * Format: double
+             * @description length of a part
+             */
+            every_s: number | null;
+        };
         HoldInRequest: {
             number: number;
             /** @default  */
@@ -3724,6 +3775,13 @@ export interface components {
         NewPasswordRequest: {
             old: string;
             new: string;
+        };
+        NewestOut: {
+            count: number;
+            /** @description device, received_at, and by field value, at and unit */
+            results: {
+                [key: string]: unknown;
+            }[];
         };
         NotDone: {
             alarm: number;
@@ -8425,6 +8483,60 @@ export interface operations {
             };
         };
     };
+    history: {
+        parameters: {
+            query?: {
+                /** @description `next` of the answer before */
+                after?: string;
+                aggregate?: "count" | "first" | "last" | "max" | "mean" | "min" | "none" | "sum" | "time_weighted_mean";
+                as?: "csv" | "json";
+                /** @description by name; or by what follows */
+                device?: string[];
+                /** @description length of a part: 10m, 1h, 1d */
+                every?: string;
+                /** @description at most 16 */
+                field?: string[];
+                /** @description start of the lookback */
+                from?: string;
+                gateway?: string;
+                label?: string;
+                /** @description rows, at most 10000 */
+                limit?: number;
+                order?: "asc" | "desc";
+                /** @description how many parts, instead of `every` */
+                points?: number;
+                q?: string;
+                site?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOut"];
+                    "text/csv": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     itself: {
         parameters: {
             query?: never;
@@ -8792,6 +8904,46 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Me"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    newest: {
+        parameters: {
+            query?: {
+                /** @description by name; or by what follows */
+                device?: string[];
+                /** @description at most 16 */
+                field?: string[];
+                gateway?: string;
+                label?: string;
+                limit?: number;
+                offset?: number;
+                q?: string;
+                site?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewestOut"];
                 };
             };
             /** @description refused, with the reason */

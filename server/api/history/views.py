@@ -1,0 +1,325 @@
+"""Readings for programs: of several devices and fields, as they are or in equal parts; and the newest ones."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from typing import Any
+
+import numpy as np
+from django.db import connection
+from django.http import StreamingHttpResponse
+from drf_spectacular.types import OpenApiTypes
+from drf_spectacular.utils import OpenApiParameter, extend_schema
+from rest_framework import serializers
+from rest_framework.request import Request
+from rest_framework.response import Response
+from rest_framework.views import APIView
+
+from oculum.history.summing import WAYS, summed
+from server.api.devices.devices import selected
+from server.records.fleet.models import Device
+from server.requests.fields import whole
+from server.requests.moments import LOOKBACK, span
+from server.requests.paging import bounded
+from server.rules.refusal import Refused
+from server.store.readings import moment
+from server.store.rows import json_of
+from server.store.series import Place, Row, read_rows, read_series, values_before
+
+MOST_DEVICES, MOST_FIELDS, MOST_ROWS, MOST_READ = 500, 16, 10_000, 2_000_000
+MOST_PARTS, MOST_POINTS = 5_000, 500_000
+NUMERIC = ("number", "integer", "flag", "code", "time")
+UNITS_S = {"s": 1, "m": 60, "h": 3_600, "d": 86_400}
+CHOICE = [
+    OpenApiParameter("device", str, many=True, description="by name; or by what follows"),
+    *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label")),
+    OpenApiParameter("field", str, many=True, description=f"at most {MOST_FIELDS}"),
+]
+
+
+class Line:
+    """Where csv writes: it hands back what it is given."""
+
+    def write(self, text: str) -> str:
+        return text
+
+
+def us(at: datetime) -> int:
+    return round(at.timestamp() * 1e6)
+
+
+def iso(at: int) -> str:
+    return moment(at).isoformat().replace("+00:00", "Z")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """devices by number; fields by name, with their units."""
+
+    devices: dict[int, Device]
+    fields: dict[str, str | None]
+    kinds: dict[str, str]
+
+
+def asked(request: Request, fields: bool = True) -> Asked:
+    """The devices and fields that a request names. Raises Refused."""
+    names = request.query_params.getlist("device")
+    found = selected(request)
+    if names:
+        found = found.filter(name__in=names[: MOST_DEVICES + 1])
+        strange = sorted(set(names) - {d.name for d in found})
+        if strange:
+            raise Refused("not found", f"device: there is no `{strange[0][:63]}` among those asked for", 404)
+    devices = {d.pk: d for d in found.order_by("name")[: MOST_DEVICES + 1]}
+    if len(devices) > MOST_DEVICES:
+        raise Refused("invalid", f"more than {MOST_DEVICES} devices match; ask for fewer at once")
+    declared: dict[str, dict[str, Any]] = {}
+    for device in devices.values():
+        for spec in device.type.fields:
+            declared.setdefault(spec["name"], spec)
+    wanted = list(dict.fromkeys(request.query_params.getlist("field")))
+    if fields and not 1 <= len(wanted) <= MOST_FIELDS:
+        raise Refused("invalid", f"field: found {len(wanted)}, expected 1 to {MOST_FIELDS} names")
+    strange = [name for name in wanted if name not in declared]
+    if strange:
+        raise Refused("not found", f"field: `{strange[0][:63]}` is not a field of these devices", 404)
+    chosen = wanted or list(declared)
+    return Asked(devices, {n: declared[n].get("unit") for n in chosen}, {n: declared[n]["kind"] for n in chosen})
+
+
+def every(request: Request, start: datetime, end: datetime) -> timedelta:
+    """How long a part is: `every`, such as 10m, or the span over `points`. Raises Refused."""
+    text, points = request.query_params.get("every"), request.query_params.get("points")
+    if (text is None) == (points is None):
+        raise Refused("invalid", "an aggregate needs either `every`, such as 10m, 1h or 1d, or `points`")
+    if points is not None:
+        parts = whole(points, MOST_PARTS)
+        if not parts:
+            raise Refused("invalid", f"points: found `{points[:20]}`, expected 1 to {MOST_PARTS}")
+        return (end - start) / parts
+    found = re.fullmatch(r"([1-9][0-9]{0,5})([smhd])", text or "", re.ASCII)
+    if found is None:
+        raise Refused("invalid", f"every: found `{(text or '')[:20]}`, expected a whole number of s, m, h or d: 10m")
+    width = timedelta(seconds=int(found[1]) * UNITS_S[found[2]])
+    if (end - start) / width > MOST_PARTS:
+        raise Refused("invalid", f"every: more than {MOST_PARTS} parts in this span; a longer one is needed")
+    return width
+
+
+class HistoryOut(serializers.Serializer):
+    units = serializers.DictField(child=serializers.CharField(allow_null=True), help_text="by field, UCUM")
+    results = serializers.ListField(
+        child=serializers.DictField(),
+        help_text="as they are: device, at, received_at, message, values by field; in parts: device, field, unit, and"
+        " of each part that has something `at` (its begin), `value`, `count`",
+    )
+    next = serializers.CharField(allow_null=True, help_text="pass it as `after` for the rows that follow")
+    every_s = serializers.FloatField(allow_null=True, help_text="length of a part")
+
+
+class HistoryView(APIView):
+    """Readings measured in [from, to): row by row, or one number for each equal part of the span."""
+
+    @extend_schema(
+        parameters=[
+            *CHOICE,
+            *LOOKBACK,
+            OpenApiParameter("order", str, enum=["asc", "desc"]),
+            OpenApiParameter("limit", int, description=f"rows, at most {MOST_ROWS}"),
+            OpenApiParameter("after", str, description="`next` of the answer before"),
+            OpenApiParameter("aggregate", str, enum=["none", *WAYS]),
+            OpenApiParameter("every", str, description="length of a part: 10m, 1h, 1d"),
+            OpenApiParameter("points", int, description="how many parts, instead of `every`"),
+            OpenApiParameter("as", str, enum=["json", "csv"]),
+        ],
+        responses={(200, "application/json"): HistoryOut, (200, "text/csv"): OpenApiTypes.STR},
+        operation_id="history",
+        tags=["history"],
+    )
+    def get(self, request: Request) -> Response | StreamingHttpResponse:
+        start, end, _ = span(request)
+        found = asked(request)
+        how, kind = request.query_params.get("aggregate", "none"), request.query_params.get("as", "json")
+        if kind not in ("json", "csv"):
+            raise Refused("invalid", f"as: found `{kind[:20]}`, expected json or csv")
+        if how == "none":
+            return self._rows(request, found, start, end, kind)
+        if how not in WAYS:
+            raise Refused("invalid", f"aggregate: found `{how[:20]}`, expected none, {', '.join(WAYS)}")
+        return self._parts(request, found, start, end, how, kind)
+
+    def _rows(
+        self, request: Request, found: Asked, start: datetime, end: datetime, kind: str
+    ) -> Response | StreamingHttpResponse:
+        order = request.query_params.get("order", "asc")
+        if order not in ("asc", "desc"):
+            raise Refused("invalid", f"order: found `{order[:20]}`, expected asc or desc")
+        limit = whole(request.query_params.get("limit", "1000"), MOST_ROWS)
+        if not limit:
+            raise Refused("invalid", f"limit: a whole number from 1 to {MOST_ROWS} is expected")
+        place = place_of(request.query_params.get("after"))
+        fields = list(found.fields)
+
+        def page(place: Place | None, most: int) -> list[Row]:
+            with connection.cursor() as cursor:
+                return read_rows(cursor, list(found.devices), fields, start, end, order == "desc", place, most)
+
+        if kind == "csv":
+            return as_csv(self._csv_rows(page, found, place), "readings.csv")
+        rows = page(place, limit)
+        return Response(
+            {
+                "units": found.fields,
+                "results": [
+                    {
+                        "device": found.devices[row.device].name,
+                        "at": iso(row.at),
+                        "received_at": iso(row.received),
+                        "message": str(row.message),
+                        "values": row.values,
+                    }
+                    for row in rows
+                    if row.values
+                ],
+                "next": key_of(rows[-1]) if len(rows) == limit else None,
+                "every_s": None,
+            }
+        )
+
+    def _csv_rows(self, page: Any, found: Asked, place: Place | None) -> Iterator[list[Any]]:
+        """All rows of the span, a page after the other."""
+        heads = [f"{name} [{unit}]" if unit else name for name, unit in found.fields.items()]
+        yield ["device", "at", "received_at", *heads]
+        while True:
+            rows = page(place, MOST_ROWS)
+            for row in rows:
+                if row.values:
+                    cells = [row.values.get(name, "") for name in found.fields]
+                    told = [" ".join(map(str, cell)) if isinstance(cell, list) else cell for cell in cells]
+                    yield [found.devices[row.device].name, iso(row.at), iso(row.received), *told]
+            if len(rows) < MOST_ROWS:
+                return
+            place = Place(rows[-1].at, rows[-1].device, rows[-1].layout)
+
+    def _parts(
+        self, request: Request, found: Asked, start: datetime, end: datetime, how: str, kind: str
+    ) -> Response | StreamingHttpResponse:
+        width = every(request, start, end)
+        odd = [name for name, is_a in found.kinds.items() if is_a not in NUMERIC]
+        if odd:
+            raise Refused("invalid", f"field: `{odd[0]}` is no number, and has no {how.replace('_', ' ')}")
+        step = round(width.total_seconds() * 1e6)
+        parts = -(-(us(end) - us(start)) // step)
+        if parts * len(found.devices) * len(found.fields) > MOST_POINTS:
+            raise Refused("invalid", f"more than {MOST_POINTS:,} parts in all; ask for fewer or longer ones")
+        tick = timedelta(microseconds=1)
+        with connection.cursor() as cursor:
+            read, cut = read_series(
+                cursor, list(found.devices), list(found.fields), start - tick, end - tick, MOST_READ
+            )
+            before = (
+                {name: values_before(cursor, found.devices, name, start - tick) for name in found.fields}
+                if how == "time_weighted_mean"
+                else {}
+            )
+        if cut:
+            raise Refused("invalid", f"more than {MOST_READ:,} readings in this span; ask for a shorter one")
+        none = np.zeros(0, np.int64), np.zeros(0)
+        results = []
+        for ident, device in found.devices.items():
+            for name, unit in found.fields.items():
+                at, value = read.get((ident, name), none)
+                carried = before.get(name, {}).get(ident)
+                some, values, counts = summed(at, value, us(start), step, parts, how, us(end), carried)
+                if len(some):
+                    results.append(
+                        {
+                            "device": device.name,
+                            "field": name,
+                            "unit": None if how == "count" else unit,
+                            "at": [iso(us(start) + k * step) for k in some.tolist()],
+                            "value": values.tolist(),
+                            "count": counts.tolist(),
+                        }
+                    )
+        if kind == "csv":
+            return as_csv(csv_parts(results), f"readings-{how}.csv")
+        return Response({"units": found.fields, "results": results, "next": None, "every_s": step / 1e6})
+
+
+def csv_parts(results: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
+    yield ["device", "field", "unit", "at", "value", "count"]
+    for one in results:
+        for at, value, count in zip(one["at"], one["value"], one["count"], strict=True):
+            yield [one["device"], one["field"], one["unit"] or "", at, value, count]
+
+
+def as_csv(rows: Iterator[list[Any]], name: str) -> StreamingHttpResponse:
+    writer = csv.writer(Line())
+    answer = StreamingHttpResponse((writer.writerow(row) for row in rows), content_type="text/csv; charset=utf-8")
+    answer["Content-Disposition"] = f'attachment; filename="{name}"'
+    return answer
+
+
+def key_of(row: Row) -> str:
+    return base64.urlsafe_b64encode(f"{row.at}.{row.device}.{row.layout}".encode()).decode()
+
+
+def place_of(text: str | None) -> Place | None:
+    """What `key_of` has made. Raises Refused."""
+    if text is None:
+        return None
+    try:
+        at, device, layout = (int(part) for part in base64.urlsafe_b64decode(text.encode()).decode().split("."))
+    except ValueError:
+        raise Refused("invalid", "after: pass what `next` said in the answer before") from None
+    if not (-(2**62) < at < 2**62 and 0 <= device < 2**31 and 0 <= layout < 2**31):
+        raise Refused("invalid", "after: pass what `next` said in the answer before")
+    return Place(at, device, layout)
+
+
+class NewestOut(serializers.Serializer):
+    count = serializers.IntegerField()
+    results = serializers.ListField(
+        child=serializers.DictField(), help_text="device, received_at, and by field value, at and unit"
+    )
+
+
+class NewestView(APIView):
+    """The newest readings of devices, by field."""
+
+    @extend_schema(
+        parameters=[*CHOICE, OpenApiParameter("limit", int), OpenApiParameter("offset", int)],
+        responses=NewestOut,
+        operation_id="newest",
+        tags=["history"],
+    )
+    def get(self, request: Request) -> Response:
+        limit, offset = bounded(request)
+        names = request.query_params.getlist("device")[:MOST_DEVICES]
+        wanted = set(request.query_params.getlist("field")[:MOST_FIELDS])
+        found = selected(request)
+        if names:
+            found = found.filter(name__in=names)
+        page = list(found.order_by("name")[offset : offset + limit])
+        with connection.cursor() as cursor:
+            cursor.execute(
+                "select device_id, received_at, fields from latest where device_id = any(%s)", ([d.pk for d in page],)
+            )
+            latest = {device: (received, json_of(fields)) for device, received, fields in cursor.fetchall()}
+        results = []
+        for device in page:
+            received, fields = latest.get(device.pk, (None, {}))
+            units = {spec["name"]: spec.get("unit") for spec in device.type.fields}
+            values = {
+                name: {"value": entry[0], "at": iso(entry[1]), "unit": units.get(name)}
+                for name, entry in sorted(fields.items())
+                if not wanted or name in wanted
+            }
+            results.append({"device": device.name, "received_at": received, "values": values})
+        return Response({"count": found.count(), "results": results})
