@@ -27,7 +27,7 @@ def run(page: Page, running: Running, kind: str) -> str:
     command = ["bash", "-ec", text] if kind == "sh" else [sys.executable, "-c", text]
     told = subprocess.run(
         command,
-        env={**os.environ, "OCULUM": running.address, "TOKEN": made.json()["token"]},
+        env={**os.environ, "OCULUM": running.address, "TOKEN": made.json()["key"]},
         capture_output=True,
         text=True,
         timeout=60,
