@@ -16,6 +16,7 @@ AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
 SCREENS = {
     "watch": "/watch?span=604800",
     "health": "/watch/health?by=gateway",
+    "compare": "/watch/compare?type=raft_buoy&field=oxygen",
     "devices": "/devices",
     "device": "/devices/buoy-12",
     "types": "/devices/types",

@@ -49,6 +49,21 @@ def test_figures_of_health_are_sorted_and_open_what_they_are_of(page: Page, runn
     expect(page.get_by_role("grid", name="Devices").get_by_role("row")).to_have_count(10)
 
 
+def test_devices_are_held_against_each_other_the_farthest_first(page: Page, running: Running) -> None:
+    """The buoy whose battery is emptiest stands first among its kind, with by how much."""
+    page.goto(running.address + "/watch")
+    page.get_by_role("link", name="Compare", exact=True).click()
+    page.get_by_label("Device type").select_option("raft_buoy")
+    page.get_by_label("Field").select_option("battery")
+    listed = page.get_by_role("list", name="Devices").get_by_role("listitem")
+    expect(listed.first).to_contain_text("buoy-07")
+    expect(listed.first).to_contain_text("V below the middle")
+    page.get_by_label("Site").select_option("gull-bank")
+    expect(listed.first).to_contain_text("buoy-33")
+    listed.first.get_by_role("link").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Buoy 33")
+
+
 def test_a_shift_is_handed_over(page: Page, running: Running, untaken: str, tmp_path: Path) -> None:
     """An alarm is taken from here by its key, and what is left is handed over."""
     page.goto(running.address + "/watch")

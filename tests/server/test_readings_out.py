@@ -56,13 +56,13 @@ def test_pages_are_all_rows_once(client: Client, order: str) -> None:
 def test_parts_of_a_span(client: Client) -> None:
     query = {"device": "pod-0", "field": "level", "every": "10m"}
     for how, first in (("mean", 0.45), ("min", 0.0), ("max", 0.9), ("sum", 4.5), ("count", 10), ("last", 0.9)):
-        (one,) = asked(client, "history", aggregate=how, **query)["results"]
+        (one,) = asked(client, "history", aggregate=how, **query)["series"]
         assert one["value"][0] == pytest.approx(first) and one["count"] == [10] * 6
         assert one["at"][:2] == [(START + k * 10 * HOUR / 60).isoformat().replace("+00:00", "Z") for k in (0, 1)]
-    (steps,) = asked(client, "history", aggregate="time_weighted_mean", **query)["results"]
+    (steps,) = asked(client, "history", aggregate="time_weighted_mean", **query)["series"]
     assert steps["value"][0] == pytest.approx(0.45) and steps["value"][-1] == pytest.approx(5.9), "the last value holds"
     told = asked(client, "history", aggregate="mean", points=2, device="pod-0", field="level")
-    assert told["every_s"] == 3600 and told["results"][0]["count"] == [60]
+    assert told["every_s"] == 3600 and told["series"][0]["count"] == [60]
 
 
 def test_as_csv(client: Client) -> None:

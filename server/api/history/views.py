@@ -111,13 +111,27 @@ def every(request: Request, start: datetime, end: datetime) -> timedelta:
     return width
 
 
+class RowOut(serializers.Serializer):
+    device = serializers.CharField()
+    at = serializers.DateTimeField()
+    received_at = serializers.DateTimeField()
+    message = serializers.CharField()
+    values = serializers.DictField(help_text="by field")
+
+
+class PartsOut(serializers.Serializer):
+    device = serializers.CharField()
+    field = serializers.CharField()
+    unit = serializers.CharField(allow_null=True)
+    at = serializers.ListField(child=serializers.DateTimeField(), help_text="where each part begins that has something")
+    value = serializers.ListField(child=serializers.FloatField())
+    count = serializers.ListField(child=serializers.IntegerField(), help_text="readings in each")
+
+
 class HistoryOut(serializers.Serializer):
     units = serializers.DictField(child=serializers.CharField(allow_null=True), help_text="by field, UCUM")
-    results = serializers.ListField(
-        child=serializers.DictField(),
-        help_text="as they are: device, at, received_at, message, values by field; in parts: device, field, unit, and"
-        " of each part that has something `at` (its begin), `value`, `count`",
-    )
+    results = RowOut(many=True, help_text="row by row")
+    series = PartsOut(many=True, help_text="in parts, where an aggregate is asked for")
     next = serializers.CharField(allow_null=True, help_text="pass it as `after` for the rows that follow")
     every_s = serializers.FloatField(allow_null=True, help_text="length of a part")
 
@@ -186,6 +200,7 @@ class HistoryView(APIView):
                     for row in rows
                     if row.values
                 ],
+                "series": [],
                 "next": key_of(rows[-1]) if len(rows) == limit else None,
                 "every_s": None,
             }
@@ -230,14 +245,14 @@ class HistoryView(APIView):
         if cut:
             raise Refused("invalid", f"more than {MOST_READ:,} readings in this span; ask for a shorter one")
         none = np.zeros(0, np.int64), np.zeros(0)
-        results = []
+        series: list[dict[str, Any]] = []
         for ident, device in found.devices.items():
             for name, unit in found.fields.items():
                 at, value = read.get((ident, name), none)
                 carried = before.get(name, {}).get(ident)
                 some, values, counts = summed(at, value, us(start), step, parts, how, us(end), carried)
                 if len(some):
-                    results.append(
+                    series.append(
                         {
                             "device": device.name,
                             "field": name,
@@ -248,13 +263,13 @@ class HistoryView(APIView):
                         }
                     )
         if kind == "csv":
-            return as_csv(csv_parts(results), f"readings-{how}.csv")
-        return Response({"units": found.fields, "results": results, "next": None, "every_s": step / 1e6})
+            return as_csv(csv_parts(series), f"readings-{how}.csv")
+        return Response({"units": found.fields, "results": [], "series": series, "next": None, "every_s": step / 1e6})
 
 
-def csv_parts(results: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
+def csv_parts(series: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
     yield ["device", "field", "unit", "at", "value", "count"]
-    for one in results:
+    for one in series:
         for at, value, count in zip(one["at"], one["value"], one["count"], strict=True):
             yield [one["device"], one["field"], one["unit"] or "", at, value, count]
 

@@ -3506,10 +3506,10 @@ export interface components {
             units: {
                 [key: string]: string | null;
             };
-            /** @description as they are: device, at, received_at, message, values by field; in parts: device, field, unit, and of each part that has something `at` (its begin), `value`, `count` */
-            results: {
-                [key: string]: unknown;
-            }[];
+            /** @description row by row */
+            results: components["schemas"]["RowOut"][];
+            /** @description in parts, where an aggregate is asked for */
+            series: components["schemas"]["PartsOut"][];
             /** @description pass it as `after` for the rows that follow */
             next: string | null;
             /**
@@ -4152,6 +4152,16 @@ export interface components {
             message: string;
             line: number;
         };
+        PartsOut: {
+            device: string;
+            field: string;
+            unit: string | null;
+            /** @description where each part begins that has something */
+            at: string[];
+            value: number[];
+            /** @description readings in each */
+            count: number[];
+        };
         PastColumn: {
             setpoint: string;
             /** @description that a condition in force compares with it */
@@ -4533,6 +4543,18 @@ export interface components {
             fields: components["schemas"]["TrialField"][];
             /** @description whether a version of it is in force */
             against: boolean;
+        };
+        RowOut: {
+            device: string;
+            /** Format: date-time */
+            at: string;
+            /** Format: date-time */
+            received_at: string;
+            message: string;
+            /** @description by field */
+            values: {
+                [key: string]: unknown;
+            };
         };
         RunInRequest: {
             text: string;

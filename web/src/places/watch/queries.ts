@@ -1,5 +1,5 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { api, got } from "../../api/client";
+import { api, got, type Schemas } from "../../api/client";
 import type { Lookback } from "../../parts/lookback-state";
 
 export const ofWatch = (lookback: Lookback) =>
@@ -74,5 +74,21 @@ export const ofFigures = (lookback: Lookback, by: string, order: Order, offset: 
           params: { query: { by, order, limit: ROWS, offset, ...lookback.query() } },
         }),
       ),
+    placeholderData: keepPreviousData,
+  });
+
+/** Means of a field in equal parts of the lookback, of all devices of a type at a site. */
+export const ofCourses = (lookback: Lookback, type: string, field: string, site: string, points: number) =>
+  queryOptions({
+    queryKey: ["history", "courses", type, field, site, points, ...lookback.key],
+    enabled: Boolean(type && field),
+    queryFn: async ({ signal }): Promise<Schemas["HistoryOut"] & { start: number }> => {
+      const [from, to] = lookback.bounds(new Date());
+      const where = site ? { type, site } : { type };
+      const span = { from: from.toISOString(), to: to.toISOString() };
+      const query = { ...where, field: [field], aggregate: "mean" as const, points, ...span };
+      const told = await got(api.GET("/api/v1/history", { signal, params: { query } }));
+      return { ...(told as Schemas["HistoryOut"]), start: from.getTime() };
+    },
     placeholderData: keepPreviousData,
   });

@@ -28,7 +28,7 @@ function Headline({ told, live }: { told: Told; live: boolean }) {
   ];
   const parts = words.filter(([state]) => told.states[state]);
   return (
-    <h1 className="min-w-0 flex-1 text-[21px] leading-snug font-semibold">
+    <h1 className="min-w-0 basis-full text-[21px] leading-snug font-semibold md:flex-1 md:basis-0">
       Of {counted(told.devices, "device")}{" "}
       {parts.map(([state, word], i) => (
         <span key={state}>
@@ -181,7 +181,7 @@ function Compared({ told }: { told: Told }) {
       <table className="w-full text-right text-[13px]">
         <thead className="text-[12px] text-second">
           <tr>
-            <th />
+            <td />
             <th className="font-normal">alarms</th>
             <th className="font-normal" title="messages of those that the cadence promises">
               arrived
@@ -283,6 +283,9 @@ export default function Watch() {
           <span className="flex gap-2">
             <Link className="button" to={kept("/watch/health")}>
               Health
+            </Link>
+            <Link className="button" to={kept("/watch/compare")}>
+              Compare
             </Link>
             <button
               type="button"
