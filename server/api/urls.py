@@ -14,7 +14,7 @@ from server.api.definitions import views as definitions
 from server.api.devices import constants, devices, fleet_file, photos, setpoint_file, setpoints, succession
 from server.api.devices import register as fleet
 from server.api.history import views as readings
-from server.api.overview import itself
+from server.api.overview import itself, storage
 from server.api.overview import views as history
 from server.api.people import views as access
 from server.api.places import crossings, fences
@@ -49,6 +49,7 @@ V1 = [
     ("watch/bands", watch.BandsView),
     ("watch/health", watch.HealthView),
     ("itself", itself.ItselfView),
+    ("storage", storage.StorageView),
     ("sites", fleet.SitesView),
     ("sites/<str:name>", fleet.SiteView),
     ("map", places.MapView),

@@ -9,7 +9,8 @@ from datetime import datetime, timedelta
 from typing import Any
 
 import psycopg
-from django.conf import settings
+
+from server.store.keeping import MESSAGES, days_kept, end_counts, end_journal, end_readings
 
 log = logging.getLogger("oculum.engine")
 HOUSE_S = 600
@@ -106,8 +107,9 @@ def make_days(connection: psycopg.Connection[Any]) -> None:
 
 
 def tidy(connection: psycopg.Connection[Any], now: datetime) -> None:
-    """An end to what is older than its retention, counted from `now`."""
-    oldest = now - timedelta(days=settings.RAW_RETENTION_DAYS)
+    """An end to what is older than it is kept, counted from `now`."""
+    days = days_kept(connection)
+    oldest = now - timedelta(days=days[MESSAGES, 0])
     for (name,) in connection.execute(
         "select c.relname from pg_inherits i join pg_class c on c.oid = i.inhrelid"
         " where i.inhparent = 'message'::regclass and c.relname < %s order by 1",
@@ -115,8 +117,9 @@ def tidy(connection: psycopg.Connection[Any], now: datetime) -> None:
     ).fetchall():
         connection.execute(f'drop table "{name}"')
     connection.execute("delete from refused where received_at < %s", (oldest,))
-    kept = now - timedelta(days=settings.READING_RETENTION_DAYS)
-    connection.execute("delete from device_stretch where until < %s", (kept,))
     connection.execute("delete from intake_refusal where minute < %s", (now - timedelta(days=30),))
     connection.execute("delete from live_change where at < now() - interval '10 minutes' or at > now()")
     connection.execute("delete from django_session where expire_date < %s", (now,))
+    end_readings(connection, now, days)
+    end_counts(connection, now, days)
+    end_journal(connection, now, days)

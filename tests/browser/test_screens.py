@@ -47,6 +47,7 @@ SCREENS = {
     "a device on the map": "/places?device=buoy-12",
     "people": "/people",
     "settings": "/settings",
+    "storage": "/settings/storage",
     "sites": "/devices/sites",
     "a new site": "/devices/sites/new",
     "a device changed": "/devices/buoy-12/edit",

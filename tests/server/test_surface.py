@@ -37,7 +37,7 @@ TABLE = {
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
         " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables"
-        " bands handover health_of_devices history newest try_order try_routes watch"
+        " bands handover health_of_devices history newest storage try_order try_routes watch"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
@@ -57,7 +57,7 @@ TABLE = {
     ),
     "admin": (
         "allow_host apply_archive forbid_host reached_hosts people_create people_list people_partial_update"
-        " people_retrieve watch_itself"
+        " keep people_retrieve watch_itself"
     ),
 }
 NEEDED = {name: role for role, names in TABLE.items() for name in names.split()}

@@ -34,6 +34,7 @@ const Telling = lazy(() => import("./places/telling/telling"));
 const People = lazy(() => import("./places/people"));
 const Help = lazy(() => import("./places/help"));
 const Archive = lazy(() => import("./places/archive"));
+const Storage = lazy(() => import("./places/storage"));
 const Settings = lazy(() => import("./places/settings"));
 
 export function App() {
@@ -90,6 +91,7 @@ export function App() {
             <Route path="/telling" element={<Telling />} />
             <Route path="/people" element={<People />} />
             <Route path="/settings" element={<Settings />} />
+            <Route path="/settings/storage" element={<Storage />} />
             <Route path="/settings/archive" element={<Archive />} />
             <Route path="/help" element={<Help />} />
             <Route path="/help/:doc" element={<Help />} />

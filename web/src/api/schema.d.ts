@@ -1807,6 +1807,24 @@ export interface paths {
         patch: operations["change_site"];
         trace?: never;
     };
+    "/api/v1/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description What is stored and for how long; an administrator changes that. What is older goes within ten minutes. */
+        get: operations["storage"];
+        /** @description What is stored and for how long; an administrator changes that. What is older goes within ten minutes. */
+        put: operations["keep"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tables": {
         parameters: {
             query?: never;
@@ -2782,6 +2800,11 @@ export interface components {
             day: string;
             count: number;
         };
+        DayTaken: {
+            /** Format: date */
+            day: string;
+            bytes: number;
+        };
         DecodeError: {
             code: string;
             message: string;
@@ -3582,6 +3605,12 @@ export interface components {
             count: number;
             results: components["schemas"]["EntryOut"][];
         };
+        KeptInRequest: {
+            what: components["schemas"]["WhatEd9Enum"];
+            /** @description of readings only */
+            type?: string | null;
+            days: number | null;
+        };
         KeyOut: {
             /** @description shown this once */
             key: string;
@@ -3598,6 +3627,18 @@ export interface components {
          * @enum {string}
          */
         Kind640Enum: "decoder" | "route" | "condition";
+        KindTaken: {
+            what: components["schemas"]["WhatEd9Enum"];
+            bytes: number;
+            /** @description about how many */
+            rows: number;
+            /** Format: date-time */
+            since: string | null;
+            /** @description how long it is kept */
+            days: number;
+            /** @description of messages and readings, oldest first */
+            by_day: components["schemas"]["DayTaken"][];
+        };
         LanguageOut: {
             functions: components["schemas"]["FunctionOut"][];
             checks: string[];
@@ -4739,6 +4780,17 @@ export interface components {
          * @enum {string}
          */
         StageEnum: "message" | "bytes" | "route" | "reading" | "limit" | "condition" | "alarm" | "person";
+        StorageInRequest: {
+            kept: components["schemas"]["KeptInRequest"][];
+        };
+        StorageOut: {
+            kinds: components["schemas"]["KindTaken"][];
+            types: components["schemas"]["TypeKept"][];
+            /** @description bytes left on the disk */
+            free: number;
+            /** @description bytes of the whole database */
+            database: number;
+        };
         /**
          * @description * `devices` - devices
          *     * `sites` - sites
@@ -5148,6 +5200,12 @@ export interface components {
          * @enum {string}
          */
         TryStepWhatEnum: "took" | "failed";
+        TypeKept: {
+            type: string;
+            title: string;
+            /** @description null: as all readings */
+            days: number | null;
+        };
         TypeOut: {
             key: string;
             title: string;
@@ -5269,6 +5327,14 @@ export interface components {
             /** @description in which Oculum did not listen; they are counted against nobody */
             gaps: components["schemas"]["GapOut"][];
         };
+        /**
+         * @description * `messages` - messages
+         *     * `readings` - readings
+         *     * `counts` - counts
+         *     * `journal` - journal
+         * @enum {string}
+         */
+        WhatEd9Enum: "messages" | "readings" | "counts" | "journal";
         WholeArrivalOut: {
             id: string;
             /** Format: date-time */
@@ -10004,6 +10070,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    storage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StorageInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageOut"];
                 };
             };
             /** @description refused, with the reason */

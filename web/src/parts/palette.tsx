@@ -98,6 +98,7 @@ export function Palette({
     { word: "Device types", note: "place", path: "/devices/types" },
     { word: "Sites", note: "place", path: "/devices/sites" },
     ...(admin ? [{ word: "People", note: "place", path: "/people" }] : []),
+    { word: "Storage", note: "place", path: "/settings/storage", also: "disk retention kept deleted" },
     { word: "Settings", note: "place", path: "/settings", also: "password token zone keys" },
     { word: "Help", note: "place", path: "/help", also: "guide manual language reference documentation" },
     ...(engineer

@@ -76,6 +76,9 @@ export default function Settings() {
             <Link className="link" to={kept("/settings/archive")}>
               Definitions as text
             </Link>
+            <Link className="link" to={kept("/settings/storage")}>
+              Storage
+            </Link>
             <a className="link" href="/api/v1/docs">
               The API, documented
             </a>
