@@ -41,7 +41,7 @@ export function DeviceHealth({ name }: { name: string }) {
             <tr key={word} className="border-t border-line">
               <th className="py-0.5 pl-2 text-left font-normal whitespace-nowrap">{word}</th>
               <td className="px-2 text-right font-semibold whitespace-nowrap">
-                <Link className="hover:underline" to={to}>
+                <Link className="inline-block min-h-6 leading-6 hover:underline" to={to}>
                   {value}
                 </Link>
               </td>
