@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { Link, useSearchParams } from "react-router";
 import { ofSites, ofTypes } from "../../api/queries";
-import { Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
+import { At, Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Pick, useFilter } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Pages } from "../../parts/pages";
