@@ -133,7 +133,7 @@ export default function Compare() {
       {rows.length > 0 && (
         <p className="mb-3 text-second">
           {counted(rows.length, "device")}, all from {amount(scale[0])} to {amount(scale[1])}; grey is where the middle
-          eight tenths of them are.
+          eight tenths of them are. From <At at={new Date(told?.start ?? 0).toISOString()} /> on.
         </p>
       )}
       <ul className="grid gap-x-5 gap-y-4 sm:grid-cols-2 lg:grid-cols-4" aria-label="Devices">
