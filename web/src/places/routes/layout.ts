@@ -17,6 +17,8 @@ export type Band = { source: string; target: string; count: number; words: strin
 
 const GAP = 9;
 const LEAST = 12; // of a box, so that its name has room
+const MIDDLE = 0.36; // of the width, where the routes stand
+const LETTER = 6.4; // px, at most, of most of them
 
 const cut = (text: string, most: number) => (text.length > most ? `${text.slice(0, most - 1)}…` : text);
 
@@ -41,6 +43,8 @@ export function flowLayout(flow: Flow, wide: number, tall: number): { boxes: Box
     if (count) columns[2]!.push({ id: word, title: word, count, blocked: false });
   }
   const boxes: Box[] = [];
+  // Names of routes and of what follows share what is right of the middle: none reaches into another.
+  const letters = Math.max(8, Math.floor((wide * (1 - MIDDLE) - 24) / 2 / LETTER));
   columns.forEach((listed, column) => {
     const room = tall - GAP * Math.max(listed.length - 1, 0) - LEAST * listed.length;
     const roots = listed.map((node) => Math.sqrt(node.count));
@@ -50,8 +54,8 @@ export function flowLayout(flow: Flow, wide: number, tall: number): { boxes: Box
       const height = LEAST + Math.max(room, 0) * Math.min(((roots[i] ?? 0) / whole) * 0.8, 0.45);
       boxes.push({
         ...node,
-        short: cut(node.title, column === 1 ? 20 : 17),
-        x: column === 0 ? 0 : column === 1 ? wide * 0.42 : wide - 5,
+        short: cut(node.title, column === 0 ? 17 : letters),
+        x: column === 0 ? 0 : column === 1 ? wide * MIDDLE : wide - 5,
         y,
         height,
         end: column === 2,
