@@ -76,8 +76,16 @@ def taken(connection: Any) -> list[Taken]:
             " pg_class c on c.oid = i.inhrelid where i.inhparent = 'message'::regclass"
         ).fetchall()
     }
+    first = next(
+        (
+            day
+            for day in sorted(days)
+            if connection.execute(f'select exists (select 1 from "message_{day:%Y%m%d}")').fetchone()[0]
+        ),
+        None,
+    )
     oldest = {
-        MESSAGES: "select min(received_at) from message",
+        MESSAGES: f'select min(received_at) from "message_{first:%Y%m%d}"' if first else "select null::timestamptz",
         READINGS: "select min(hour) from activity where cells > 0",
         COUNTS: "select min(hour) from activity",
         JOURNAL: "select min(raised_at) from alarms_alarm",
