@@ -16,9 +16,13 @@ from server.runner import stack
 
 
 @contextmanager
-def own_database() -> Iterator[Instance]:
-    """A new database with its tables, and Django set up on it. The broker, if one is started, is stopped as well."""
-    folder = Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
+def own_database(kept: Path | None = None) -> Iterator[Instance]:
+    """A new database with its tables, and Django set up on it. The broker, if one is started, is stopped as well.
+
+    kept: a folder in which the database stays for the next time.
+    """
+    folder = kept or Path(tempfile.mkdtemp(prefix="oculum-bench-", dir="/var/tmp"))
+    folder.mkdir(exist_ok=True)
     os.environ.update(
         {
             "OCULUM_DATA": str(folder),
@@ -47,4 +51,5 @@ def own_database() -> Iterator[Instance]:
     finally:
         end(folder, "broker")
         end(folder, "postgres", signal.SIGINT, 60)
-        shutil.rmtree(folder, ignore_errors=True)
+        if kept is None:
+            shutil.rmtree(folder, ignore_errors=True)
