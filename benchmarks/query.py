@@ -138,7 +138,7 @@ def measure(seconds: float) -> dict[str, Any]:
         devices = list(Device.objects.select_related("type").order_by("pk"))
         rng = random.Random(7)
 
-        def plain(query: str, *values: object) -> list[Any]:
+        def plain(query: str, *values: Any) -> list[Any]:
             with connection.cursor() as cursor:
                 cursor.execute(query, values)
                 return cursor.fetchall()
