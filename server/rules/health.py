@@ -12,6 +12,7 @@ import numpy as np
 from oculum.history.stretches import NAMES, shares
 from oculum.history.trends import Trend, theil_sen
 from oculum.language.routes.check import SITE
+from server.store.activity import sums
 from server.store.rows import json_of
 from server.store.series import places_of
 from server.store.stretches import read_stretches, us
@@ -108,15 +109,9 @@ def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | N
         since = max(first, min(registered, known.get(device, registered)))
         listened = (end - since).total_seconds() - within(deaf, since, end) if since < end else 0.0
         one.expected = listened / cadence if cadence and listened > 0 else None
-    cursor.execute(
-        "select device_id, sum(messages), sum(failed), sum(cells), sum(gone), sum(delays), sum(delay_sum),"
-        " max(delay_max) filter (where delays > 0),"
-        " percentile_cont(0.5) within group (order by delay_min) filter (where delays > 0),"
-        " bool_or(delays > 0 and delay_sum <> 0) from activity where hour >= %s and hour < %s and device_id = any(%s)"
-        " group by 1",
-        (first, end, list(devices)),
-    )
-    for device, messages, failed, cells, gone, delays, delay_sum, most, least, tells in cursor.fetchall():
+    for device, messages, failed, cells, gone, delays, delay_sum, most, least, tells in sums(
+        cursor, first, end, list(devices)
+    ):
         one = found[device]
         one.messages, one.failed, one.cells, one.gone = int(messages), int(failed), int(cells), int(gone)
         one.met = min(one.messages, one.expected or 0.0)

@@ -24,6 +24,7 @@ def main() -> None:
     django.setup()
     from server.again.worker import Again
     from server.runner.itself import Report
+    from server.store.activity import sum_a_day
     from server.store.stretches import make_anew
 
     lock = Lock(settings.INSTANCE.folder, "again")
@@ -37,7 +38,7 @@ def main() -> None:
     while not stopping:
         pulse.beat()
         report.step(again.connection)
-        if not again.step() and not make_anew(again.connection):
+        if not (again.step() or make_anew(again.connection) or sum_a_day(again.connection)):
             for _ in again.connection.notifies(timeout=TICK_S, stop_after=1):
                 pass
     again.close()

@@ -12,8 +12,10 @@ import psycopg
 from django.db import connection
 
 from server.store.readings import moment
+from server.store.turns import writers_turn
 
 HOUR_US = 3_600_000_000
+DAY_HOURS = 24
 FIGURES = "cells, gone, delays, delay_sum, delay_min, delay_max"
 
 
@@ -38,6 +40,7 @@ def write_activity(
     """Messages and failures by device and hour of arrival, and what was said in them. int64 (n,), bool (n,)."""
     if not len(device):
         return
+    unsummed(connection, received // HOUR_US)
     owners, when = np.concatenate([device, said.device]), np.concatenate([received, said.received]) // HOUR_US
     keys, which = np.unique(np.stack([owners, when], axis=1), axis=0, return_inverse=True)
     which = which.reshape(-1)
@@ -74,9 +77,77 @@ def write_activity(
     )
 
 
+def unsummed(connection: psycopg.Connection[Any], hours: np.ndarray) -> None:
+    """Days of which hours have changed are summed (anew) when they are over. hours: int64 (n,), since 1970."""
+    days = [moment(day * DAY_HOURS * HOUR_US).date() for day in np.unique(hours // DAY_HOURS).tolist()]
+    connection.execute(
+        "insert into activity_unsummed select d from unnest(%s::date[]) u(d) where d not in (select day from"
+        " activity_unsummed) on conflict do nothing",
+        (days,),
+    )
+
+
+def sum_a_day(connection: psycopg.Connection[Any]) -> bool:
+    """Sums the newest day that is over and waits for it; False if none does. A day is over when all engines have gone
+    beyond it.
+    """
+    row = connection.execute(
+        "select u.day from activity_unsummed u where (u.day + 1)::timestamp at time zone 'UTC' <= (select"
+        " min(coalesce(clock, '-infinity')) from engine_cursor) order by u.day desc limit 1"
+    ).fetchone()
+    if row is None:
+        return False
+    with connection.transaction():
+        writers_turn(connection)
+        connection.execute("delete from activity_unsummed where day = %s", row)
+        connection.execute("delete from activity_day where day = %s", row)
+        connection.execute(
+            "insert into activity_day select %s::date, device_id, sum(messages), sum(failed), sum(cells), sum(gone),"
+            " sum(delays), sum(delay_sum), max(delay_max) filter (where delays > 0), percentile_cont(0.5) within group"
+            " (order by delay_min) filter (where delays > 0) from activity where hour >= %s::date::timestamp at time"
+            " zone 'UTC' and hour < (%s::date + 1)::timestamp at time zone 'UTC' group by device_id",
+            (*row, *row, *row),
+        )
+        connection.execute("insert into activity_summed values (%s) on conflict do nothing", row)
+    return True
+
+
+SUMMED = """
+with known as (
+    select s.day from activity_summed s where s.day not in (select day from activity_unsummed)
+    and s.day::timestamp at time zone 'UTC' >= %(first)s and (s.day + 1)::timestamp at time zone 'UTC' <= %(end)s
+),
+edges as (
+    select coalesce(min(day)::timestamp at time zone 'UTC', %(end)s) as low,
+        coalesce((max(day) + 1)::timestamp at time zone 'UTC', %(end)s) as high from known
+),
+parts as (
+    select device_id, messages, failed, cells, gone, delays, delay_sum,
+        case when delays > 0 then delay_max end as delay_max, case when delays > 0 then delay_min end as least
+    from activity, edges where hour >= %(first)s and hour < %(end)s and device_id = any(%(devices)s)
+    and (hour < low or hour >= high or (hour at time zone 'UTC')::date not in (select day from known))
+    union all
+    select device_id, messages, failed, cells, gone, delays, delay_sum, delay_max, delay_least
+    from activity_day where day in (select day from known) and device_id = any(%(devices)s)
+)
+select device_id, sum(messages), sum(failed), sum(cells), sum(gone), sum(delays), sum(delay_sum), max(delay_max),
+    percentile_cont(0.5) within group (order by least), bool_or(delays > 0 and delay_sum <> 0) from parts group by 1
+"""
+
+
+def sums(cursor: Any, first: datetime, end: datetime, devices: Sequence[int]) -> list[Any]:
+    """Of each device: messages, refused, cells, missing ones, delays, their sum and the longest (s), the median of the
+    shortest of each hour (of whole days: of their medians), and whether its payloads have a time of their own; of
+    whole hours from `first` on.
+    """
+    cursor.execute(SUMMED, {"first": first, "end": end, "devices": list(devices)})
+    return list(cursor.fetchall())
+
+
 def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], received: Sequence[int]) -> None:
     """What was said in the hours of some messages (int, µs each) is counted once more from what is stored."""
     hours = sorted({(d, t // HOUR_US) for d, t in zip(device, received, strict=True)})
+    unsummed(connection, np.array([hour for _, hour in hours], np.int64))
     connection.execute(
         "with k as (select * from unnest(%s::int[], %s::timestamptz[]) k(device_id, hour)),"
         " s as (select device_id, min(hour) as first, max(hour) + interval '1 hour' as last from k group by 1),"

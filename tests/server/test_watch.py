@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 from datetime import timedelta
 from typing import Any
 
@@ -9,12 +10,14 @@ import psycopg
 import pytest
 from django.db import connection
 
+from server.records.again.models import DecodeAgain
 from server.records.fleet.models import Device
-from server.rules.health import figures, together
+from server.rules.health import Figures, figures, together
 from server.rules.registering import registry_changed
 from server.rules.watch import _look, unusual
+from server.store.activity import sum_a_day
 from tests.server.test_api import Client, signed_in
-from tests.server.world import START, World, payload, work_off
+from tests.server.world import START, World, decode_again, payload, work_off
 
 HOUR = timedelta(hours=1)
 FIELDS = [
@@ -60,6 +63,35 @@ def test_figures_of_devices_are_counts_of_their_messages(world: World, engine: A
     whole = together([one, two])
     assert (whole.availability, whole.messages, whole.devices) == (180 / 240, 180, 2)
     assert one.delay is None, "the payload has no time of its own"
+
+
+def test_days_that_are_over_are_summed_and_summed_anew(world: World, engine: Any, again: Any) -> None:
+    """Figures over days are the same from sums, from hours, and after messages of a summed day came out otherwise."""
+    world.decoder()
+    rng = random.Random(3)
+    messages = [(rng.randrange(3), at * 900.0, rng.choice([payload(2), payload(6553.5), b"\x01"])) for at in range(300)]
+    world.arrive(*messages)
+    work_off(engine)
+
+    def told() -> dict[int, Figures]:
+        with connection.cursor() as cursor:
+            return figures(cursor, START - HOUR, START + 80 * HOUR)
+
+    before = told()
+    summed = 0
+    while sum_a_day(again.connection):
+        summed += 1
+    assert summed >= 3 and told() == before
+    assert world.ask("select sum(messages) from activity_day")[0][0] < 300, "the day that goes on is not among them"
+    world.decoder("decoder pod for bytes, big endian\n  byte 0 level u8 m\n")
+    work_off(engine)
+    DecodeAgain.objects.create(type=world.type)
+    decode_again(again, engine)
+    healed = told()
+    assert sum(f.failed for f in healed.values()) == 0 < sum(f.failed for f in before.values())
+    while sum_a_day(again.connection):
+        pass
+    assert told() == healed
 
 
 def test_bands_add_up_and_open(world: World, engine: Any, client: Client) -> None:

@@ -342,6 +342,11 @@ class AdoptView(APIView):
                     " order by received_at desc limit 1 on conflict do nothing",
                     (device.pk, device.pk),
                 )
+                cursor.execute(
+                    "insert into activity_unsummed select distinct (hour at time zone 'UTC')::date from activity where"
+                    " device_id = %s on conflict do nothing",
+                    (device.pk,),
+                )
                 begin(cursor, device.pk)
             key = give_key(device)
             registry_changed(person_of(request), accounts=True)
