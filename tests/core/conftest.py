@@ -5,12 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 import pytest
-from hypothesis import settings
 
 from oculum.decoding import loops
-
-settings.register_profile("untimed", deadline=None)  # machines differ; what is slow is measured by benchmarks
-settings.load_profile("untimed")
 
 
 @pytest.fixture(scope="module", params=["compiled", "ordinary"])
