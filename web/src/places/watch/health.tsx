@@ -26,6 +26,8 @@ const COLUMNS: [Order | null, string, string][] = [
   ["alarm", "In alarm", "time with an open alarm, of all devices together"],
 ];
 
+const FALLING: Order[] = ["delay", "clock", "alarm"];
+
 const cells = (f: Figures) => [
   percent(f.availability),
   percent(f.decoded),
@@ -81,7 +83,12 @@ export default function Health() {
                   </button>
                 </th>
                 {COLUMNS.map(([key, word, about]) => (
-                  <th key={word} className={head} title={about} aria-sort={key === order ? "descending" : undefined}>
+                  <th
+                    key={word}
+                    className={head}
+                    title={about}
+                    aria-sort={key !== order ? undefined : FALLING.includes(order) ? "descending" : "ascending"}
+                  >
                     {key ? (
                       <button
                         type="button"
