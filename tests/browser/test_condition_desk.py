@@ -39,9 +39,9 @@ def test_a_limit_is_dragged_on_the_curve_and_held_against_what_was_real(page: Pa
 
     # By pointer: a stricter limit gives fewer alarms, and the text says it.
     expect(limit).to_have_attribute("aria-valuetext", "-0.35 mg/L/h")
+    limit.hover(position={"x": 200, "y": 12})  # which waits until it stands still
     box = limit.bounding_box()
     assert box
-    page.mouse.move(box["x"] + 200, box["y"] + 12)
     page.mouse.down()
     page.mouse.move(box["x"] + 200, box["y"] + 30, steps=4)
     page.mouse.up()

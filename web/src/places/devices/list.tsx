@@ -39,6 +39,7 @@ export function Devices() {
     q: params.get("q") ?? "",
     type: params.get("type") ?? "",
     site: params.get("site") ?? "",
+    gateway: params.get("gateway") ?? "",
     state: params.get("state") ?? "",
     order: params.get("order") ?? "worst",
   };
@@ -62,7 +63,7 @@ export function Devices() {
   const total = Object.values(devices.data?.states ?? {}).reduce((a, b) => a + b, 0);
   const list = [...Object.values(filter), offset, ...lookback.key].join();
   const chosen = useChosen(rows, (row) => row.name, devices.isPlaceholderData ? null : list);
-  const filtered = Boolean(filter.q || filter.type || filter.site || filter.state || offset);
+  const filtered = Boolean(filter.q || filter.type || filter.site || filter.gateway || filter.state || offset);
   const open = (row: Row | undefined) => row && void navigate(kept(`/devices/${row.name}`));
   useKeys({
     ArrowDown: () => chosen.walk(1),
@@ -135,6 +136,12 @@ export function Devices() {
           options={[["", "every site"], ...(sites.data?.results ?? []).map((t): [string, string] => [t.name, t.title])]}
           onChange={(t) => change("site", t)}
         />
+        {filter.gateway && (
+          <button type="button" className="link" onClick={() => change("gateway", "")}>
+            behind {filter.gateway} <span aria-hidden>×</span>
+            <span className="sr-only">: show all</span>
+          </button>
+        )}
         <Pick
           className="ml-auto"
           label="Order"
