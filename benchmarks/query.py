@@ -28,6 +28,8 @@ def say(text: str) -> None:
 
 def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, cadence_s: float) -> None:
     """Rows as the engine writes them, in the order of time. One device in twenty falls silent for a while."""
+    from server.store.activity import sum_a_day
+
     fields = [{"name": f"v{n}", "kind": "number", "unit": "V"} for n in range(FIELDS)]
     c = connection
     c.execute(
@@ -80,7 +82,13 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
         " device), min(at)), 0 from moment group by device"
     )
     c.execute("drop table moment")
-    for table in ("message", "reading_row", "activity", "latest", "device_stretch", "device_stands"):
+    c.execute("insert into activity_unsummed select distinct (hour at time zone 'UTC')::date from activity")
+    c.execute(
+        "insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s)", (start + timedelta(days=DAYS),)
+    )
+    while sum_a_day(c):
+        pass
+    for table in ("message", "reading_row", "activity", "activity_day", "latest", "device_stretch", "device_stands"):
         c.execute(f"vacuum analyze {table}")
 
 

@@ -135,7 +135,11 @@ def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | N
 
 def _known_since(cursor: Any, devices: list[int]) -> dict[int, datetime]:
     """When devices were first heard."""
-    cursor.execute("select device_id, min(hour) from activity where device_id = any(%s) group by 1", (devices,))
+    cursor.execute(
+        "select device_id, min(since) from (select device_id, since from device_stretch union all select device_id,"
+        " since from device_stands) s where device_id = any(%s) group by 1",
+        (devices,),
+    )
     return dict(cursor.fetchall())
 
 
