@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
 import { api, got, type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
-import { useGroundWord, useWidth } from "./canvas";
+import { colour, fillState, penOf, STATES, useGroundWord, useWidth } from "./canvas";
 import { useKeys, useNow } from "./keys";
 import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
@@ -22,15 +22,9 @@ function draw(
   bucketS: number,
   devices: number,
 ) {
-  const ratio = window.devicePixelRatio || 1;
   const width = canvas.clientWidth;
-  canvas.width = width * ratio;
-  canvas.height = HEIGHT * ratio;
-  const pen = canvas.getContext("2d");
+  const pen = penOf(canvas, width, HEIGHT);
   if (!pen) return;
-  pen.scale(ratio, ratio);
-  const css = getComputedStyle(document.documentElement);
-  const colour = (name: string) => css.getPropertyValue(`--${name}`).trim();
   const x = (t: number) => ((t - from) / (to - from)) * width;
   const most = Math.max(devices, 1);
   const tall = HEIGHT - 7;
@@ -41,21 +35,9 @@ function draw(
     if (right <= 0 || left >= width) continue;
     const wide = Math.max(1, right - left - (right - left > 3 ? 1 : 0));
     let base = HEIGHT;
-    const stack: [number, string][] = [
-      [b.silent, colour("ink")],
-      [b.undecodable, colour("second")],
-      [b.overdue, colour("edge")],
-      [b.reporting, colour("quiet")],
-    ];
-    for (const [count, fill] of stack) {
-      const high = (count / most) * tall;
-      if (!high) continue;
-      pen.fillStyle = fill;
-      pen.fillRect(left, base - high, wide, high);
-      if (fill === colour("second")) {
-        pen.fillStyle = colour("raised");
-        for (let y = base - high + 1; y < base; y += 3) pen.fillRect(left, y, wide, 1);
-      }
+    for (const state of STATES) {
+      const high = (b[state] / most) * tall;
+      if (high) fillState(pen, state, left, base - high, wide, high);
       base -= high;
     }
     if (b.alarm && b.worst) {

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import type { Schemas } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
-import { useGroundWord, useWidth } from "../../parts/canvas";
+import { fillState, penOf, STATES, useGroundWord, useWidth, type State } from "../../parts/canvas";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { Pages } from "../../parts/pages";
 import { onAxis, ticks, tickWord } from "../../parts/time";
@@ -12,9 +12,6 @@ import { counted } from "../../parts/words";
 import { ofBands, ROWS } from "./queries";
 
 type Band = Schemas["BandOut"];
-type State = "reporting" | "overdue" | "silent" | "undecodable";
-const STATES: State[] = ["silent", "undecodable", "overdue", "reporting"];
-const INKS: Record<State, string> = { silent: "ink", undecodable: "second", overdue: "edge", reporting: "quiet" };
 const LETTERS: Record<string, State> = { s: "silent", u: "undecodable", o: "overdue", r: "reporting" };
 const WAYS: [string, string][] = [
   ["site", "by site"],
@@ -25,25 +22,6 @@ const WAYS: [string, string][] = [
 ];
 const TALL = 26;
 const ROW = 18;
-
-/** A part of a state, filled as everywhere: silent in ink, undecodable in lines, overdue grey, reporting calm. */
-function fill(pen: CanvasRenderingContext2D, state: State, x: number, y: number, w: number, h: number) {
-  const css = getComputedStyle(document.documentElement);
-  pen.fillStyle = css.getPropertyValue(`--${INKS[state]}`).trim();
-  pen.fillRect(x, y, w, h);
-  if (state !== "undecodable") return;
-  pen.fillStyle = css.getPropertyValue("--raised").trim();
-  for (let line = y + 1; line < y + h; line += 3) pen.fillRect(x, line, w, 1);
-}
-
-function penOf(canvas: HTMLCanvasElement, width: number, height: number) {
-  const ratio = window.devicePixelRatio || 1;
-  canvas.width = width * ratio;
-  canvas.height = height * ratio;
-  const pen = canvas.getContext("2d");
-  pen?.scale(ratio, ratio);
-  return pen;
-}
 
 /** How many devices of a group were in which state, a column a part of the span. */
 function Stack({ band, parts }: { band: Band; parts: number }) {
@@ -59,7 +37,7 @@ function Stack({ band, parts }: { band: Band; parts: number }) {
       let base = TALL;
       for (const state of STATES) {
         const tall = ((band[state][k] ?? 0) / Math.max(band.devices, 1)) * TALL;
-        if (tall) fill(pen, state, left, base - tall, wide, tall);
+        if (tall) fillState(pen, state, left, base - tall, wide, tall);
         base -= tall;
       }
     }
@@ -94,7 +72,8 @@ function Strips({ rows, parts }: { rows: Schemas["BandRow"][]; parts: number }) 
         while (end < row.states.length && row.states[end] === row.states[k]) end += 1;
         const state = LETTERS[row.states[k] ?? ""];
         const left = Math.round((k / parts) * width);
-        if (state) fill(pen, state, left, n * ROW + 4, Math.max(1, Math.round((end / parts) * width) - left), ROW - 8);
+        if (state)
+          fillState(pen, state, left, n * ROW + 4, Math.max(1, Math.round((end / parts) * width) - left), ROW - 8);
         k = end;
       }
     });
