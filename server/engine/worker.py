@@ -24,7 +24,7 @@ from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet
-from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence
+from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence, Stretches
 from oculum.pipeline import process
 from oculum.routing.memory import recalled as routes_recalled
 from oculum.routing.memory import remembered as routes_remembered
@@ -475,11 +475,14 @@ class Engine:
         concerned = {d: since for d, since in outcomes.items() if d in self.presence.stands and self.share.has(d)}
         if not concerned:
             return
+        parts = []
         for device, since in concerned.items():
             stands = self.presence.stands[device]
             failed = last[device][1] if device in last else stands.state == UNDECODABLE
             concerned[device] = min(since, stands.since)
-            write_stretches(self.connection, self.presence.part(device, self.clock, failed), [device], self.presence)
+            parted = self.presence.part(device, self.clock, failed)
+            parts.append((parted.device, parted.since, parted.until, parted.state))
+        write_stretches(self.connection, Stretches.of(parts), concerned, self.presence)
         unmade(self.connection, list(concerned), [moment(since) for since in concerned.values()])
 
     def take(self, arrived: Arrived, told: Told, aside: str | None) -> None:
