@@ -6,8 +6,8 @@ from collections.abc import Sequence
 
 from oculum.language.wording import named
 from oculum.quantities import measured
-from server.rules.health import BATTERY, LINK
-from server.rules.watch import Fades, Unusual
+from server.rules.fading import BATTERY, CLOCK, LINK, Fades
+from server.rules.watch import Unusual
 
 MINUTE_S, HOUR_S, DAY_S = 60.0, 3600.0, 86_400.0
 
@@ -48,7 +48,7 @@ def fades_words(one: Fades) -> str:
     if one.kind == LINK:
         week = measured(short(abs(one.per_day) * 7), "dB")
         return f"{named(one.field)} at {measured(short(one.at), one.unit)}, weaker by {week} a week"
-    if one.kind == "clock":
+    if one.kind == CLOCK:
         side = "ahead" if one.at > 0 else "behind"
         turn = "gains" if one.per_day > 0 else "loses"
         return f"clock {spoken(abs(one.at))} {side}, {turn} {spoken(abs(one.per_day))} a day"

@@ -2,24 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
+from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
 
 from oculum.history.stretches import NAMES, shares
-from oculum.history.trends import Trend, theil_sen
 from oculum.language.routes.check import SITE
 from server.store.activity import sums
-from server.store.rows import json_of
-from server.store.series import places_of
-from server.store.stretches import read_stretches, us
+from server.store.readings import us
+from server.store.stretches import read_stretches
 from server.store.unheard import unheard, within
-
-TREND_DAYS = 14
-BATTERY, LINK = "battery", "link"
 
 
 @dataclass
@@ -141,96 +136,3 @@ def _known_since(cursor: Any, devices: list[int]) -> dict[int, datetime]:
         (devices,),
     )
     return dict(cursor.fetchall())
-
-
-@dataclass(frozen=True)
-class Fading:
-    """A quantity of a device that changes slowly. left: days until it is empty, likely, at the earliest, at the latest;
-    level: what counts as empty. days: its medians by day, oldest first, with None where there is none.
-    """
-
-    device: int
-    what: str
-    field: str
-    unit: str | None
-    trend: Trend
-    left: tuple[float, float, float | None] | None
-    level: float | None
-    days: list[float | None]
-
-
-def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | None:
-    """The field of a type that tells of its battery, or of its link: by name and unit."""
-    for spec in fields:
-        name, unit = spec["name"], spec.get("unit") or ""
-        if spec["kind"] not in ("number", "integer"):
-            continue
-        if what == BATTERY and (name.startswith("batt") or name.endswith("_battery")) and unit in ("V", "mV", "%"):
-            return spec
-        if what == LINK and unit.startswith("dB") and (name.startswith(("rssi", "link", "signal")) or "mW" in unit):
-            return spec
-    return None
-
-
-def daily(cursor: Any, devices: list[int], name: str, first: datetime, days: int) -> dict[int, np.ndarray]:
-    """Medians of a field by device and day from `first` on: float (days,) with NaN where there is none."""
-    places = places_of(cursor, [name])
-    arms = [f"when {int(layout)} then nums[{place[name]}]" for layout, place in places]
-    layouts = [layout for layout, _ in places]
-    found: dict[int, np.ndarray] = {}
-    if not arms:
-        return found
-    cursor.execute(
-        "select device_id, floor(extract(epoch from at - %s) / 86400)::int, percentile_cont(0.5) within group (order"
-        f" by v) from (select device_id, at, case layout_id {' '.join(arms)} end as v from reading_row where"
-        " device_id = any(%s) and layout_id = any(%s) and at >= %s and at < %s) x where v is not null group by 1, 2",
-        (first, devices, layouts, first, first + timedelta(days=days)),
-    )
-    for device, day, value in cursor.fetchall():
-        found.setdefault(device, np.full(days, np.nan))[day] = value
-    return found
-
-
-def fading(cursor: Any, what: str, end: datetime, only: Sequence[int] | None = None) -> list[Fading]:
-    """How batteries, or links, have changed over two weeks, of all devices in service that tell of it."""
-    found: list[Fading] = []
-    cursor.execute(
-        "select t.id, t.fields, t.setpoints, array_agg(d.id) from fleet_devicetype t join fleet_device d on d.type_id"
-        " = t.id where d.phase = 'in service' and (%s::int[] is null or d.id = any(%s)) group by t.id",
-        (only, only),
-    )
-    first = end - timedelta(days=TREND_DAYS)
-    for _, fields, setpoints, devices in cursor.fetchall():
-        spec = role_of(json_of(fields), what)
-        if spec is None:
-            continue
-        level = next((s["value"] for s in json_of(setpoints) if s["name"] == f"{spec['name']}_min"), None)
-        for device, values in daily(cursor, devices, spec["name"], first, TREND_DAYS).items():
-            trend = theil_sen(np.arange(TREND_DAYS), values)
-            if trend is not None:
-                left = trend.until(level) if level is not None else None
-                shown = [None if np.isnan(v) else float(v) for v in values]
-                found.append(Fading(device, what, spec["name"], spec.get("unit"), trend, left, level, shown))
-    return found
-
-
-def drifts(
-    cursor: Any, end: datetime, only: Sequence[int] | None = None
-) -> dict[int, tuple[Trend, list[float | None]]]:
-    """How clocks have gone over two weeks, by device: how far ahead, by day, from the quickest message of each hour."""
-    first = end - timedelta(days=TREND_DAYS)
-    cursor.execute(
-        "select device_id, floor(extract(epoch from hour - %s) / 86400)::int, percentile_cont(0.5) within group"
-        " (order by delay_min) from activity where hour >= %s and hour < %s and delays > 0 and delay_sum <> 0 and"
-        " (%s::int[] is null or device_id = any(%s)) group by 1, 2",
-        (first, first, end, only, only),
-    )
-    days: dict[int, np.ndarray] = {}
-    for device, day, least in cursor.fetchall():
-        days.setdefault(device, np.full(TREND_DAYS, np.nan))[max(day, 0)] = -least
-    found = {}
-    for device, values in days.items():
-        trend = theil_sen(np.arange(TREND_DAYS), values)
-        if trend is not None:
-            found[device] = trend, [None if np.isnan(v) else float(v) for v in values]
-    return found

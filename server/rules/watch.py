@@ -2,113 +2,26 @@
 
 from __future__ import annotations
 
-import time
 from collections import Counter
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
-from django.db import connection
 from django.db.models import Q
 
-from oculum.history.trends import apart, theil_sen
+from oculum.history.trends import apart
 from server.records.alarms.models import Alarm
 from server.records.definitions.models import Version
 from server.records.fleet.models import Device
 from server.records.senders.models import UnknownSender
-from server.rules.health import BATTERY, LINK, TREND_DAYS, Fading, drifts, fading, figures, together
+from server.rules.health import figures, together
 from server.store.rows import json_of
 
 EARLIER = (1, 7, 28)  # days: the same span before
 FAR = 5.0  # robust standard deviations from the neighbours
-SOON_DAYS = 45.0  # batteries that last no longer
-LEAST_LINK_DB = 3.0
-CLOCK_S, CLOCK_PER_DAY_S = 60.0, 5.0
-EVEN = 20
-DELAY_S = 60.0
 MOST = 12
-KEPT_S = 600
-
-
-@dataclass(frozen=True)
-class Fades:
-    """A device of which something gets worse slowly. at: where it stands; left: days, likely, earliest, latest."""
-
-    kind: str
-    device: int
-    field: str
-    unit: str | None
-    at: float
-    per_day: float
-    left: tuple[float, float, float | None] | None
-    level: float | None
-    days: list[float | None]
-
-    @property
-    def rank(self) -> tuple[int, float]:
-        kinds = (BATTERY, "clock", "delay", LINK)
-        return kinds.index(self.kind), self.left[0] if self.left is not None else -abs(self.per_day)
-
-
-def _of(one: Fading) -> Fades:
-    return Fades(
-        one.what, one.device, one.field, one.unit, one.trend.last, one.trend.per_day, one.left, one.level, one.days
-    )
-
-
-def fades(end: datetime) -> list[Fades]:
-    """Batteries that will be empty, links that weaken, clocks that drift, delays that grow, over two weeks up to a
-    whole ten minutes. They are looked for once in that time.
-    """
-    return _fades(end - timedelta(seconds=end.timestamp() % KEPT_S), int(time.time() // KEPT_S))
-
-
-@lru_cache(maxsize=16)
-def _fades(end: datetime, _: int) -> list[Fades]:
-    with connection.cursor() as cursor:
-        return _look(cursor, end)
-
-
-def _look(cursor: Any, end: datetime) -> list[Fades]:
-    found = [_of(one) for one in fading(cursor, BATTERY, end) if one.left is not None and one.left[0] <= SOON_DAYS]
-    for one in fading(cursor, LINK, end):
-        sunk = -one.trend.per_day * one.trend.days
-        if sunk > max(LEAST_LINK_DB, 2 * one.trend.spread) and one.trend.high < 0:
-            found.append(_of(one))
-    for device, (trend, days) in drifts(cursor, end).items():
-        # Behind may also be late: only a clock goes wrong as evenly as this.
-        scatter = EVEN if trend.last < 0 else 2
-        moved = abs(trend.per_day) * trend.days
-        if moved > scatter * trend.spread and abs(trend.last) > CLOCK_S and abs(trend.per_day) > CLOCK_PER_DAY_S:
-            found.append(Fades("clock", device, "", "s", trend.last, trend.per_day, None, None, days))
-    found += _delays(cursor, end)
-    return sorted(found, key=lambda f: f.rank)
-
-
-def _delays(cursor: Any, end: datetime) -> list[Fades]:
-    """Messages that arrive later and later after they were measured."""
-    first = end - timedelta(days=TREND_DAYS)
-    cursor.execute(
-        "select device_id, floor(extract(epoch from hour - %s) / 86400)::int, sum(delay_sum) / sum(delays) from"
-        " activity where hour >= %s and hour < %s and delays > 0 and delay_sum > 0 group by 1, 2",
-        (first, first, end),
-    )
-    days: dict[int, np.ndarray] = {}
-    for device, day, delay in cursor.fetchall():
-        days.setdefault(device, np.full(TREND_DAYS, np.nan))[max(day, 0)] = delay
-    found = []
-    for device, values in days.items():
-        trend = theil_sen(np.arange(TREND_DAYS), values)
-        if trend is None:
-            continue
-        grown = trend.per_day * trend.days
-        if grown > max(DELAY_S, 3 * trend.spread, (trend.last - grown) / 2) and trend.low > 0:
-            shown = [None if np.isnan(v) else float(v) for v in values]
-            found.append(Fades("delay", device, "", "s", trend.last, trend.per_day, None, None, shown))
-    return found
 
 
 @dataclass(frozen=True)

@@ -11,7 +11,7 @@ import orjson
 import psycopg
 
 from oculum.routing.routed import SEEN, Counted, Sent
-from server.store.readings import moment
+from server.store.readings import iso, moment
 
 HOUR_US = 3_600_000_000
 MOST_WAITING = 200_000  # readings that wait for one outlet
@@ -97,10 +97,6 @@ class Outbox:
                 connection.execute("select reading_out_trim(%s, %s)", (outlet, MOST_WAITING))
                 self.put[outlet] = 0
         connection.execute("select pg_notify('oculum_telling', '')")
-
-
-def iso(us: int) -> str:
-    return moment(us).isoformat().replace("+00:00", "Z")
 
 
 def outgoing(

@@ -10,10 +10,10 @@ from typing import Any
 import numpy as np
 import orjson
 
+from server.store.readings import US
 from server.store.rows import is_text, json_of, row_values, specs
 
 Series = dict[tuple[int, str], tuple[np.ndarray, np.ndarray]]
-US = "(extract(epoch from {}) * 1000000)::bigint"
 
 
 def places_of(cursor: Any, names: Sequence[str]) -> list[tuple[int, dict[str, int]]]:

@@ -11,16 +11,11 @@ import psycopg
 
 from oculum.history.stretches import Presence, Stands, Stretches, going_on
 from server.store.activity import count_anew
-from server.store.readings import moment
+from server.store.readings import US, moment, us
 from server.store.turns import writers_turn
 from server.store.unheard import unheard
 
 AT_ONCE = 20  # devices whose stretches are made anew in one transaction
-US = "(extract(epoch from {}) * 1000000)::bigint"
-
-
-def us(at: datetime) -> int:
-    return round(at.timestamp() * 1e6)
 
 
 def stands_of(connection: psycopg.Connection[Any]) -> dict[int, Stands]:

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 
+from server.api.history.views import cell_of
 from tests.server.test_api import Client, signed_in
 from tests.server.world import START, World, payload, work_off
 
@@ -108,3 +109,7 @@ def test_what_cannot_be_asked(client: Client, query: dict[str, str], code: int, 
     span = {"from": START.isoformat(), "to": (START + 2 * HOUR).isoformat()}
     answer = client.get("/api/v1/history", {**span, **query})
     assert answer.status_code == code and words in answer.json()["detail"]
+
+
+def test_no_text_of_a_device_is_taken_for_a_formula() -> None:
+    assert cell_of("=1+1", "text") == "'=1+1" and cell_of("-7", "integer") == "-7" and cell_of([1.5, -2], "position")

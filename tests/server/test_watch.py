@@ -12,9 +12,10 @@ from django.db import connection
 
 from server.records.again.models import DecodeAgain
 from server.records.fleet.models import Device
+from server.rules.fading import looked_for
 from server.rules.health import Figures, figures, together
 from server.rules.registering import registry_changed
-from server.rules.watch import _look, unusual
+from server.rules.watch import unusual
 from server.store.activity import sum_a_day
 from tests.server.test_api import Client, signed_in
 from tests.server.world import START, World, decode_again, payload, work_off
@@ -139,7 +140,7 @@ def test_a_battery_that_sinks_is_said_with_what_is_left(world: World, engine: An
         )
     work_off(engine)
     with connection.cursor() as cursor:
-        (one,) = _look(cursor, START + HOUR)
+        (one,) = looked_for(cursor, START + HOUR)
     assert (one.device, one.kind, one.field) == (world.pods[0].pk, "battery", "battery")
     assert one.per_day == pytest.approx(-0.05) and one.left is not None
     assert one.left[0] == pytest.approx((3.55 - 3.0) / 0.05)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -24,6 +23,7 @@ from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.requests.moments import moment, span
 from server.requests.paging import bounded
+from server.requests.tables import as_csv, plain
 from server.rules.causes import Group, Open, lines
 from server.rules.plans import condition_plan, sentence
 
@@ -339,13 +339,6 @@ class JournalView(APIView):
         return Response({"count": found.count(), "results": EntryOut(found[offset : offset + limit], many=True).data})
 
 
-class Line:
-    """What a writer of CSV writes to: each row comes back as a text."""
-
-    def write(self, row: str) -> str:
-        return row
-
-
 COLUMNS = ("at", "what", "priority", "condition", "device", "device_title", "who", "note", "value", "limit", "unit")
 MOST_ROWS = 100_000
 
@@ -356,35 +349,25 @@ class JournalFileView(APIView):
     @extend_schema(parameters=JOURNAL, responses={(200, "text/csv"): str}, operation_id="journal_file", tags=["alarms"])
     def get(self, request: Request) -> StreamingHttpResponse:
         found = journal(request)[:MOST_ROWS]
-        writer = csv.writer(Line())
 
-        def rows() -> Iterator[str]:
-            yield writer.writerow([*COLUMNS, "alarm", "learned_at"])
+        def rows() -> Iterator[list[Any]]:
+            yield [*COLUMNS, "alarm", "learned_at"]
             for entry in found.iterator(chunk_size=1000):
                 alarm = entry.alarm
-                yield writer.writerow(
-                    [
-                        f"{entry.at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%fZ}",
-                        entry.what,
-                        entry.priority or alarm.priority,
-                        plain(alarm.condition.name),
-                        alarm.device.name if alarm.device else "",
-                        plain(alarm.device.title if alarm.device else alarm.site.title if alarm.site else ""),
-                        plain(entry.person.called if entry.person else ""),
-                        plain(entry.note),
-                        "" if entry.value is None else entry.value,
-                        "" if entry.limit is None else entry.limit,
-                        alarm.unit,
-                        alarm.pk,
-                        f"{entry.learned_at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%fZ}",
-                    ]
-                )
+                yield [
+                    f"{entry.at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%fZ}",
+                    entry.what,
+                    entry.priority or alarm.priority,
+                    plain(alarm.condition.name),
+                    alarm.device.name if alarm.device else "",
+                    plain(alarm.device.title if alarm.device else alarm.site.title if alarm.site else ""),
+                    plain(entry.person.called if entry.person else ""),
+                    plain(entry.note),
+                    "" if entry.value is None else entry.value,
+                    "" if entry.limit is None else entry.limit,
+                    alarm.unit,
+                    alarm.pk,
+                    f"{entry.learned_at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%fZ}",
+                ]
 
-        answer = StreamingHttpResponse(rows(), content_type="text/csv; charset=utf-8")
-        answer["Content-Disposition"] = 'attachment; filename="journal.csv"'
-        return answer
-
-
-def plain(text: str) -> str:
-    """A text that no program for tables takes for a formula."""
-    return f"'{text}" if text[:1] in "=+-@\t\r" and text else text
+        return as_csv(rows(), "journal.csv")

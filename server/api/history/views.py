@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import csv
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
@@ -26,8 +25,9 @@ from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
+from server.requests.tables import as_csv, plain
 from server.rules.refusal import Refused
-from server.store.readings import moment
+from server.store.readings import iso, us
 from server.store.rows import json_of
 from server.store.series import Place, Row, read_rows, read_series, values_before
 
@@ -42,21 +42,6 @@ CHOICE = [
 ]
 
 
-class Line:
-    """Where csv writes: it hands back what it is given."""
-
-    def write(self, text: str) -> str:
-        return text
-
-
-def us(at: datetime) -> int:
-    return round(at.timestamp() * 1e6)
-
-
-def iso(at: int) -> str:
-    return moment(at).isoformat().replace("+00:00", "Z")
-
-
 @dataclass(frozen=True)
 class Asked:
     """devices by number; fields by name, with their units."""
@@ -66,7 +51,7 @@ class Asked:
     kinds: dict[str, str]
 
 
-def asked(request: Request, fields: bool = True) -> Asked:
+def asked(request: Request) -> Asked:
     """The devices and fields that a request names. Raises Refused."""
     names = request.query_params.getlist("device")
     found = selected(request)
@@ -83,13 +68,12 @@ def asked(request: Request, fields: bool = True) -> Asked:
         for spec in device.type.fields:
             declared.setdefault(spec["name"], spec)
     wanted = list(dict.fromkeys(request.query_params.getlist("field")))
-    if fields and not 1 <= len(wanted) <= MOST_FIELDS:
+    if not 1 <= len(wanted) <= MOST_FIELDS:
         raise Refused("invalid", f"field: found {len(wanted)}, expected 1 to {MOST_FIELDS} names")
     strange = [name for name in wanted if name not in declared]
     if strange:
         raise Refused("not found", f"field: `{strange[0][:63]}` is not a field of these devices", 404)
-    chosen = wanted or list(declared)
-    return Asked(devices, {n: declared[n].get("unit") for n in chosen}, {n: declared[n]["kind"] for n in chosen})
+    return Asked(devices, {n: declared[n].get("unit") for n in wanted}, {n: declared[n]["kind"] for n in wanted})
 
 
 def every(request: Request, start: datetime, end: datetime) -> timedelta:
@@ -214,8 +198,7 @@ class HistoryView(APIView):
             rows = page(place, MOST_ROWS)
             for row in rows:
                 if row.values:
-                    cells = [row.values.get(name, "") for name in found.fields]
-                    told = [" ".join(map(str, cell)) if isinstance(cell, list) else cell for cell in cells]
+                    told = [cell_of(row.values.get(name, ""), kind) for name, kind in found.kinds.items()]
                     yield [found.devices[row.device].name, iso(row.at), iso(row.received), *told]
             if len(rows) < MOST_ROWS:
                 return
@@ -274,11 +257,11 @@ def csv_parts(series: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:
             yield [one["device"], one["field"], one["unit"] or "", at, value, count]
 
 
-def as_csv(rows: Iterator[list[Any]], name: str) -> StreamingHttpResponse:
-    writer = csv.writer(Line())
-    answer = StreamingHttpResponse((writer.writerow(row) for row in rows), content_type="text/csv; charset=utf-8")
-    answer["Content-Disposition"] = f'attachment; filename="{name}"'
-    return answer
+def cell_of(value: Any, kind: str) -> Any:
+    """A value in a table: both numbers of a position in one cell, and no text that is taken for a formula."""
+    if isinstance(value, list):
+        return " ".join(map(str, value))
+    return plain(value) if kind == "text" else value
 
 
 def key_of(row: Row) -> str:

@@ -16,13 +16,13 @@ from server.api.alarms.serial import everything
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.fleet.models import Device
 from server.records.telling.models import Outlet
+from server.rules.fading import fades
 from server.rules.handover import fades_words, markdown, share, unusual_words
 from server.rules.states import device_states
 from server.rules.watch import (
     MOST,
     by_condition,
     compared,
-    fades,
     first_heard,
     published,
     settled,

@@ -1,0 +1,185 @@
+"""What gets worse slowly, over two weeks by the day: batteries, links, clocks, delays (docs/health.md)."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+from functools import lru_cache
+from typing import Any
+
+import numpy as np
+from django.db import connection
+
+from oculum.history.trends import Trend, theil_sen
+from server.store.rows import json_of
+from server.store.series import places_of
+
+DAYS = 14
+BATTERY, CLOCK, DELAY, LINK = KINDS = ("battery", "clock", "delay", "link")
+SOON_DAYS = 45.0  # batteries that last no longer
+LEAST_LINK_DB = 3.0
+CLOCK_S, CLOCK_PER_DAY_S = 60.0, 5.0
+EVEN = 20  # how much farther than it scatters a clock has moved that is behind
+DELAY_S = 60.0
+KEPT_S = 600
+
+Days = list[float | None]
+
+
+@dataclass(frozen=True)
+class Fades:
+    """A device of which something gets worse. level: what counts as empty; days: medians or means by day, oldest first,
+    None where there is none.
+    """
+
+    kind: str
+    device: int
+    field: str
+    unit: str | None
+    trend: Trend
+    days: Days
+    level: float | None = None
+
+    @property
+    def at(self) -> float:
+        return self.trend.last
+
+    @property
+    def per_day(self) -> float:
+        return self.trend.per_day
+
+    @property
+    def left(self) -> tuple[float, float, float | None] | None:
+        """Days until it is empty: likely, at the earliest, at the latest."""
+        return self.trend.until(self.level) if self.level is not None else None
+
+    @property
+    def rank(self) -> tuple[int, float]:
+        return KINDS.index(self.kind), self.left[0] if self.left is not None else -abs(self.per_day)
+
+
+def fades(end: datetime) -> list[Fades]:
+    """Batteries that will be empty, links that weaken, clocks that drift, delays that grow, up to a whole ten minutes.
+    They are looked for once in that time.
+    """
+    return _fades(end - timedelta(seconds=end.timestamp() % KEPT_S), int(time.time() // KEPT_S))
+
+
+@lru_cache(maxsize=16)
+def _fades(end: datetime, _: int) -> list[Fades]:
+    with connection.cursor() as cursor:
+        return looked_for(cursor, end)
+
+
+def looked_for(cursor: Any, end: datetime) -> list[Fades]:
+    found = [*batteries_and_links(cursor, end), *clocks(cursor, end), *delays(cursor, end)]
+    return sorted(found, key=lambda f: f.rank)
+
+
+def trends(rows: Iterable[tuple[int, int, float]]) -> dict[int, tuple[Trend, Days]]:
+    """Of device, day and value: the trend of each device of which enough is known."""
+    days: dict[int, np.ndarray] = {}
+    for device, day, value in rows:
+        days.setdefault(device, np.full(DAYS, np.nan))[day] = value
+    found = {}
+    for device, values in days.items():
+        trend = theil_sen(np.arange(DAYS), values)
+        if trend is not None:
+            found[device] = trend, [None if np.isnan(v) else float(v) for v in values]
+    return found
+
+
+def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | None:
+    """The field of a type that tells of its battery, or of its link: by name and unit."""
+    for spec in fields:
+        name, unit = spec["name"], spec.get("unit") or ""
+        if spec["kind"] not in ("number", "integer"):
+            continue
+        if what == BATTERY and (name.startswith("batt") or name.endswith("_battery")) and unit in ("V", "mV", "%"):
+            return spec
+        if what == LINK and unit.startswith("dB") and (name.startswith(("rssi", "link", "signal")) or "mW" in unit):
+            return spec
+    return None
+
+
+def daily(cursor: Any, devices: list[int], name: str, first: datetime) -> list[tuple[int, int, float]]:
+    """Medians of a field by device and day from `first` on."""
+    places = places_of(cursor, [name])
+    if not places:
+        return []
+    arms = " ".join(f"when {int(layout)} then nums[{place[name]}]" for layout, place in places)
+    cursor.execute(
+        "select device_id, floor(extract(epoch from at - %s) / 86400)::int, percentile_cont(0.5) within group (order"
+        f" by v) from (select device_id, at, case layout_id {arms} end as v from reading_row where"
+        " device_id = any(%s) and layout_id = any(%s) and at >= %s and at < %s) x where v is not null group by 1, 2",
+        (first, devices, [layout for layout, _ in places], first, first + timedelta(days=DAYS)),
+    )
+    return list(cursor.fetchall())
+
+
+def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
+    """Of devices in service whose types tell of them."""
+    cursor.execute(
+        "select t.fields, t.setpoints, array_agg(d.id) from fleet_devicetype t join fleet_device d on d.type_id = t.id"
+        " where d.phase = 'in service' group by t.id"
+    )
+    found = []
+    for fields, setpoints, devices in cursor.fetchall():
+        for kind in (BATTERY, LINK):
+            spec = role_of(json_of(fields), kind)
+            if spec is None:
+                continue
+            empty = f"{spec['name']}_min"
+            level = next((s["value"] for s in json_of(setpoints) if s["name"] == empty), None)
+            for device, (trend, days) in trends(
+                daily(cursor, devices, spec["name"], end - timedelta(days=DAYS))
+            ).items():
+                one = Fades(kind, device, spec["name"], spec.get("unit"), trend, days, level)
+                if _runs_out(one) if kind == BATTERY else _weakens(trend):
+                    found.append(one)
+    return found
+
+
+def _runs_out(one: Fades) -> bool:
+    return one.left is not None and one.left[0] <= SOON_DAYS
+
+
+def _weakens(trend: Trend) -> bool:
+    return -trend.per_day * trend.days > max(LEAST_LINK_DB, 2 * trend.spread) and trend.high < 0
+
+
+def by_day(cursor: Any, what: str, which: str, end: datetime) -> dict[int, tuple[Trend, Days]]:
+    """Trends of what is counted by the hour; what, which: SQL."""
+    first = end - timedelta(days=DAYS)
+    cursor.execute(
+        f"select device_id, floor(extract(epoch from hour - %s) / 86400)::int, {what} from activity where hour >= %s"
+        f" and hour < %s and delays > 0 and {which} group by 1, 2",
+        (first, first, end),
+    )
+    return trends(cursor.fetchall())
+
+
+def clocks(cursor: Any, end: datetime) -> list[Fades]:
+    """How far ahead clocks are, from the quickest message of each hour. Behind may also be late: only a clock goes
+    wrong as evenly as is asked for there.
+    """
+    found = []
+    ahead = "-percentile_cont(0.5) within group (order by delay_min)"
+    for device, (trend, days) in by_day(cursor, ahead, "delay_sum <> 0", end).items():
+        scatter = EVEN if trend.last < 0 else 2
+        moved = abs(trend.per_day) * trend.days
+        if moved > scatter * trend.spread and abs(trend.last) > CLOCK_S and abs(trend.per_day) > CLOCK_PER_DAY_S:
+            found.append(Fades(CLOCK, device, "", "s", trend, days))
+    return found
+
+
+def delays(cursor: Any, end: datetime) -> list[Fades]:
+    """Messages that arrive later and later after they were measured."""
+    found = []
+    for device, (trend, days) in by_day(cursor, "sum(delay_sum) / sum(delays)", "delay_sum > 0", end).items():
+        grown = trend.per_day * trend.days
+        if grown > max(DELAY_S, 3 * trend.spread, (trend.last - grown) / 2) and trend.low > 0:
+            found.append(Fades(DELAY, device, "", "s", trend, days))
+    return found
