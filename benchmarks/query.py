@@ -29,6 +29,7 @@ def say(text: str) -> None:
 def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, cadence_s: float) -> None:
     """Rows as the engine writes them, in the order of time. One device in twenty falls silent for a while."""
     from server.store.activity import sum_a_day
+    from server.store.sealed import Sealer
 
     fields = [{"name": f"v{n}", "kind": "number", "unit": "V"} for n in range(FIELDS)]
     c = connection
@@ -51,11 +52,24 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
         "insert into message (id, received_at, device_id, channel, payload) select number, at + interval '1 s', device,"
         " 3, '\\x0102030405060708' from moment order by number"
     )
+    c.execute("insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s)", (start,))
     say("readings")
-    c.execute(
-        "insert into reading_row select device, at, 1, 1, number, at + interval '1 s', array[5 * sin(number * 0.001),"
-        " 1.5, 2.25, 3, 4.125, 5, 6, 7]::float8[], null, null from moment order by number"
-    )
+    c.execute("create index on moment (at)")
+    for day in range(-1, DAYS + 1):  # as in life: a day is written, and one that is over is sealed
+        first = start.replace(hour=0, minute=0, second=0) + timedelta(days=day)
+        c.execute(
+            "insert into reading_row select device, at, 1, 1, number, at + interval '1 s', array[round(5 * sin(number *"
+            " 0.001)::numeric, 2), round((number %% 977) * 0.37, 2), 2.25, 20 + device %% 7, round(random()::numeric *"
+            " 100, 1), number / 1000, random(), 7]::float8[], null, null from moment where at >= %s and at < %s order"
+            " by number",
+            (first, first + timedelta(days=1)),
+        )
+        c.execute("update engine_cursor set clock = %s", (first + timedelta(days=1),))
+        sealer = Sealer()
+        while sealer.step(c):
+            pass
+        c.execute("vacuum reading_row")
+        say(f"  {day + 2} of {DAYS + 2} days")
     say("what goes with them")
     c.execute(
         f"insert into activity select device, date_trunc('hour', at, 'UTC'), count(*), 0, {FIELDS} * count(*), 0,"
@@ -83,12 +97,11 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
     )
     c.execute("drop table moment")
     c.execute("insert into activity_unsummed select distinct (hour at time zone 'UTC')::date from activity")
-    c.execute(
-        "insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s)", (start + timedelta(days=DAYS),)
-    )
+    c.execute("update engine_cursor set clock = %s", (start + timedelta(days=DAYS),))
     while sum_a_day(c):
         pass
-    for table in ("message", "reading_row", "activity", "activity_day", "latest", "device_stretch", "device_stands"):
+    rows = ("message", "reading_row", "reading_sealed", "latest", "activity", "activity_day")
+    for table in (*rows, "device_stretch", "device_stands"):
         c.execute(f"vacuum analyze {table}")
 
 
@@ -101,6 +114,28 @@ def timed(turns: int, work: Callable[[], object]) -> list[float]:
         work()
         found.append((time.perf_counter() - began) * 1000)
     return found
+
+
+def sealing(url: str, devices: list[int]) -> float:
+    """Readings sealed in a second: a day of some devices is opened and sealed again."""
+    from server.store.sealed import DAY_US, EPOCH, Sealer, open_for
+    from server.store.turns import writers_turn
+
+    with psycopg.connect(url, autocommit=True) as own:
+        (day,) = own.execute("select max(day) from reading_sealed").fetchone() or (None,)
+        with own.transaction():
+            writers_turn(own)
+            open_for(own, [(device, (day - EPOCH).days * DAY_US) for device in devices])
+        (rows,) = own.execute(
+            "select count(*) from reading_row where at < (%s::date + 1)::timestamp at time zone 'UTC'", (day,)
+        ).fetchone() or (0,)
+        sealer = Sealer()
+        began = time.perf_counter()
+        while sealer.step(own):
+            pass
+        took = time.perf_counter() - began
+        own.execute("vacuum reading_row")
+        return float(rows) * FIELDS / took
 
 
 def measure(seconds: float) -> dict[str, Any]:
@@ -225,7 +260,12 @@ def measure(seconds: float) -> dict[str, Any]:
             mine, other = timed(times, ours), timed(max(times // 3, 2), theirs)
             told[f"{name}_p50_ms"], told[f"{name}_p95_ms"] = (float(np.percentile(mine, p)) for p in (50, 95))
             ratios[f"{name}_to_plain"] = float(np.median(mine) / np.median(other))
-        ((size, rows),) = plain("select pg_total_relation_size('reading_row'), (select sum(messages) from activity)")
+        say("sealing")
+        told["sealed_readings_per_s"] = sealing(instance.database_url(), [d.pk for d in devices[:1500]])
+        ((size, rows),) = plain(
+            "select pg_total_relation_size('reading_row') + pg_total_relation_size('reading_sealed'),"
+            " (select sum(messages) from activity)"
+        )
         told["bytes_per_reading"] = size / (float(rows) * FIELDS)
         told["readings"] = float(rows) * FIELDS
         # What a device of the demo's cadence (a message in ten minutes, eight values) takes in a year, times 10,000.

@@ -19,13 +19,14 @@ from oculum.routing.router import Router
 from oculum.routing.standing import looked_back
 from oculum.text import harmless
 from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
-from server.rules.registry import Registry
+from server.rules.registry import Registry, spoken_of
 from server.store.activity import count_anew
 from server.store.faults import of_the_database
 from server.store.messages import FIELDS, Arrived
 from server.store.notices import tell
-from server.store.readings import Layouts, RefusedMessage, listed, write_refused, write_rows
-from server.store.rows import COLUMNS, Rows
+from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
+from server.store.rows import COLUMNS, Rows, listed
+from server.store.sealed import open_ahead
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
@@ -218,8 +219,16 @@ class Again:
             return
         following = replace(job, after=portion.until)
         self.ahead = following.place, self.pool.submit(self._read, following, size)
+        self._open(portion)
         with self.connection.transaction():
             self._write(portion)
+
+    def _open(self, portion: Portion) -> None:
+        """Opens the sealed days of what the messages gave before."""
+        arrived = portion.arrived
+        if len(arrived) and portion.job.whole_span:
+            first, last = int(arrived.received.min()), int(arrived.received.max())
+            open_ahead(self.connection, spoken_of(self.registry, arrived.device.tolist()), first, last)
 
     def _messages(self, c: psycopg.Connection[Any], job: Job, most: int) -> tuple[Arrived, int] | None:
         """The next messages of a job, in their order, and the number up to which these are all; None at its end. Not

@@ -12,7 +12,7 @@ from oculum.language.conditions.plan import ConditionPlan
 from oculum.quantities import measured
 from server.rules.conditions import unit_of
 from server.rules.registry import Registry
-from server.store.readings import moment
+from server.store.times import moment
 
 ENTRY = (
     'insert into alarms_journalentry (alarm_id, what, priority, at, learned_at, note, value, "limit", message_id,'

@@ -43,7 +43,6 @@ from server.store.readings import (
     Fenced,
     Layouts,
     latest_entry,
-    moment,
     newest_of,
     newest_stored,
     write_latest,
@@ -52,6 +51,7 @@ from server.store.readings import (
 )
 from server.store.routing import Outbox, outgoing, write_counted
 from server.store.stretches import stands_of, unmade, write_stretches
+from server.store.times import moment
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.engine")

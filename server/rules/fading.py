@@ -14,7 +14,7 @@ from django.db import connection
 
 from oculum.history.trends import Trend, theil_sen
 from server.store.rows import json_of
-from server.store.series import places_of
+from server.store.series import daily_medians
 
 DAYS = 14
 BATTERY, CLOCK, DELAY, LINK = KINDS = ("battery", "clock", "delay", "link")
@@ -104,21 +104,6 @@ def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | Non
     return None
 
 
-def daily(cursor: Any, devices: list[int], name: str, first: datetime) -> list[tuple[int, int, float]]:
-    """Medians of a field by device and day from `first` on."""
-    places = places_of(cursor, [name])
-    if not places:
-        return []
-    arms = " ".join(f"when {int(layout)} then nums[{place[name]}]" for layout, place in places)
-    cursor.execute(
-        "select device_id, floor(extract(epoch from at - %s) / 86400)::int, percentile_cont(0.5) within group (order"
-        f" by v) from (select device_id, at, case layout_id {arms} end as v from reading_row where"
-        " device_id = any(%s) and layout_id = any(%s) and at >= %s and at < %s) x where v is not null group by 1, 2",
-        (first, devices, [layout for layout, _ in places], first, first + timedelta(days=DAYS)),
-    )
-    return list(cursor.fetchall())
-
-
 def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
     """Of devices in service whose types tell of them."""
     cursor.execute(
@@ -134,7 +119,7 @@ def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
             empty = f"{spec['name']}_min"
             level = next((s["value"] for s in json_of(setpoints) if s["name"] == empty), None)
             for device, (trend, days) in trends(
-                daily(cursor, devices, spec["name"], end - timedelta(days=DAYS))
+                daily_medians(cursor, devices, spec["name"], (end - timedelta(days=DAYS - 1)).date(), DAYS)
             ).items():
                 one = Fades(kind, device, spec["name"], spec.get("unit"), trend, days, level)
                 if _runs_out(one) if kind == BATTERY else _weakens(trend):

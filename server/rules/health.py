@@ -12,8 +12,8 @@ import numpy as np
 from oculum.history.stretches import NAMES, shares
 from oculum.language.routes.check import SITE
 from server.store.activity import sums
-from server.store.readings import us
 from server.store.stretches import read_stretches
+from server.store.times import us
 from server.store.unheard import unheard, within
 
 

@@ -301,3 +301,10 @@ class Registry:
         if found is None or found == sender:
             return found
         return found if self.devices[found].gateway_id == sender else None
+
+
+def spoken_of(registry: Registry, senders: Iterable[int]) -> list[int]:
+    """Devices that messages of some senders may speak of: themselves, those behind them, and sites."""
+    found = set(senders)
+    behind = {d.id for d in registry.devices.values() if d.gateway_id in found}
+    return sorted(found | behind | set(registry.world.own_devices().values()))

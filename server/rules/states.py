@@ -11,8 +11,8 @@ from django.db import connection
 
 from oculum.history.stretches import NAMES, OVERDUE_CADENCES, SILENT_CADENCES, mostly, shares
 from oculum.language.routes.check import SITE
-from server.store.readings import us
 from server.store.stretches import read_stretches
+from server.store.times import us
 from server.store.unheard import Spans, unheard, within
 
 AHEAD_S = 300

@@ -25,12 +25,14 @@ def main() -> None:
     from server.again.worker import Again
     from server.runner.itself import Report
     from server.store.activity import sum_a_day
+    from server.store.sealed import Sealer
     from server.store.stretches import make_anew
 
     lock = Lock(settings.INSTANCE.folder, "again")
     lock.or_exit()
     os.nice(NICE)
     again = Again(settings.INSTANCE.database_url())
+    sealer = Sealer()
     stopping: list[int] = []
     for number in (signal.SIGTERM, signal.SIGINT):
         signal.signal(number, lambda number, _: stopping.append(number))
@@ -38,7 +40,8 @@ def main() -> None:
     while not stopping:
         pulse.beat()
         report.step(again.connection)
-        if not (again.step() or make_anew(again.connection) or sum_a_day(again.connection)):
+        own = again.connection
+        if not (again.step() or make_anew(own) or sum_a_day(own) or sealer.step(own)):
             for _ in again.connection.notifies(timeout=TICK_S, stop_after=1):
                 pass
     again.close()

@@ -4,14 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
 import psycopg
 from django.db import connection
 
-from server.store.readings import moment
+from server.store.sealed import open_arrived
+from server.store.times import moment
 from server.store.turns import writers_turn
 
 HOUR_US = 3_600_000_000
@@ -113,22 +114,14 @@ def sum_a_day(connection: psycopg.Connection[Any]) -> bool:
 
 
 SUMMED = """
-with known as (
-    select s.day from activity_summed s where s.day not in (select day from activity_unsummed)
-    and s.day::timestamp at time zone 'UTC' >= %(first)s and (s.day + 1)::timestamp at time zone 'UTC' <= %(end)s
-),
-edges as (
-    select coalesce(min(day)::timestamp at time zone 'UTC', %(end)s) as low,
-        coalesce((max(day) + 1)::timestamp at time zone 'UTC', %(end)s) as high from known
-),
-parts as (
+with parts as (
     select device_id, messages, failed, cells, gone, delays, delay_sum,
         case when delays > 0 then delay_max end as delay_max, case when delays > 0 then delay_min end as least
-    from activity, edges where hour >= %(first)s and hour < %(end)s and device_id = any(%(devices)s)
-    and (hour < low or hour >= high or (hour at time zone 'UTC')::date not in (select day from known))
+    from unnest(%(from)s::timestamptz[], %(until)s::timestamptz[]) k(low, high) join activity on hour >= low and hour <
+        high where device_id = any(%(devices)s)
     union all
     select device_id, messages, failed, cells, gone, delays, delay_sum, delay_max, delay_least
-    from activity_day where day in (select day from known) and device_id = any(%(devices)s)
+    from activity_day where day = any(%(days)s) and device_id = any(%(devices)s)
 )
 select device_id, sum(messages), sum(failed), sum(cells), sum(gone), sum(delays), sum(delay_sum), max(delay_max),
     percentile_cont(0.5) within group (order by least), bool_or(delays > 0 and delay_sum <> 0) from parts group by 1
@@ -140,13 +133,33 @@ def sums(cursor: Any, first: datetime, end: datetime, devices: Sequence[int]) ->
     shortest of each hour (of whole days: of their medians), and whether its payloads have a time of their own; of
     whole hours from `first` on.
     """
-    cursor.execute(SUMMED, {"first": first, "end": end, "devices": list(devices)})
+    cursor.execute(
+        "select day from activity_summed where day not in (select day from activity_unsummed) and day::timestamp at"
+        " time zone 'UTC' >= %s and (day + 1)::timestamp at time zone 'UTC' <= %s order by 1",
+        (first, end),
+    )
+    days = [day for (day,) in cursor.fetchall()]
+    # What lies between the days that are summed is counted by the hour.
+    spans, since = [], first
+    for day in days:
+        begin = datetime(day.year, day.month, day.day, tzinfo=UTC)
+        if begin > since:
+            spans.append((since, begin))
+        since = begin + timedelta(days=1)
+    if since < end:
+        spans.append((since, end))
+    low, high = [span[0] for span in spans], [span[1] for span in spans]
+    cursor.execute(SUMMED, {"from": low, "until": high, "days": days, "devices": list(devices)})
     return list(cursor.fetchall())
 
 
 def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], received: Sequence[int]) -> None:
     """What was said in the hours of some messages (int, µs each) is counted once more from what is stored."""
     hours = sorted({(d, t // HOUR_US) for d, t in zip(device, received, strict=True)})
+    if not hours:
+        return
+    edges = min(hour for _, hour in hours), max(hour for _, hour in hours) + 1
+    open_arrived(connection, sorted({d for d, _ in hours}), *(hour * HOUR_US for hour in edges))
     unsummed(connection, np.array([hour for _, hour in hours], np.int64))
     connection.execute(
         "with k as (select * from unnest(%s::int[], %s::timestamptz[]) k(device_id, hour)),"

@@ -17,8 +17,11 @@ from psycopg.adapt import Transformer
 from psycopg.pq import Format
 
 from oculum.arrays import objects
+from oculum.history.packing import Block
 from oculum.language.fields import FieldSpec
 from server.store.rows import EPOCH_2000_US, cell, is_text, slots, specs
+from server.store.sealed import arrived, one_view
+from server.store.times import us
 
 READERS = 2
 TEXTS = 1009  # PostgreSQL's number of text[]
@@ -122,17 +125,87 @@ def pieces(
     )
 
     def read(cursor: psycopg.Cursor[Any], first: datetime, last: datetime) -> Day:
+        with one_view(cursor):
+            sealed = sealed_columns(cursor, [row[0] for row in found], fields, cells, layouts, us(first), us(last))
+            stored = stored_columns(cursor, first, last)
+            heard = _arrivals(cursor, devices, first, last) if arrivals else None
+        return Columns.joined([*sealed, stored]), heard
+
+    def stored_columns(cursor: psycopg.Cursor[Any], first: datetime, last: datetime) -> Columns:
         row = _arrays(cursor.execute(sql, (first, last)))
-        found = Columns(_whole(row[0], "i4"), _times(row[1]), _times(row[2]), _whole(row[3], "i8"))
+        stored = Columns(_whole(row[0], "i4"), _times(row[1]), _times(row[2]), _whole(row[3], "i8"))
         place = 4
         for spec, own_cells in cells.items():
-            found.values[spec.name] = _values(spec, row[place : place + len(own_cells)])
+            stored.values[spec.name] = _values(spec, row[place : place + len(own_cells)])
             place += len(own_cells)
-        return found.ordered(), _arrivals(cursor, devices, first, last) if arrivals else None
+        return stored
 
     since = round(start.timestamp() * 1e6)
     for share, (readings, heard) in _in_pieces(url, start, end, read, (url, sql, arrivals)):
         yield Piece(share, readings.since(since), heard)
+
+
+def sealed_columns(
+    cursor: psycopg.Cursor[Any],
+    devices: Sequence[int],
+    fields: Sequence[FieldSpec],
+    cells: dict[FieldSpec, list[str]],
+    layouts: dict[int, dict[str, FieldSpec]],
+    first: int,
+    last: int,
+) -> list[Columns]:
+    """What is sealed of the fields, of rows that arrived in [first, last) (µs)."""
+    places = {layout: {spec: _place(spec, known) for spec in fields} for layout, known in layouts.items()}
+    wanted = {
+        layout: [k + more for (words, k), spec in own for more in range(_size(spec)) if not words]
+        for layout, known in places.items()
+        for own in [[(place, spec) for spec, place in known.items() if place is not None]]
+    }
+    words = any(
+        is_text(spec) for known in layouts.values() for spec in known.values() if spec.name in {f.name for f in fields}
+    )
+    found = []
+    for part in arrived(cursor, devices, wanted, first, last, words):
+        block = part.block
+        own = Columns(np.full(len(block), part.device), block.at, block.received, block.message)
+        for spec in fields:
+            own.values[spec.name] = _of_block(spec, block, places[part.layout][spec], len(cells[spec]) > _size(spec))
+        found.append(own)
+    return found
+
+
+def _size(spec: FieldSpec) -> int:
+    return 2 if spec.kind == "position" else 1
+
+
+def _place(spec: FieldSpec, known: dict[str, FieldSpec]) -> tuple[bool, int] | None:
+    """Whether a field stands among the texts of a layout, and where, from 0."""
+    found = known.get(spec.name)
+    if found is None or found.kind != spec.kind:
+        return None
+    before = tuple(known.values())[: list(known).index(spec.name)]
+    return is_text(found), sum(map(is_text, before)) if is_text(found) else slots(before)
+
+
+def _of_block(spec: FieldSpec, block: Block, place: tuple[bool, int] | None, mixed: bool) -> np.ndarray:
+    """Values of a field in sealed rows. mixed: whole numbers of which some are wide."""
+    count = len(block)
+    if spec.kind == "text":
+        return block.texts[place[1]] if place is not None else np.full(count, None, object)
+    if mixed:
+        found = np.full(count, None, object)
+        if place is not None and place[0]:
+            found[:] = [None if v is None else int(v) for v in block.texts[place[1]]]
+        elif place is not None:
+            own = block.nums[:, place[1]]
+            found = own.astype(object)
+            found[np.isnan(own)] = None
+        return found
+    shape = (count, 2) if spec.kind == "position" else (count,)
+    if place is None:
+        return np.full(shape, np.nan)
+    own = block.nums[:, place[1] : place[1] + _size(spec)]
+    return own if spec.kind == "position" else own[:, 0]
 
 
 def _arrivals(cursor: psycopg.Cursor[Any], devices: str, first: datetime, last: datetime) -> Columns:
@@ -152,15 +225,10 @@ def _cells(spec: FieldSpec, layouts: dict[int, dict[str, FieldSpec]]) -> list[st
     """SQL for a field's values, whatever layout a row has: as number, two for a position; as text where it is so."""
     places: dict[str, dict[int, list[int]]] = {"nums": {}, "texts": {}}
     for ident, known in layouts.items():
-        found = known.get(spec.name)
-        if found is None or found.kind != spec.kind:
-            continue
-        before = tuple(known.values())[: list(known).index(spec.name)]
-        column = "texts" if is_text(found) else "nums"
-        place = sum(map(is_text, before)) if is_text(found) else slots(before)
-        places[column].setdefault(place + 1, []).append(ident)
-
-    size = 2 if spec.kind == "position" else 1
+        found = _place(spec, known)
+        if found is not None:
+            places["texts" if found[0] else "nums"].setdefault(found[1] + 1, []).append(ident)
+    size = _size(spec)
     numbers = [f"array_agg(coalesce({cell('nums', places['nums'], k)}, 'NaN'))" for k in range(size)]
     texts = [f"array_agg({cell('texts', places['texts'])})"] if places["texts"] or spec.kind == "text" else []
     return texts if spec.kind == "text" else [*numbers, *texts]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Mapping
 from dataclasses import dataclass
-from datetime import date, datetime, timedelta
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 import psycopg
@@ -15,7 +15,7 @@ MESSAGES, READINGS, COUNTS, JOURNAL = "messages", "readings", "counts", "journal
 KINDS = (MESSAGES, READINGS, COUNTS, JOURNAL)
 TABLES = {
     MESSAGES: ("refused", "intake_refusal"),
-    READINGS: ("reading_row", "replaced_reading", "latest"),
+    READINGS: ("reading_row", "reading_sealed", "replaced_reading", "latest"),
     COUNTS: ("activity", "activity_day", "route_activity", "device_stretch", "device_stands"),
     JOURNAL: ("alarms_alarm", "alarms_journalentry", "alarms_shelf", "telling_delivery"),
 }
@@ -113,6 +113,11 @@ def end_readings(connection: psycopg.Connection[Any], now: datetime, days: Mappi
     begun, gone = time.monotonic(), 0
     for device, type_ in connection.execute("select id, type_id from fleet_device order by id").fetchall():
         edge = now - timedelta(days=days.get((READINGS, type_), days[READINGS, 0]))
+        gone += connection.execute(
+            "with gone as (delete from reading_sealed where device_id = %s and day < %s returning rows) select"
+            " coalesce(sum(rows), 0)::bigint from gone",
+            (device, edge.astimezone(UTC).date()),
+        ).fetchone()[0]  # type: ignore[index]
         for table in ("reading_row", "replaced_reading"):
             while time.monotonic() - begun < AT_ONCE_S:
                 went = connection.execute(

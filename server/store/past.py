@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -11,6 +12,7 @@ from oculum.arrays import objects
 from oculum.batches import FIRST_REASON, Column, Decoded, Group
 from oculum.language.fields import FieldSpec
 from server.store.rows import is_text, json_of, specs
+from server.store.sealed import arrived, stored_row
 
 Layouts = dict[int, tuple[FieldSpec, ...]]
 SELECTED = (
@@ -19,14 +21,25 @@ SELECTED = (
 )
 
 
-def stored_of(own: psycopg.Connection[Any], ids: np.ndarray) -> Decoded:
-    """The stored readings of some messages (ids: int64 (n,), rising), row by row of `ids`."""
+def stored_of(
+    own: psycopg.Connection[Any], ids: np.ndarray, received: tuple[int, int], owners: Sequence[int]
+) -> Decoded:
+    """The stored readings of some messages (ids: int64 (n,), rising), row by row of `ids`. received: when the first and
+    the last of them arrived (µs); owners: devices that they may speak of.
+    """
     layouts = {i: tuple(specs(f).values()) for i, f in own.execute("select id, fields from layout").fetchall()}
     rows = own.execute(
         f"select {SELECTED} from reading_row r join unnest(%s::bigint[]) k(id) on r.message_id = k.id where"
         f" r.message_id between %s and %s",
         (ids.tolist(), int(ids[0]), int(ids[-1])),
     ).fetchall()
+    known = set(ids.tolist())
+    with own.cursor(binary=True) as cursor:
+        for part in arrived(cursor, owners, None, received[0], received[1] + 1, texts=True):
+            for k, message in enumerate(part.block.message.tolist()):
+                if message in known:
+                    at, late = int(part.block.at[k]), int(part.block.received[k])
+                    rows.append((part.layout, part.device, at, late, message, *stored_row(part.block, k)))
     return as_decoded(rows, layouts, np.searchsorted(ids, np.array([r[4] for r in rows], np.int64)), len(ids))
 
 

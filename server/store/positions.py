@@ -6,9 +6,12 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+import numpy as np
 from django.db import connection
 
 from server.store.rows import cell, json_of, slots, specs
+from server.store.sealed import Part, Wanted, backwards, measured, one_view, sealed_edge
+from server.store.times import moment, us
 
 FRESH = timedelta(days=7)  # an older position says nothing of where a device is
 MOST_ROWS = 500_000
@@ -23,26 +26,25 @@ class Fix:
     at: datetime
 
 
-def _cells(cursor: Any) -> tuple[str, str, str] | None:
+def _cells(wanted: Wanted) -> tuple[str, str, str] | None:
     """SQL of the latitude and the longitude of a row `r`, and the layouts that have them; None where none has."""
-    cursor.execute('select id, fields from layout where fields @> \'[{"kind": "position"}]\'')
     places: dict[int, list[int]] = {}
-    for ident, fields in cursor.fetchall():
-        known = tuple(specs(json_of(fields)).values())
-        first = next(k for k, spec in enumerate(known) if spec.kind == "position")
-        places.setdefault(slots(known[:first]) + 1, []).append(int(ident))
+    for layout, (lat, _) in wanted.items():
+        places.setdefault(lat + 1, []).append(layout)
     if not places:
         return None
-    every = ",".join(str(ident) for ids in places.values() for ident in ids)
+    every = ",".join(str(layout) for layout in wanted)
     return cell("nums", places), cell("nums", places, 1), f"'{{{every}}}'::int[]"
 
 
 def newest_fixes(at: datetime) -> dict[int, Fix]:
     """The newest position of every device measured up to a moment and not older than a week; those at 0,0 are none."""
-    with connection.cursor() as cursor:
-        cells = _cells(cursor)
+    with connection.cursor() as cursor, one_view(cursor):
+        wanted = _columns(cursor)
+        cells = _cells(wanted)
         if cells is None:
             return {}
+        edge, since = sealed_edge(cursor), us(at - FRESH)
         lat, lon, layouts = cells
         cursor.execute(
             "select d.id, p.lat, p.lon, p.at from fleet_device d cross join lateral ("
@@ -51,15 +53,44 @@ def newest_fixes(at: datetime) -> dict[int, Fix]:
             f" and not ({lat} = 0 and {lon} = 0) order by r.at desc limit 1) p",
             {"at": at, "since": at - FRESH},
         )
-        return {device: Fix(lat, lon, at) for device, lat, lon, at in cursor.fetchall()}
+        found = {device: Fix(lat, lon, at) for device, lat, lon, at in cursor.fetchall()}
+        cursor.execute("select distinct device_id from reading_sealed where layout_id = any(%s)", (list(wanted),))
+        open_ = {device for (device,) in cursor.fetchall() if device not in found or us(found[device].at) < edge}
+        for parts in backwards(cursor, open_, wanted, us(at), since + 1):
+            for part in parts:
+                for fix in _fixes(part, wanted)[-1:]:
+                    if part.device not in found or found[part.device].at < fix.at:
+                        found[part.device] = fix
+                    open_.discard(part.device)
+        return found
+
+
+def _columns(cursor: Any) -> dict[int, tuple[int, int]]:
+    """Where the first position of a layout stands among its numbers, from 0, for those that have one."""
+    cursor.execute('select id, fields from layout where fields @> \'[{"kind": "position"}]\'')
+    found = {}
+    for layout, fields in cursor.fetchall():
+        known = tuple(specs(json_of(fields)).values())
+        place = slots(known[: next(k for k, spec in enumerate(known) if spec.kind == "position")])
+        found[layout] = place, place + 1
+    return found
+
+
+def _fixes(part: Part, wanted: Wanted) -> list[Fix]:
+    """Positions of sealed rows; those at 0,0 are none."""
+    lat, lon = part.block.nums[:, list(wanted[part.layout])].T
+    there = np.flatnonzero(~np.isnan(lat) & ~np.isnan(lon) & ((lat != 0) | (lon != 0)))
+    return [Fix(float(lat[k]), float(lon[k]), moment(int(part.block.at[k]))) for k in there.tolist()]
 
 
 def track_of(device: int, start: datetime, end: datetime) -> list[Fix]:
     """All positions of a device in a span, in the order of time; those at 0,0 are none. At most 500,000."""
-    with connection.cursor() as cursor:
-        cells = _cells(cursor)
+    with connection.cursor() as cursor, one_view(cursor):
+        wanted = _columns(cursor)
+        cells = _cells(wanted)
         if cells is None:
             return []
+        parts = list(measured(cursor, [device], wanted, us(start) + 1, us(end) + 1))
         lat, lon, layouts = cells
         cursor.execute(
             f"select {lat}, {lon}, r.at from reading_row r where r.device_id = %s and r.at > %s and r.at <= %s"
@@ -67,4 +98,5 @@ def track_of(device: int, start: datetime, end: datetime) -> list[Fix]:
             f" and not ({lat} = 0 and {lon} = 0) order by r.at limit %s",
             (device, start, end, MOST_ROWS),
         )
-        return [Fix(*row) for row in cursor.fetchall()]
+        found = [fix for part in parts for fix in _fixes(part, wanted)] + [Fix(*row) for row in cursor.fetchall()]
+        return sorted(found, key=lambda fix: fix.at)[:MOST_ROWS]

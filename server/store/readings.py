@@ -5,7 +5,6 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
@@ -17,29 +16,12 @@ from oculum.batches import Decoded
 from oculum.history.events import Newest
 from oculum.language.fields import FieldSpec
 from oculum.text import harmless
-from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, row_values
+from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, listed, named, row_values
+from server.store.sealed import newest_sealed, open_for, sealed_edge
+from server.store.times import moment
 
 set_json_dumps(orjson.dumps)
 set_json_loads(orjson.loads)
-EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-
-
-def moment(us: int) -> datetime:
-    """Microseconds since 1970 as a time, clamped to what PostgreSQL and Python can hold."""
-    return EPOCH + timedelta(microseconds=min(max(us, -62_135_596_800_000_000), 253_402_300_799_000_000))
-
-
-def us(at: datetime) -> int:
-    """A time as microseconds since 1970."""
-    return round(at.timestamp() * 1e6)
-
-
-def iso(at: int) -> str:
-    """Microseconds since 1970 as RFC 3339 says them."""
-    return moment(at).isoformat().replace("+00:00", "Z")
-
-
-US = "(extract(epoch from {}) * 1000000)::bigint"  # the same in SQL
 
 
 class Fenced(RuntimeError):
@@ -87,6 +69,7 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     """Copies readings; where a key is there already, the newer arrival replaces it and the older is kept on record."""
     if not rows.encoded:
         return
+    open_for(connection, rows.keys)
     unique = len(set(rows.keys)) == len(rows.keys)
     if unique:
         try:
@@ -146,11 +129,6 @@ def _newest(slots: str) -> str:
 
 def _overlap(slots: str) -> str:
     return f"exists (select 1 from unnest(n.{slots}, o.{slots}) x(a, b) where a is not null and b is not null)"
-
-
-def listed(table: str) -> str:
-    """The columns of a reading, of a table by its short name."""
-    return ", ".join(f"{table}.{c.strip()}" for c in COLUMNS.split(","))
 
 
 def _copy(connection: psycopg.Connection, table: str, encoded: list[bytes]) -> None:
@@ -266,6 +244,19 @@ def newest_stored(
         found = _newest_of(connection, device, names, until_us, last, most)
         if found.keys() == names:
             break
+    with connection.cursor() as cursor:
+        edge = sealed_edge(cursor)
+        older = {name for name in names if name not in found or found[name][1] < edge}
+        if not older:
+            return found
+        cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(older),))
+        layouts: dict[int, list[dict[str, Any]]] = dict(cursor.fetchall())
+        wide = {spec["name"] for fields in layouts.values() for spec in fields if spec.get("wide")}
+        for name, (value, at, message, received) in newest_sealed(
+            cursor, device, layouts, older, until_us, lambda block: block.message <= last
+        ).items():
+            if name not in found or found[name][1] < at:
+                found[name] = int(value) if name in wide else value, at, message, received
     return found
 
 

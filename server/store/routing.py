@@ -11,7 +11,7 @@ import orjson
 import psycopg
 
 from oculum.routing.routed import SEEN, Counted, Sent
-from server.store.readings import iso, moment
+from server.store.times import iso, moment
 
 HOUR_US = 3_600_000_000
 MOST_WAITING = 200_000  # readings that wait for one outlet

@@ -21,6 +21,16 @@ FLOAT8, TEXT = 701, 25
 COLUMNS = "device_id, at, layout_id, version_id, message_id, received_at, nums, texts, missing"
 
 
+def listed(table: str) -> str:
+    """The columns of a reading, of a table by its short name."""
+    return ", ".join(f"{table}.{c.strip()}" for c in COLUMNS.split(","))
+
+
+def named(names: Iterable[str]) -> list[str]:
+    """What the fields of a layout contain that has one of them, as JSON."""
+    return [orjson.dumps([{"name": name}]).decode() for name in names]
+
+
 def json_of(value: Any) -> Any:
     """A jsonb column as Django's cursors hand it over."""
     return orjson.loads(value) if isinstance(value, str | bytes) else value

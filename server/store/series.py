@@ -4,24 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from datetime import datetime
+from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 import numpy as np
-import orjson
 
-from server.store.readings import US
-from server.store.rows import is_text, json_of, row_values, specs
+from server.store.rows import is_text, json_of, named, row_values, specs
+from server.store.sealed import DAY_US, all_columns, backwards, measured, one_view, page, sealed_edge, stored_row
+from server.store.times import US, us
 
 Series = dict[tuple[int, str], tuple[np.ndarray, np.ndarray]]
 
 
 def places_of(cursor: Any, names: Sequence[str]) -> list[tuple[int, dict[str, int]]]:
     """For every layout that has one of the fields as a number: where in `nums` each stands (from 1)."""
-    cursor.execute(
-        "select id, fields from layout where fields @> any(%s::jsonb[])",
-        ([orjson.dumps([{"name": n}]).decode() for n in names],),
-    )
+    cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(names),))
     found = []
     for layout, fields in cursor.fetchall():
         slot, places = 1, {}
@@ -40,11 +37,29 @@ def read_series(
     cursor: Any, devices: Sequence[int], names: Sequence[str], after: datetime, until: datetime, most: int
 ) -> tuple[Series, bool]:
     """Values measured in (after, until] by device and field: times in µs, int64 (n,), rising, and float (n,). Of each
-    layout at most the newest `most` rows are read; whether that left any out.
+    layout at most the newest `most` rows are read, of those that are sealed to the day; whether that left any out.
     """
+    with one_view(cursor):
+        return _read_series(cursor, devices, names, after, until, most)
+
+
+def _read_series(
+    cursor: Any, devices: Sequence[int], names: Sequence[str], after: datetime, until: datetime, most: int
+) -> tuple[Series, bool]:
     parts: dict[tuple[int, str], list[tuple[np.ndarray, np.ndarray]]] = {}
-    cut = False
-    for layout, places in places_of(cursor, names):
+    chosen_of = places_of(cursor, names)
+    wanted = {layout: [slot - 1 for slot in places.values()] for layout, places in chosen_of}
+    fields_of = {layout: list(places) for layout, places in chosen_of}
+    rows_of: dict[int, int] = {}
+    for part in measured(cursor, devices, wanted, us(after) + 1, us(until) + 1, most=most):
+        rows_of[part.layout] = rows_of.get(part.layout, 0) + len(part.block)
+        for slot, name in zip(wanted[part.layout], fields_of[part.layout], strict=True):
+            own = part.block.nums[:, slot]
+            there = ~np.isnan(own)
+            if there.any():
+                parts.setdefault((part.device, name), []).append((part.block.at[there], own[there]))
+    cut = any(count >= most for count in rows_of.values())
+    for layout, places in chosen_of:
         chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
         cursor.execute(
             f"select device_id, {US.format('at')}, {chosen} from reading_row where device_id = any(%s) and layout_id ="
@@ -69,24 +84,78 @@ def read_series(
     found: Series = {}
     for key, listed in parts.items():
         at, value = (np.concatenate([part[k] for part in listed]) for k in range(2))
-        order = np.argsort(at, kind="stable")
-        found[key] = at[order], value[order]
+        if (at[1:] < at[:-1]).any():
+            order = np.argsort(at, kind="stable")
+            at, value = at[order], value[order]
+        found[key] = at, value
     return found, cut
 
 
 def values_before(cursor: Any, devices: Iterable[int], name: str, until: datetime) -> dict[int, float]:
     """The newest value of a field that each device had measured until a moment, within its last 40 days."""
+    with one_view(cursor):
+        return _values_before(cursor, list(devices), name, until)
+
+
+LOOKED_BACK_US = 40 * DAY_US
+
+
+def _values_before(cursor: Any, devices: list[int], name: str, until: datetime) -> dict[int, float]:
     places = places_of(cursor, [name])
     if not places:
         return {}
     arms = " ".join(f"when {int(layout)} then r.nums[{place[name]}]" for layout, place in places)
     cursor.execute(
-        f"select d, (select v from (select r.at, case r.layout_id {arms} end as v from reading_row r where r.device_id"
-        " = d and r.layout_id = any(%s) and r.at <= %s and r.at > %s - interval '40 days' order by r.at desc limit"
-        " 200) x where v is not null order by at desc limit 1) from unnest(%s::int[]) u(d)",
-        ([layout for layout, _ in places], until, until, list(devices)),
+        "select d, x.at, x.v from unnest(%s::int[]) u(d) cross join lateral (select at, v from (select r.at, case"
+        f" r.layout_id {arms} end as v from reading_row r where r.device_id = d and r.layout_id = any(%s) and r.at <="
+        " %s and r.at > %s - interval '40 days' order by r.at desc limit 200) y where v is not null order by at desc"
+        " limit 1) x",
+        (devices, [layout for layout, _ in places], until, until),
     )
-    return {device: float(value) for device, value in cursor.fetchall() if value is not None}
+    found = {device: (us(at), float(value)) for device, at, value in cursor.fetchall()}
+    edge = sealed_edge(cursor)
+    open_ = {device for device in devices if device not in found or found[device][0] < edge}
+    wanted = {layout: [own[name] - 1] for layout, own in places}
+    for parts in backwards(cursor, open_, wanted, us(until), us(until) - LOOKED_BACK_US):
+        for part in parts:
+            there = np.flatnonzero(~np.isnan(part.block.nums[:, wanted[part.layout][0]]))
+            if len(there):
+                at = int(part.block.at[there[-1]])
+                if part.device not in found or found[part.device][0] < at:
+                    found[part.device] = at, float(part.block.nums[there[-1], wanted[part.layout][0]])
+                open_.discard(part.device)
+    return {device: value for device, (_, value) in found.items()}
+
+
+def daily_medians(cursor: Any, devices: list[int], name: str, first: date, days: int) -> list[tuple[int, int, float]]:
+    """Medians of a field by device and day (UTC), counted from `first` on."""
+    places = places_of(cursor, [name])
+    if not places:
+        return []
+    arms = " ".join(f"when {int(layout)} then nums[{place[name]}]" for layout, place in places)
+    sealed = " ".join(f"when {int(layout)} then medians[{place[name]}]" for layout, place in places)
+    cursor.execute(
+        "select device_id, day - %(first)s, v from (select device_id, (at at time zone 'UTC')::date"
+        " as day, percentile_cont(0.5) within group (order by v) as v from (select device_id, at,"
+        f" case layout_id {arms} end as v from reading_row where device_id = any(%(devices)s) and layout_id ="
+        " any(%(layouts)s) and at >= %(first)s::timestamp at time zone 'UTC' and at < (%(first)s +"
+        " %(days)s)::timestamp at time zone 'UTC') x where v is not null group by 1, 2 union all select device_id,"
+        f" day, case layout_id {sealed} end from reading_sealed where device_id = any(%(devices)s) and layout_id"
+        " = any(%(layouts)s) and day >= %(first)s and day < %(first)s + %(days)s) y where v is not null",
+        {"first": first, "days": days, "devices": devices, "layouts": [layout for layout, _ in places]},
+    )
+    told: dict[tuple[int, int], list[float]] = {}
+    for device, day, value in cursor.fetchall():
+        told.setdefault((device, day), []).append(value)
+    midnight = datetime(first.year, first.month, first.day, tzinfo=UTC) - timedelta(microseconds=1)
+    for device, day in [key for key, values in told.items() if len(values) > 1]:  # sealed with several layouts
+        start = midnight + timedelta(days=day)
+        found, _ = read_series(cursor, [device], [name], start, start + timedelta(days=1), MOST_OF_A_DAY)
+        told[device, day] = [float(np.median(value)) for _, value in found.values()]
+    return [(device, day, values[0]) for (device, day), values in told.items()]
+
+
+MOST_OF_A_DAY = 1_000_000
 
 
 @dataclass(frozen=True)
@@ -116,19 +185,30 @@ def read_rows(
     names: Sequence[str],
     start: datetime,
     end: datetime,
-    backwards: bool,
+    newest_first: bool,
     place: Place | None,
     most: int,
 ) -> list[Row]:
     """Rows measured in [start, end) that may have one of the fields, by time, device and layout, at most `most`; values
     of other fields are left out.
     """
-    cursor.execute(
-        "select id, fields from layout where fields @> any(%s::jsonb[])",
-        ([orjson.dumps([{"name": n}]).decode() for n in names],),
-    )
+    with one_view(cursor):
+        return _read_rows(cursor, devices, names, start, end, newest_first, place, most)
+
+
+def _read_rows(
+    cursor: Any,
+    devices: Sequence[int],
+    names: Sequence[str],
+    start: datetime,
+    end: datetime,
+    newest_first: bool,
+    place: Place | None,
+    most: int,
+) -> list[Row]:
+    cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(names),))
     layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
-    order, sign = ("desc", "<") if backwards else ("asc", ">")
+    order, sign = ("desc", "<") if newest_first else ("asc", ">")
     behind = f" and (at, device_id, layout_id) {sign} (to_timestamp(%(at)s::numeric / 1000000), %(device)s, %(layout)s)"
     cursor.execute(
         f"select device_id, {US.format('at')}, {US.format('received_at')}, message_id, layout_id, nums, texts from"
@@ -148,4 +228,21 @@ def read_rows(
     for device, at, received, message, layout, nums, texts in cursor.fetchall():
         values = {n: v for n, v in row_values(layouts[layout], nums, texts).items() if n in names}
         found.append(Row(device, at, received, message, layout, values))
-    return found
+    first, last = us(start), us(end)
+    if place is not None:
+        first, last = (first, min(last, place.at + 1)) if newest_first else (max(first, place.at), last)
+    told = [
+        (at, part.device, part.layout, part.block, k)
+        for part in page(cursor, devices, all_columns(layouts), first, last, newest_first, most)
+        for k, at in enumerate(part.block.at.tolist())
+    ]
+    if place is not None:
+        behind_it = (place.at, place.device, place.layout)
+        told = [row for row in told if (row[:3] < behind_it if newest_first else row[:3] > behind_it)]
+    told.sort(key=lambda row: row[:3], reverse=newest_first)
+    for at, device, layout, block, k in told[:most]:
+        nums, texts, _ = stored_row(block, k)
+        values = {n: v for n, v in row_values(layouts[layout], nums, texts).items() if n in names}
+        found.append(Row(device, at, int(block.received[k]), int(block.message[k]), layout, values))
+    found.sort(key=lambda row: (row.at, row.device, row.layout), reverse=newest_first)
+    return found[:most]

@@ -11,7 +11,8 @@ import psycopg
 
 from oculum.history.stretches import Presence, Stands, Stretches, going_on
 from server.store.activity import count_anew
-from server.store.readings import US, moment, us
+from server.store.sealed import arrived
+from server.store.times import US, moment, us
 from server.store.turns import writers_turn
 from server.store.unheard import unheard
 
@@ -122,16 +123,31 @@ def _anew(c: psycopg.Connection[Any], device: int, since: datetime | None, deaf:
         if behind
         else ""
     )
+    sealed = []
+    if behind:
+        with c.cursor() as cursor:
+            parts = list(arrived(cursor, [device], None, us(first), us(until) + 1))
+        own = {
+            ident
+            for (ident,) in c.execute(
+                "select id from message where device_id = %s and received_at >= %s and received_at <= %s",
+                (device, first, until),
+            )
+        }
+        told = {pair for p in parts for pair in zip(p.block.message.tolist(), p.block.received.tolist(), strict=True)}
+        sealed = [(message, at, -1) for message, at in told if message not in own]
     arrivals = c.execute(
-        f"select {US.format('received_at')}, outcome from (select m.id, m.received_at, case when r.message_id is null"
-        " or r.part or r.code = 'no decoder' then 0 else 1 end as outcome from message m left join refused r"
-        " on r.message_id = m.id where m.device_id = %(device)s and m.received_at >= %(first)s and"
+        f"select x.id, {US.format('received_at')}, outcome from (select m.id, m.received_at, case when"
+        " r.message_id is null or r.part or r.code = 'no decoder' then 0 else 1 end as outcome from message m left join"
+        " refused r on r.message_id = m.id where m.device_id = %(device)s and m.received_at >= %(first)s and"
         f" m.received_at <= %(until)s{others}) x order by id",
         {"device": device, "first": first, "until": until},
     ).fetchall()
+    if sealed:
+        arrivals = sorted({*arrivals, *sealed})
     if not arrivals:
         return
-    at, outcome = np.array(arrivals, np.int64).T
+    _, at, outcome = np.array(arrivals, np.int64).T
     presence, end = Presence(), us(until)
     over, _ = presence.take(np.full(len(at), device, np.int64), at, outcome, lambda _: cadence * 1_000_000, deaf)
     stands = presence.stands[device]

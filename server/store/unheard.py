@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from datetime import datetime
 from typing import Any, Protocol
 
-from server.store.readings import moment
+from server.store.times import moment
 
 Spans = Sequence[tuple[datetime, datetime]]
 

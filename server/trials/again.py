@@ -15,7 +15,7 @@ from oculum.batches import Decoded
 from oculum.history.fleet import Fleet
 from oculum.pipeline import Effects, Lot, process
 from server.rules.lots import NO_DECODER, known_rows, lots_of
-from server.rules.registry import Decoder, Registry
+from server.rules.registry import Decoder, Registry, spoken_of
 from server.store.messages import FIELDS, Arrived
 from server.store.past import stored_of
 from server.trials.past import Tally, compare
@@ -39,6 +39,7 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
     tally = Tally()
     url = settings.INSTANCE.database_url()
     with psycopg.connect(url, application_name="oculum preview") as own, psycopg.connect(url) as beside:
+        beside.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
         own.execute("set local statement_timeout = '120s'")
         registry.load(beside)
         row = own.execute(f"select count(*) from (select 1 {source} limit %(most)s) x", where).fetchone()
@@ -69,7 +70,8 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
                 tally.done += len(without)
                 for row_number in without.tolist():
                     tally.refuse(*NO_DECODER, 0, int(ids[row_number]))
-                old = stored_of(beside, ids)
+                span = int(arrived.received.min()), int(arrived.received.max())
+                old = stored_of(beside, ids, span, spoken_of(registry, device.tolist()))
                 spoken = np.zeros(len(ids), bool)
                 for group in old.groups:
                     spoken[group.rows] = True

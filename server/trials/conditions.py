@@ -16,7 +16,7 @@ from oculum.register.world import DEVICE, SITE
 from server.records.definitions.models import Incident
 from server.records.fleet.models import Device, DeviceType, Site
 from server.rules.conditions import unit_of
-from server.store.readings import moment
+from server.store.times import moment
 from server.trials.room import Asked, PastRoom, looked_at
 
 MOST_ROWS = 500

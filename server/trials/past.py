@@ -22,8 +22,8 @@ from oculum.language.fields import FieldSpec
 from oculum.pipeline import decode_batch, owned
 from server.rules.registry import Registry
 from server.store.messages import FIELDS, Arrived, feed
-from server.store.readings import moment
 from server.store.register import constants_of, register_at
+from server.store.times import moment
 
 
 def explain(

@@ -26,8 +26,8 @@ from server.records.fleet.models import DeviceType
 from server.rules.lots import known_rows, lots_of
 from server.rules.registry import Registry
 from server.store.messages import FIELDS, Arrived
-from server.store.readings import moment
 from server.store.register import register_at
+from server.store.times import moment
 from server.trials.past import Compared, compare, readings
 
 PORTION = 10_000

@@ -13,7 +13,7 @@ from oculum.alarms.trace import Trace
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.expressions import Silent
 from server.records.fleet.models import DeviceType
-from server.store.readings import moment
+from server.store.times import moment
 from server.trials.conditions import stretches
 from server.trials.room import Asked, PastRoom, looked_at
 

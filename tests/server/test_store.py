@@ -15,8 +15,9 @@ from oculum.batches import Column, Group
 from oculum.language.fields import FieldSpec
 from server.api.overview.views import health
 from server.store.columns import Columns, Days, days, pieces
-from server.store.readings import Layouts, moment, write_rows
+from server.store.readings import Layouts, write_rows
 from server.store.rows import build_rows, row_values
+from server.store.times import moment
 from tests.server.world import START, World, payload, work_off
 
 FIELDS = (

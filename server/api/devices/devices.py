@@ -242,7 +242,7 @@ def version_run(decoder: Definition | None, device: Device) -> tuple[int | None,
 
 
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
-    from server.store.readings import moment as from_us
+    from server.store.times import moment as from_us
 
     state = device_states(end, past).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
@@ -335,7 +335,8 @@ class DeviceView(APIView):
                     cursor.execute(
                         "select exists (select 1 from latest where device_id = %(id)s) or exists"
                         " (select 1 from message where device_id = %(id)s or via_id = %(id)s)"
-                        " or exists (select 1 from reading_row where device_id = %(id)s)",
+                        " or exists (select 1 from reading_row where device_id = %(id)s)"
+                        " or exists (select 1 from reading_sealed where device_id = %(id)s)",
                         {"id": device.pk},
                     )
                     if cursor.fetchone()[0]:

@@ -27,9 +27,9 @@ from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.tables import as_csv, plain
 from server.rules.refusal import Refused
-from server.store.readings import iso, us
 from server.store.rows import json_of
 from server.store.series import Place, Row, read_rows, read_series, values_before
+from server.store.times import iso, us
 
 MOST_DEVICES, MOST_FIELDS, MOST_ROWS, MOST_READ = 500, 16, 10_000, 2_000_000
 MOST_PARTS, MOST_POINTS = 5_000, 500_000

@@ -24,8 +24,8 @@ from server.requests.bounds import long_work
 from server.requests.fields import Moment
 from server.rules.refusal import Refused
 from server.store.columns import Columns, pieces
-from server.store.readings import moment
 from server.store.rows import specs
+from server.store.times import moment
 
 MOST_CROSSINGS = 500
 MOST_READINGS = 5_000_000

@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
+import numpy as np
 import psycopg
 from django.conf import settings
 from django.db import connection
@@ -27,8 +28,10 @@ from server.rules.plans import condition_plan, decoder_plan
 from server.rules.refusal import Refused
 from server.rules.trees import chain
 from server.store.beside import beside
-from server.store.readings import moment as moment_of
 from server.store.rows import json_of, row_values
+from server.store.sealed import arrived, one_view, stored_row
+from server.store.times import moment as moment_of
+from server.store.times import us
 from server.trials.past import explain
 from server.trials.routes import passed_through, stored_message
 
@@ -109,7 +112,7 @@ def path_of_reading(
     )
     sender = arrival["device_title"] if device.type.key == SITE else device.title
     steps = [step("message", f"Message of {sender}", way, arrival["received_at"])]
-    with connection.cursor() as cursor:
+    with connection.cursor() as cursor, one_view(cursor):
         cursor.execute(
             "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id"
             " = r.layout_id"
@@ -117,6 +120,16 @@ def path_of_reading(
             (device.pk, message_id, arrival["received_at"]),
         )
         rows = cursor.fetchall()
+        at = us(arrival["received_at"])
+        sealed = list(arrived(cursor, [device.pk], None, at, at + 1, texts=True))
+        cursor.execute("select id, fields from layout where id = any(%s)", ([part.layout for part in sealed],))
+        layouts = dict(cursor.fetchall())
+        for part in sealed:
+            for k in np.flatnonzero(part.block.message == message_id).tolist():
+                nums, texts, missing = stored_row(part.block, k)
+                measured = moment_of(int(part.block.at[k]))
+                rows.append((int(part.block.version[k]), layouts[part.layout], nums, texts, missing, measured))
+        rows.sort(key=lambda row: row[-1], reverse=True)
     for version_id, fields, nums, texts, missing, at in rows:
         values = row_values(json_of(fields), nums, texts)
         reason = (json_of(missing) or {}).get(field)

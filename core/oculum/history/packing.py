@@ -1,0 +1,287 @@
+"""Readings of a day packed by column: times as differences of differences, numbers as whole steps of their decimal
+where they are such, bytes by plane; all of it compressed at once. What is unpacked is bit for bit what was packed.
+"""
+
+from __future__ import annotations
+
+import struct
+import threading
+from collections.abc import Collection, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import zstandard
+
+from oculum.arrays import objects
+from oculum.errors import OculumError
+
+FORMAT = 1
+LEVEL = 6
+MOST_DECIMALS = 6
+MOST_BYTES = 1 << 30  # unpacked; no day comes near it
+_HEAD = struct.Struct("<BIHHB")  # format, rows, columns of numbers, columns of texts, whether anything is missing
+_INTS = struct.Struct("<qqqB")  # first value, first difference, divisor, bytes of what follows for each
+_DECIMALS, _BITS, _NOTHING, _SAME = range(4)  # how a column of numbers is written
+_local = threading.local()
+
+
+class PackingError(OculumError):
+    """Bytes that are no packed readings."""
+
+
+@dataclass
+class Block:
+    """Rows of one device and layout. at, received (µs since 1970), message, version: int64 (n,).
+
+    nums: float (n, w), NaN where there is none. texts: object (n,) each, None where there is none. missing: object
+    (n,), bytes that say what is missing and why, or None; None in place of the array where nothing is missing.
+    """
+
+    at: np.ndarray
+    received: np.ndarray
+    message: np.ndarray
+    version: np.ndarray
+    nums: np.ndarray
+    texts: list[np.ndarray]
+    missing: np.ndarray | None = None
+
+    def __len__(self) -> int:
+        return len(self.at)
+
+    def rows(self, which: np.ndarray) -> Block:
+        """Some of the rows; which: bool (n,) or indices."""
+        return Block(
+            self.at[which],
+            self.received[which],
+            self.message[which],
+            self.version[which],
+            self.nums[which],
+            [t[which] for t in self.texts],
+            self.missing[which] if self.missing is not None else None,
+        )
+
+
+def pack(block: Block) -> bytes:
+    """A block as bytes; `unpack` gives it back."""
+    count, width = block.nums.shape
+    parts = [_HEAD.pack(FORMAT, count, width, len(block.texts), block.missing is not None)]
+    parts += [_ints(block.at), _ints(block.received - block.at), _ints(block.message), _ints(block.version)]
+    parts += [_floats(np.ascontiguousarray(block.nums[:, k])) for k in range(width)]
+    parts += [_texts([None if v is None else str(v).encode("utf-8", "surrogatepass") for v in t]) for t in block.texts]
+    if block.missing is not None:
+        parts.append(_texts(block.missing.tolist()))
+    return zstandard.ZstdCompressor(level=LEVEL).compress(b"".join(parts))
+
+
+def unpack(body: bytes, columns: Collection[int] | None = None, texts: bool = True) -> Block:
+    """What was packed. columns: which columns of numbers are wanted, all by default; others are NaN. texts: whether
+    texts and what is missing are wanted. Raises PackingError for what is no packed block.
+    """
+    try:
+        raw = _decompressor().decompress(body, max_output_size=MOST_BYTES)
+        return _unpacked(raw, columns, texts)
+    except (zstandard.ZstdError, struct.error, ValueError, IndexError) as error:
+        raise PackingError(f"expected packed readings, found {len(body)} other bytes ({error})") from None
+
+
+def _decompressor() -> zstandard.ZstdDecompressor:
+    if not hasattr(_local, "decompressor"):
+        _local.decompressor = zstandard.ZstdDecompressor()
+    found: zstandard.ZstdDecompressor = _local.decompressor
+    return found
+
+
+def _unpacked(raw: bytes, columns: Collection[int] | None, texts: bool) -> Block:
+    form, count, width, words, gone = _HEAD.unpack_from(raw)
+    if form != FORMAT:
+        raise ValueError(f"format {form}")
+    place = _HEAD.size
+    whole = []
+    for _ in range(4):
+        found, place = _read_ints(raw, place, count)
+        whole.append(found)
+    nums = np.full((count, width), np.nan)
+    for k in range(width):
+        wanted = columns is None or k in columns
+        column, place = _read_floats(raw, place, count, wanted)
+        if column is not None:
+            nums[:, k] = column
+    told: list[np.ndarray] = []
+    missing = None
+    if texts:
+        for _ in range(words):
+            listed, place = _read_texts(raw, place, count)
+            told.append(objects([None if v is None else v.decode("utf-8", "surrogatepass") for v in listed]))
+        if gone:
+            listed, place = _read_texts(raw, place, count)
+            missing = objects(listed)
+    at, late, message, version = whole
+    return Block(at, at + late, message, version, nums, told, missing)
+
+
+# whole numbers ------------------------------------------------------------------
+def _ints(values: np.ndarray) -> bytes:
+    """Whole numbers as the first, the first difference, and how the differences differ. All of it wraps around."""
+    if not len(values):
+        return _INTS.pack(0, 0, 1, 0)
+    steps = np.diff(values)
+    step = int(steps[0]) if len(steps) else 0
+    with np.errstate(over="ignore"):
+        curved = np.diff(steps)
+    divisor = int(np.gcd.reduce(np.append(curved, 0))) if len(curved) else 0
+    if not 1 <= divisor < 2**62:
+        divisor = 1
+    if divisor > 1:
+        curved = curved // divisor
+    width, planes = _planes(_zigzag(curved))
+    return _INTS.pack(int(values[0]), step, divisor, width) + planes
+
+
+def _read_ints(raw: bytes, place: int, count: int) -> tuple[np.ndarray, int]:
+    first, step, divisor, width = _INTS.unpack_from(raw, place)
+    place += _INTS.size
+    if count == 0:
+        return np.zeros(0, np.int64), place
+    values = np.empty(count, np.int64)
+    values[0] = first
+    if count > 1:
+        size = (count - 2) * width
+        if width:
+            steps = np.empty(count - 1, np.int64)
+            steps[0] = step
+            steps[1:] = _unzigzag(_read_planes(raw, place, count - 2, width)) * divisor
+            np.cumsum(steps, out=steps)
+            values[1:] = steps
+        else:
+            values[1:] = step
+        place += size
+        np.cumsum(values, out=values)
+    return values, place
+
+
+def _zigzag(values: np.ndarray) -> np.ndarray:
+    return ((values << 1) ^ (values >> 63)).view(np.uint64)
+
+
+def _unzigzag(values: np.ndarray) -> np.ndarray:
+    return (values >> np.uint64(1)).view(np.int64) ^ -(values & np.uint64(1)).view(np.int64)
+
+
+def _planes(values: np.ndarray) -> tuple[int, bytes]:
+    """How many bytes the largest needs, and that many planes, each a byte of every value."""
+    most = int(values.max()) if len(values) else 0
+    width = (most.bit_length() + 7) // 8
+    if width == 0:
+        return 0, b""
+    return width, np.ascontiguousarray(values.view(np.uint8).reshape(-1, 8)[:, :width].T).tobytes()
+
+
+def _read_planes(raw: bytes, place: int, count: int, width: int) -> np.ndarray:
+    planes = np.frombuffer(raw, np.uint8, count * width, place).reshape(width, count)
+    if width == 1:
+        return planes[0].astype(np.uint64)
+    whole = np.zeros((count, 8), np.uint8)
+    whole[:, :width] = planes.T
+    return whole.view(np.uint64).reshape(count)
+
+
+# numbers ------------------------------------------------------------------------
+_COLUMN = struct.Struct("<BBI")  # how it is written, decimals, bytes that follow
+
+
+def _floats(values: np.ndarray) -> bytes:
+    """A column of numbers. Where some are absent, a mask goes before the others."""
+    there = ~np.isnan(values)
+    mask = b"" if there.all() else np.packbits(there).tobytes()
+    own = values[there]
+    if not len(own):
+        return _COLUMN.pack(_NOTHING, 0, 0)
+    bits = own.view(np.int64)
+    if not mask and (bits == bits[0]).all():
+        return _COLUMN.pack(_SAME, 0, 8) + bits[:1].tobytes()
+    head = struct.pack("<?I", bool(mask), len(own)) + mask
+    decimals = _decimals(own)
+    if decimals is not None:
+        how, body = _DECIMALS, _short(np.rint(own * 10.0**decimals).astype(np.int64))
+    else:
+        decimals = 0
+        before = np.append(np.int64(0), bits[:-1])
+        width, planes = _planes((bits ^ before).view(np.uint64))
+        how, body = _BITS, bytes([width]) + planes
+    return _COLUMN.pack(how, decimals, len(head) + len(body)) + head + body
+
+
+def _decimals(values: np.ndarray) -> int | None:
+    """With how many decimals all of them are written, so that reading them gives the same bits; None where more."""
+    if not np.isfinite(values).all() or (np.signbit(values) & (values == 0)).any():
+        return None
+    for decimals in range(MOST_DECIMALS + 1):
+        scaled = np.rint(values * 10.0**decimals)
+        if (np.abs(scaled) < 2**53).all() and (scaled / 10.0**decimals == values).all():
+            return decimals
+    return None
+
+
+def _short(values: np.ndarray) -> bytes:
+    """Whole numbers by their differences."""
+    width, planes = _planes(_zigzag(np.diff(values)))
+    return struct.pack("<qB", int(values[0]), width) + planes
+
+
+def _read_floats(raw: bytes, place: int, count: int, wanted: bool) -> tuple[np.ndarray | None, int]:
+    how, decimals, size = _COLUMN.unpack_from(raw, place)
+    place += _COLUMN.size
+    end = place + size
+    if not wanted or how == _NOTHING:
+        return None, end
+    if how == _SAME:
+        return np.full(count, np.frombuffer(raw, np.float64, 1, place)[0]), end
+    masked, own = struct.unpack_from("<?I", raw, place)
+    place += 5
+    there = None
+    if masked:
+        length = (count + 7) // 8
+        there = np.unpackbits(np.frombuffer(raw, np.uint8, length, place), count=count).astype(bool)
+        place += length
+    if how == _DECIMALS:
+        first, width = struct.unpack_from("<qB", raw, place)
+        whole = np.full(own, first, np.int64)
+        if width:
+            whole[1:] = _unzigzag(_read_planes(raw, place + 9, own - 1, width))
+            np.cumsum(whole, out=whole)
+        values = whole / 10.0**decimals
+    elif how == _BITS:
+        changed = _read_planes(raw, place + 1, own, raw[place])
+        values = np.bitwise_xor.accumulate(changed).view(np.float64)
+    else:
+        raise ValueError(f"column of kind {how}")
+    if there is None:
+        return values, end
+    spread = np.full(count, np.nan)
+    spread[there] = values
+    return spread, end
+
+
+# texts --------------------------------------------------------------------------
+def _texts(values: Sequence[bytes | None]) -> bytes:
+    """Each text once, and for every row which it is; 0 stands for none."""
+    known: dict[bytes, int] = {}
+    which = np.array([0 if v is None else known.setdefault(v, len(known) + 1) for v in values], np.uint64)
+    width, planes = _planes(which)
+    lengths = b"".join(struct.pack("<I", len(v)) for v in known)
+    return struct.pack("<IB", len(known), width) + lengths + b"".join(known) + planes
+
+
+def _read_texts(raw: bytes, place: int, count: int) -> tuple[list[bytes | None], int]:
+    known, width = struct.unpack_from("<IB", raw, place)
+    place += 5
+    lengths = struct.unpack_from(f"<{known}I", raw, place)
+    place += 4 * known
+    found: list[bytes | None] = [None]
+    for length in lengths:
+        found.append(raw[place : place + length])
+        place += length
+    if width == 0:
+        return [None] * count, place
+    which = _read_planes(raw, place, count, width)
+    return [found[k] for k in which.tolist()], place + count * width
