@@ -1,4 +1,4 @@
-"""Loading the demo: the fleet, its definitions, thirty days of messages put into the inbox.
+"""Loading the demo: the fleet, its definitions, a month of messages put into the inbox.
 
 The engine works the messages off like any others; nothing is inserted behind its back.
 """
@@ -6,6 +6,7 @@ The engine works the messages off like any others; nothing is inserted behind it
 from __future__ import annotations
 
 import json
+import os
 import re
 import secrets
 import time
@@ -34,7 +35,7 @@ from .payloads import payloads
 from .people import outlets_for_readings, take_alarms, ways_of_telling
 from .signals import DAY_US, SEED, Story, headers_of, now_us, plan_of, sending_times, topic_of
 
-DAYS = 30
+DAYS = min(max(int(os.environ.get("OCULUM_DEMO_DAYS") or 30), 2), 30)  # of history
 EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
@@ -153,7 +154,7 @@ def unfinished() -> bool:
 
 
 def load_messages(progress: Callable[[float], None]) -> int:
-    """Thirty days of payloads into the inbox, half a day at a time, from where it was broken off.
+    """Days of payloads into the inbox, half a day at a time, from where it was broken off.
 
     Returns how many messages the demo has, when all are worked off. Calls progress(share done).
     """

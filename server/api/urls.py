@@ -13,6 +13,7 @@ from server.api.definitions import desk, running, trials, trying
 from server.api.definitions import views as definitions
 from server.api.devices import constants, devices, fleet_file, photos, setpoint_file, setpoints, succession
 from server.api.devices import register as fleet
+from server.api.history import shapes
 from server.api.history import views as readings
 from server.api.overview import itself, storage
 from server.api.overview import views as history
@@ -43,6 +44,7 @@ V1 = [
     ("overview", history.OverviewView),
     ("lookback", history.LookbackView),
     ("history", readings.HistoryView),
+    ("history/among", shapes.AmongView),
     ("newest", readings.NewestView),
     ("watch", watch.WatchView),
     ("watch/handover", watch.HandoverView),
@@ -79,6 +81,7 @@ V1 = [
     ("devices/<str:name>/photo", photos.PhotoView),
     ("devices/<str:name>/successor", succession.SuccessorView),
     ("devices/<str:name>/series", history.SeriesView),
+    ("devices/<str:name>/spread", shapes.SpreadView),
     ("arrivals", intake.ArrivalsView),
     ("arrivals/<id:ident>", intake.ArrivalView),
     ("unknown-senders", intake.UnknownSendersView),

@@ -77,7 +77,7 @@ def up(
 
 
 def demo() -> dict[str, str]:
-    """Thirty days of the demo through the inbox, from where an earlier load was broken off. Returns its sign-ins."""
+    """The demo's days through the inbox, from where an earlier load was broken off. Returns its sign-ins."""
     from demo import load
 
     sign_ins = load.begin()
@@ -85,7 +85,7 @@ def demo() -> dict[str, str]:
         return sign_ins
     began = time.monotonic()
     try:
-        with typer.progressbar(length=1000, label="Loading thirty days of the demo", file=sys.stderr) as bar:
+        with typer.progressbar(length=1000, label=f"Loading {load.DAYS} days of the demo", file=sys.stderr) as bar:
 
             def progress(share: float) -> None:
                 bar.update(int(1000 * share) - bar.pos)

@@ -23,6 +23,9 @@ from tests.instance import new_environment, until
 expect.set_options(timeout=20_000)  # as long as a page may take on a small machine under load
 
 
+DEMO_DAYS = 15  # what fades is looked for in two weeks
+
+
 @dataclass(frozen=True)
 class Running:
     """An instance with the demo. first_said: what the `up` that was broken off said; first_loaded: messages then;
@@ -57,6 +60,7 @@ def running() -> Iterator[Running]:
     passwords stand in what it prints.
     """
     folder = new_environment("browser")
+    os.environ["OCULUM_DEMO_DAYS"] = str(DEMO_DAYS)
     port = os.environ["OCULUM_PORT"]
     place = ["--port", port, "--data", str(folder)]
 
@@ -73,7 +77,7 @@ def running() -> Iterator[Running]:
             # Where the tests run in the background, what they start would not hear of it.
             preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
         )
-        step = "select count(*) from demo_load where next_us > end_us - 29::bigint * 86400 * 1000000"
+        step = f"select count(*) from demo_load where next_us > end_us - {DEMO_DAYS - 1}::bigint * 86400 * 1000000"
         until(lambda: asked(folder, step), "a day of the demo to be loaded", 120)
         first.send_signal(signal.SIGINT)
         out, _ = first.communicate(timeout=120)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -78,3 +79,47 @@ def test_a_shift_is_handed_over(page: Page, running: Running, untaken: str, tmp_
     found.value.save_as(path)
     text = path.read_text("utf-8")
     assert text.startswith("# Hand-over") and "## Needs a hand" in text and "## Fades" in text
+
+
+def test_curves_are_drawn_together_and_taken_away(page: Page, running: Running, tmp_path: Path) -> None:
+    page.goto(running.address + "/devices/buoy-12?fields=oxygen")
+    page.get_by_role("link", name="with others, an earlier span, as a picture").click()
+    expect(page).to_have_url(re.compile(r"line=buoy-12(:|%3A)oxygen"))
+    page.get_by_label("Field of a further curve").select_option("water_temperature")
+    page.get_by_label("Device of a further curve").fill("buoy-13")
+    page.get_by_label("Field of a further curve").select_option("oxygen")
+    expect(page.get_by_role("list", name="Chosen").get_by_role("listitem")).to_have_count(4)
+    page.get_by_label("all devices of its kind").check()
+    expect(page.get_by_text("the middle eight tenths of 90 devices")).to_be_visible()
+    page.get_by_label("Earlier span").select_option("86400")
+    plot = page.get_by_role("img", name=re.compile("Oxygen: .* values from"))
+    expect(plot).to_be_visible()
+    for button, begins in (
+        ("Picture (PNG)", b"\x89PNG"),
+        ("Drawing (SVG)", b"<svg"),
+        ("Readings (CSV)", b"device,at,"),
+    ):
+        with page.expect_download() as download:
+            page.get_by_role("button", name=button).or_(page.get_by_role("link", name=button)).click()
+        download.value.save_as(tmp_path / "taken")
+        body = (tmp_path / "taken").read_bytes()
+        assert body.startswith(begins) and len(body) > 1000, button
+    assert b"buoy-13" in body
+    page.get_by_role("button", name="As a table").click()
+    expect(page.get_by_role("table").get_by_role("row")).to_have_count(25)
+    page.get_by_role("button", name="Leave out buoy-12 water_temperature").click()
+    page.get_by_role("button", name="difference").click()
+    expect(page.get_by_role("img", name=re.compile("Buoy 12: Oxygen − Buoy 13: Oxygen"))).to_be_visible()
+    page.get_by_role("button", name="how often").click()
+    expect(page.get_by_role("img", name="Buoy 13: Oxygen: how often each value came")).to_be_visible()
+    page.get_by_role("button", name="one against the other").click()
+    expect(page.get_by_text("correlation")).to_be_visible()
+    # Dragging over a curve looks closer.
+    page.get_by_role("button", name="over time").click()
+    box = plot.bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + box["width"] * 0.4, box["y"] + 80)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 90, steps=5)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("span="))

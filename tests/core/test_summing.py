@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oculum.history.summing import WAYS, summed
+from oculum.history.summing import WAYS, quantiles, spread, summed
 
 readings = st.dictionaries(st.integers(100, 219), st.integers(-9, 9), max_size=20).map(lambda d: sorted(d.items()))
 
@@ -47,3 +47,26 @@ def test_parts_are_what_one_would_count(found: list[tuple[int, int]], width: int
     assert dict(zip(some.tolist(), values.tolist(), strict=True)) == pytest.approx(wanted)
     for part, count in zip(some.tolist(), counts.tolist(), strict=True):
         assert count == sum(100 + part * width <= t < 100 + (part + 1) * width for t, _ in found)
+
+
+@given(st.lists(st.lists(st.one_of(st.none(), st.integers(-50, 50)), min_size=4, max_size=4), min_size=1, max_size=9))
+def test_quantiles_of_a_part_are_those_of_the_devices_that_have_one(courses: list[list[int | None]]) -> None:
+    found = quantiles(np.array([[np.nan if v is None else v for v in row] for row in courses], float), (0.1, 0.5, 0.9))
+    for part in range(4):
+        own = sorted(row[part] for row in courses if row[part] is not None)  # type: ignore[type-var]
+        for share, told in zip((0.1, 0.5, 0.9), found[:, part].tolist(), strict=True):
+            if len(own) < 3:
+                assert np.isnan(told)
+                continue
+            place = share * (len(own) - 1)
+            low, high = own[int(place)], own[min(int(place) + 1, len(own) - 1)]
+            assert told == pytest.approx(low + (high - low) * (place - int(place)))  # type: ignore[operator]
+
+
+@given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.integers(1, 12))
+def test_every_value_lies_in_one_bin(values: list[float], bins: int) -> None:
+    counts, edges = spread(np.array(values), bins)
+    assert len(counts) == bins and len(edges) == bins + 1
+    assert edges[0] <= min(values) and (edges[-1] >= max(values) or edges[-1] == pytest.approx(max(values)))
+    if np.isfinite(edges).all() and (np.diff(edges) > 0).all():
+        assert counts.sum() == len(values)

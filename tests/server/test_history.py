@@ -6,6 +6,7 @@ import math
 import random
 from collections import Counter
 from datetime import datetime, timedelta
+from statistics import fmean
 from typing import Any
 
 import pytest
@@ -13,6 +14,7 @@ import pytest
 from server.api.overview.views import health, series
 from server.records.fleet.models import Device
 from server.store.activity import rhythm
+from tests.server.test_api import signed_in
 from tests.server.world import DECODER, START, World, payload, work_off
 
 HOUR = timedelta(hours=1)
@@ -141,3 +143,45 @@ def test_the_band_says_of_every_hour_what_a_slow_count_says(world: World, engine
     assert [b["messages"] for b in found["buckets"]] == [
         sum(at // 3600 == hour for _, at, _ in messages) for hour in range(hours)
     ]
+
+
+def test_how_often_each_value_came_and_where_the_others_are(world: World, engine: Any) -> None:
+    client = signed_in(world, "viewer")
+    world.decoder(DECODER)
+    messages = stream(5, 900, 20)
+    world.arrive(*messages)
+    work_off(engine)
+    span = {"from": START.isoformat(), "to": (START + 20 * HOUR).isoformat()}
+    told = {pod: [level_of(raw) for p, at, raw in messages if p == pod and at and len(raw) > 1] for pod in range(3)}
+    found = client.get("/api/v1/devices/pod-1/spread", {"field": "level", "bins": 7, **span}).json()
+    assert found["values"] == sum(found["counts"]) == len(told[1]) and found["unit"] == "m"
+    for low, high, count in zip(found["edges"][:-1], found["edges"][1:-1], found["counts"], strict=False):
+        assert count == sum(low <= v < high for v in told[1])
+    assert found["deciles"][0] == min(told[1]) and found["deciles"][-1] == max(told[1])
+    among = client.get("/api/v1/history/among", {"type": "pod", "field": "level", "points": 4, **span}).json()
+    assert (among["devices"], among["of"]) == (3, 4), "one has said nothing"
+    width = 5 * 3600
+    for part in range(4):
+        means = [
+            fmean(own)
+            for pod in range(3)
+            if (
+                own := [
+                    level_of(raw)
+                    for p, at, raw in messages
+                    if p == pod and len(raw) > 1 and part * width < at <= (part + 1) * width
+                ]
+            )
+        ]
+        if len(means) == 3:
+            assert among["middle"][part] == pytest.approx(sorted(means)[1])
+            assert min(means) <= among["low"][part] <= among["high"][part] <= max(means)
+        else:
+            assert among["middle"][part] is None
+    for path, query, says in (
+        ("history/among", {"type": "pod", "field": "nothing"}, "is not a field"),
+        ("history/among", {"type": "pod", "field": "level", "points": "0"}, "expected 1 to 500"),
+        ("devices/pod-1/spread", {"field": "level", "bins": "many"}, "expected 1 to 200"),
+    ):
+        answer = client.get(f"/api/v1/{path}", {**query, **span})
+        assert answer.status_code in (400, 404) and says in answer.json()["detail"]

@@ -37,7 +37,7 @@ TABLE = {
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
         " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables"
-        " bands handover health_of_devices history newest storage try_order try_routes watch"
+        " among bands handover health_of_devices history newest spread storage try_order try_routes watch"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"

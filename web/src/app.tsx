@@ -13,6 +13,7 @@ import { Devices } from "./places/devices/list";
 
 const Watch = lazy(() => import("./places/watch/watch"));
 const Health = lazy(() => import("./places/watch/health"));
+const Curves = lazy(() => import("./places/watch/curves"));
 const Compare = lazy(() => import("./places/watch/compare"));
 const Device = lazy(() => import("./places/devices/device"));
 const AddDevice = lazy(() => import("./places/devices/add"));
@@ -68,6 +69,7 @@ export function App() {
             <Route path="/watch" element={<Watch />} />
             <Route path="/watch/health" element={<Health />} />
             <Route path="/watch/compare" element={<Compare />} />
+            <Route path="/watch/curves" element={<Curves />} />
             <Route path="/devices" element={<Devices />} />
             <Route path="/devices/add" element={<AddDevice />} />
             <Route path="/devices/types" element={<Types />} />

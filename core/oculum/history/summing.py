@@ -66,3 +66,27 @@ def _weighted(
     length = np.diff(known)
     some = np.flatnonzero(length > 0)
     return some, np.diff(area)[some] / length[some], counts[some]
+
+
+def quantiles(courses: np.ndarray, shares: tuple[float, ...], least: int = 3) -> np.ndarray:
+    """Of each part the values below which these shares of the devices lie, by linear interpolation: float (shares,
+    parts), NaN where fewer than `least` have one. courses: float (devices, parts), NaN where a device has none.
+    """
+    found = np.full((len(shares), courses.shape[1]), np.nan)
+    enough = (~np.isnan(courses)).sum(axis=0) >= least
+    if enough.any():
+        found[:, enough] = np.nanquantile(courses[:, enough], shares, axis=0)
+    return found
+
+
+def spread(values: np.ndarray, bins: int) -> tuple[np.ndarray, np.ndarray]:
+    """How many values lie in each of equal bins, int64 (bins,), and their edges, float (bins + 1,), from the smallest
+    to the largest; the last bin has its upper edge as well. values: float (n,), at least one, all finite.
+    """
+    low, high = float(values.min()), float(values.max())
+    if not high > low:
+        low, high = low - 0.5, high + 0.5
+    # Halves do not overflow where the ends are the largest numbers there are.
+    edges = (np.linspace(low / 2, high / 2, bins + 1)) * 2
+    counts = np.histogram(values, edges)[0] if np.isfinite(edges).all() else np.zeros(bins, np.int64)
+    return counts.astype(np.int64), edges

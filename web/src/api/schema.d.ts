@@ -1002,6 +1002,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{name}/spread": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description How often each value of a device's field came in a span: all readings, in equal bins. */
+        get: operations["spread"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{name}/successor": {
         parameters: {
             query?: never;
@@ -1223,6 +1240,23 @@ export interface paths {
         };
         /** @description Readings measured in [from, to): row by row, or one number for each equal part of the span. */
         get: operations["history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/history/among": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Where the devices of a type lie over time: of each part of the span the tenths and the middle of their means. */
+        get: operations["among"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2375,6 +2409,23 @@ export interface components {
             count: number;
             unacknowledged: number;
             results: components["schemas"]["AlarmOut"][];
+        };
+        AmongOut: {
+            field: string;
+            unit: string | null;
+            /** @description how many it is made of */
+            devices: number;
+            /** @description how many there are; more than 200 are represented by 200, evenly chosen */
+            of: number;
+            /** @description where each part begins */
+            at: string[];
+            /** Format: double */
+            every_s: number;
+            /** @description a tenth lie below it */
+            low: (number | null)[];
+            middle: (number | null)[];
+            /** @description a tenth lie above it */
+            high: (number | null)[];
         };
         AppliedOut: {
             changes: components["schemas"]["ArchiveChange"][];
@@ -4768,6 +4819,18 @@ export interface components {
          * @enum {string}
          */
         SlotOutKindEnum: "text" | "choice" | "word";
+        SpreadOut: {
+            field: string;
+            unit: string | null;
+            /** @description how many readings there are */
+            values: number;
+            /** @description of the bins, one more than these */
+            edges: number[];
+            /** @description readings in each bin */
+            counts: number[];
+            /** @description smallest, tenths, largest; 11 */
+            deciles: number[];
+        };
         /**
          * @description * `message` - message
          *     * `bytes` - bytes
@@ -8013,6 +8076,44 @@ export interface operations {
             };
         };
     };
+    spread: {
+        parameters: {
+            query: {
+                /** @description at most 200 */
+                bins?: number;
+                field: string;
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpreadOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     succeed: {
         parameters: {
             query?: never;
@@ -8612,6 +8713,44 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HistoryOut"];
                     "text/csv": string;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    among: {
+        parameters: {
+            query: {
+                field: string;
+                /** @description start of the lookback */
+                from?: string;
+                /** @description parts, at most 500 */
+                points?: number;
+                site?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+                type: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AmongOut"];
                 };
             };
             /** @description refused, with the reason */

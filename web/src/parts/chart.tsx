@@ -6,6 +6,10 @@ export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; h
 export type LimitLine = { value: number; word: string; drag?: (value: number) => void };
 export type AlarmSpan = { from: number; to: number; priority: string; open: boolean };
 export type Hatched = { from: number; to: number };
+/** Another curve in the same plot, with an axis of its own where its unit is another. */
+export type More = { label: string; unit: string; line: Line; gapS: number; stepped?: boolean };
+/** Where most devices of the kind are: the tenths and the middle, by time. */
+export type Among = { t: number[]; low: (number | null)[]; middle: (number | null)[]; high: (number | null)[] };
 
 /** Where the plot lies in its box (px), and what its heights and widths stand for. */
 export type Place = {
@@ -50,15 +54,28 @@ export function withGaps(line: Line, gap: number): Line {
 }
 
 const NONE: never[] = [];
-const NOTHING = Array.from({ length: 7 }, () => []) as unknown as uPlot.AlignedData;
 const FAINT = { width: 1, spanGaps: false, points: { show: false } };
+/** How curves in one plot are told apart, beside their names: by tone and dash. */
+const TONES: { ink: string; dash: number[]; width: number }[] = [
+  { ink: "ink", dash: [], width: 1.4 },
+  { ink: "ink", dash: [7, 3], width: 1.4 },
+  { ink: "second", dash: [], width: 2 },
+  { ink: "ink", dash: [2, 3], width: 1.6 },
+  { ink: "second", dash: [9, 3, 2, 3], width: 1.6 },
+  { ink: "third", dash: [], width: 1.4 },
+  { ink: "third", dash: [6, 4], width: 1.8 },
+  { ink: "second", dash: [3, 3], width: 1.2 },
+];
+export const MOST_LINES = TONES.length;
+const LABEL_PX = 150; // room for the names at the right
 const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignificantDigits: 4 });
 
 /**
  * One quantity over the lookback: a quiet ink line, limits dashed, alarms as bars at the foot. `under`: what it is made
  * of, fainter, on a scale of its own where `apart`. `bounds`: a limit that changes with time. `bands`: ranges of values
  * with a ground of their own; `reach`: values that are in view; `holds`: spans hatched above the foot. `over`: what
- * lies above the plot, `foot`: what stands below it.
+ * lies above the plot, `foot`: what stands below it. `more`: further curves, named at their ends; `among`: the band in
+ * which most devices of the kind are. `took` is given the plot, for those who take it away as a picture.
  */
 export function Chart({
   line,
@@ -81,6 +98,9 @@ export function Chart({
   holds = NONE,
   over,
   foot,
+  more = NONE,
+  among,
+  took,
 }: {
   line: Line;
   from: number;
@@ -102,12 +122,31 @@ export function Chart({
   holds?: Hatched[];
   over?: (place: Place) => ReactNode;
   foot?: (place: Place) => ReactNode;
+  more?: More[];
+  among?: Among;
+  took?: (plot: uPlot | null) => void;
 }) {
   const [place, setPlace] = useState<Place | null>(null);
   const host = useRef<HTMLDivElement>(null);
   const plot = useRef<uPlot | null>(null);
-  const now = useRef({ limits, alarms, from, to, onSpan, bands, reach, holds, placed: Boolean(over ?? foot) });
-  now.current = { limits, alarms, from, to, onSpan, bands, reach, holds, placed: Boolean(over ?? foot) };
+  const seen = {
+    limits,
+    alarms,
+    from,
+    to,
+    onSpan,
+    bands,
+    reach,
+    holds,
+    more,
+    among,
+    placed: Boolean(over ?? foot),
+    took,
+  };
+  const now = useRef(seen);
+  now.current = seen;
+  const units = [unit, ...more.map((m) => m.unit)];
+  const shape = more.map((m) => [m.label, m.unit, m.stepped].join("|")).join("\n");
   const readout = useRef<HTMLSpanElement>(null);
   const data = withGaps(line, gapS);
   const limitValues = [
@@ -125,7 +164,7 @@ export function Chart({
       {
         width: box.clientWidth,
         height,
-        padding: [6, MARGIN, 0, 0],
+        padding: [6, more.length ? LABEL_PX : MARGIN, 0, 0],
         cursor: {
           sync: { key: "lookback" },
           drag: { x: true, y: false, setScale: false },
@@ -140,6 +179,7 @@ export function Chart({
                 ...now.current.limits.map((l) => l.value),
                 ...now.current.bands.flat(),
                 ...now.current.reach,
+                ...[...(now.current.among?.low ?? []), ...(now.current.among?.high ?? [])].filter((v) => v !== null),
               ];
               const low = Math.min(min ?? 0, ...values);
               const high = Math.max(max ?? 1, ...values);
@@ -148,6 +188,9 @@ export function Chart({
             },
           },
           beneath: {},
+          ...Object.fromEntries(
+            [...new Set(units.slice(1))].filter((u) => u !== unit).map((u) => [`of ${u}`, { range: roomy }]),
+          ),
         },
         axes: [
           {
@@ -168,8 +211,27 @@ export function Chart({
             font,
             size: AXIS,
             space: 34,
-            values: (_, at) => at.map((v) => (Math.abs(v) >= 100_000 ? short.format(v) : String(v))),
+            label: more.length ? unit : undefined,
+            labelSize: 16,
+            labelFont: font,
+            values: amounts,
           },
+          ...[...new Set(units.slice(1))]
+            .filter((u) => u !== unit)
+            .map((u) => ({
+              scale: `of ${u}`,
+              side: 1 as const,
+              stroke: () => css("second"),
+              grid: { show: false },
+              ticks: { show: true, stroke: () => css("edge"), width: 1, size: 4 },
+              font,
+              size: AXIS,
+              space: 34,
+              label: u || "1",
+              labelSize: 16,
+              labelFont: font,
+              values: amounts,
+            })),
         ],
         series: [
           {},
@@ -186,6 +248,16 @@ export function Chart({
           { ...FAINT, stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
           { ...FAINT, scale: "beneath", stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
           { ...FAINT, dash: [5, 4], stroke: () => css("ink"), paths: uPlot.paths.stepped?.({ align: 1 }) },
+          ...now.current.more.map((m, k) => ({
+            label: m.label,
+            scale: m.unit === unit ? "y" : `of ${m.unit}`,
+            stroke: () => css(tone(k + 1).ink),
+            width: tone(k + 1).width,
+            dash: tone(k + 1).dash,
+            spanGaps: false,
+            points: { show: false },
+            paths: m.stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
+          })),
         ],
         bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${css("ink")} 16%, transparent)` }],
         hooks: {
@@ -197,6 +269,7 @@ export function Chart({
                 const [y, z] = [u.valToPos(Math.max(a, b), "y", true), u.valToPos(Math.min(a, b), "y", true)];
                 u.ctx.fillRect(left, y, width, Math.max(z - y, 1));
               }
+              if (now.current.among) behind(u, now.current.among);
             },
           ],
           draw: [
@@ -265,6 +338,7 @@ export function Chart({
                 pen.fillRect(a, top + tall - 5 * ratio, Math.max(b - a, 2 * ratio), 5 * ratio);
               }
               pen.restore();
+              if (now.current.more.length) nameEnds(u, [label, ...now.current.more.map((m) => m.label)]);
             },
           ],
           setCursor: [
@@ -272,13 +346,17 @@ export function Chart({
               const i = u.cursor.idx;
               if (!readout.current) return;
               const t = i === null || i === undefined ? undefined : u.data[0]?.[i];
-              const v = i === null || i === undefined ? undefined : u.data[1]?.[i];
+              const said = i === null || i === undefined ? [] : [1, ...now.current.more.map((_, k) => OWN + k)];
+              const values = said.map((k) => [k, lastValue(u.data[k], i as number)] as const);
               readout.current.textContent =
-                t === undefined || v === null || v === undefined
+                t === undefined || values.every(([, v]) => v === undefined)
                   ? ""
                   : [
                       onAxis(new Date(t * 1000), (now.current.to - now.current.from) * 1000),
-                      `${Number(v.toPrecision(6))} ${unit}`,
+                      ...values.map(([k, v]) => {
+                        const of = k === 1 ? unit : (now.current.more[k - OWN]?.unit ?? "");
+                        return v === undefined ? "none" : `${Number(v.toPrecision(6))} ${of}`.trim();
+                      }),
                     ].join(" · ");
               readout.current.title = t === undefined ? "" : exact(new Date(t * 1000));
             },
@@ -292,10 +370,11 @@ export function Chart({
           ],
         },
       },
-      NOTHING,
+      Array.from({ length: OWN + now.current.more.length }, () => []) as unknown as uPlot.AlignedData,
       box,
     );
     plot.current = chart;
+    now.current.took?.(chart);
     const size = new ResizeObserver(() => chart.setSize({ width: box.clientWidth, height }));
     size.observe(box);
     const ground = new MutationObserver(() => chart.redraw(true, true));
@@ -305,8 +384,11 @@ export function Chart({
       ground.disconnect();
       chart.destroy();
       plot.current = null;
+
+      now.current.took?.(null);
     };
-  }, [height, label, unit, stepped, axis]);
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [height, label, unit, stepped, axis, shape]);
 
   useEffect(() => {
     const clean = (values: number[] | null | undefined) => (values ?? []).map((v) => (Number.isNaN(v) ? null : v));
@@ -318,17 +400,36 @@ export function Chart({
     const rest = [beneath && [beneath.t, beneath.v], bounds && [bounds.t, bounds.v]] as (
       uPlot.AlignedData | undefined
     )[];
-    if (!rest.some(Boolean)) return plot.current?.setData([...own, none, none, none] as unknown as uPlot.AlignedData);
+    const lines = more.map((m) => withGaps(m.line, m.gapS));
+    if (!rest.some(Boolean) && !lines.length)
+      return plot.current?.setData([...own, none, none, none] as unknown as uPlot.AlignedData);
     const blank: uPlot.AlignedData = [[], []];
     const kept = uPlot.join([
       own,
       apart ? blank : (rest[0] ?? blank),
       apart ? (rest[0] ?? blank) : blank,
       rest[1] ?? blank,
+      ...lines.map((l): uPlot.AlignedData => [l.t, l.v]),
     ]);
     plot.current?.setData(kept);
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [line, under, bounds, apart, from, to, limitValues, alarms.length, height, label, unit, stepped, axis]);
+  }, [
+    line,
+    under,
+    bounds,
+    apart,
+    from,
+    to,
+    limitValues,
+    alarms.length,
+    height,
+    label,
+    unit,
+    stepped,
+    axis,
+    more,
+    among,
+  ]);
 
   const values = line.v.filter((v): v is number => v !== null);
   const some = values.slice(-4000);
@@ -336,9 +437,10 @@ export function Chart({
   const about = values.length ? `${values.length} values from ${range} ${unit}` : "no values";
   const move = (sign: number) => {
     const u = plot.current;
-    if (!u || !data.t.length) return;
-    const next = Math.min(Math.max((u.cursor.idx ?? data.t.length) + sign, 0), data.t.length - 1);
-    u.setCursor({ left: u.valToPos(data.t[next] as number, "x"), top: 10 });
+    const times = u?.data[0];
+    if (!u || !times?.length) return;
+    const next = Math.min(Math.max((u.cursor.idx ?? times.length) + sign, 0), times.length - 1);
+    u.setCursor({ left: u.valToPos(times[next] as number, "x"), top: 10 });
   };
   return (
     <figure className="relative">
@@ -369,6 +471,105 @@ export function Chart({
       {foot && place && foot(place)}
     </figure>
   );
+}
+
+/** Series before those of `more`: time, the line, its envelope, what it is made of (twice), its bounds. */
+const OWN = 7;
+const tone = (k: number) => TONES[k % TONES.length] ?? { ink: "ink", dash: [], width: 1.4 };
+const amounts = (_: uPlot, at: number[]) =>
+  at.map((v) => (Math.abs(v) >= 100_000 ? short.format(v) : String(Number(v.toPrecision(12)))));
+
+/** A range with a margin above and below. */
+function roomy(_: uPlot, min: number | null, max: number | null): [number, number] {
+  const [low, high] = [min ?? 0, max ?? 1];
+  const pad = (high - low || Math.abs(high) || 1) * 0.12;
+  return [low - pad, high + pad];
+}
+
+/** The newest value at a place or shortly before it: curves in one plot have moments of their own. */
+function lastValue(values: ArrayLike<number | null | undefined> | undefined, i: number): number | undefined {
+  for (let k = i; values && k >= Math.max(0, i - 40); k--) {
+    const v = values[k];
+    if (v === null) return undefined;
+    if (v !== undefined) return v;
+  }
+  return undefined;
+}
+
+/** Draws where most devices are, before all else: the tenths as a ground, the middle dotted. */
+function behind(u: uPlot, { t, low, middle, high }: Among) {
+  const pen = u.ctx;
+  const ratio = uPlot.pxRatio;
+  const { left, top, width, height } = u.bbox;
+  const runs: number[][] = [[]];
+  t.forEach((_, i) => {
+    if (low[i] !== null && high[i] !== null) runs[runs.length - 1]?.push(i);
+    else runs.push([]);
+  });
+  const x = (i: number) => u.valToPos(t[i] as number, "x", true);
+  const y = (v: number | null | undefined) => u.valToPos(v as number, "y", true);
+  pen.save();
+  pen.beginPath();
+  pen.rect(left, top, width, height);
+  pen.clip();
+  pen.fillStyle = css("quiet");
+  pen.strokeStyle = css("second");
+  pen.lineWidth = ratio;
+  for (const run of runs) {
+    pen.setLineDash([]);
+    pen.beginPath();
+    for (const i of run) pen.lineTo(x(i), y(high[i]));
+    for (const i of [...run].reverse()) pen.lineTo(x(i), y(low[i]));
+    pen.fill();
+    pen.setLineDash([ratio, 3 * ratio]);
+    pen.beginPath();
+    for (const i of run) pen.lineTo(x(i), y(middle[i]));
+    pen.stroke();
+  }
+  pen.restore();
+}
+
+/** Writes the name of each curve beside its end, apart from each other, with a piece of its stroke. */
+function nameEnds(u: uPlot, labels: string[]) {
+  const pen = u.ctx;
+  const ratio = uPlot.pxRatio;
+  const { left, top, width, height } = u.bbox;
+  const ends = labels.flatMap((label, k) => {
+    const row = k === 0 ? 1 : OWN + k - 1;
+    const values = u.data[row] ?? [];
+    let i = values.length - 1;
+    while (i >= 0 && (values[i] === null || values[i] === undefined)) i--;
+    return i < 0 ? [] : [{ label, k, y: u.valToPos(values[i] as number, u.series[row]?.scale ?? "y", true) }];
+  });
+  const step = 15 * ratio;
+  ends.sort((a, b) => a.y - b.y);
+  ends.forEach((end, i) => {
+    const before = ends[i - 1];
+    end.y = Math.max(end.y, before ? before.y + step : top + step / 2);
+  });
+  const over = (ends[ends.length - 1]?.y ?? 0) - (top + height - step / 2);
+  if (over > 0) ends.forEach((end) => (end.y -= over));
+  const right = u.root.clientWidth * ratio - LABEL_PX * ratio;
+  pen.save();
+  pen.font = `${11.5 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
+  pen.textBaseline = "middle";
+  pen.textAlign = "left";
+  for (const { label, k, y } of ends) {
+    const at = Math.max(right, left + width) + 6 * ratio;
+    pen.strokeStyle = css(tone(k).ink);
+    pen.lineWidth = tone(k).width * ratio;
+    pen.setLineDash(tone(k).dash.map((d) => d * ratio));
+    pen.beginPath();
+    pen.moveTo(at, y);
+    pen.lineTo(at + 16 * ratio, y);
+    pen.stroke();
+    pen.setLineDash([]);
+    pen.fillStyle = css("ink");
+    let text = label;
+    while (text.length > 4 && pen.measureText(text).width > (LABEL_PX - 26) * ratio) text = `${text.slice(0, -2)}…`;
+    pen.fillText(text, at + 20 * ratio, y);
+  }
+  pen.restore();
 }
 
 /** The place as it was, where it is the same. */

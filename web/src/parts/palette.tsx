@@ -85,6 +85,12 @@ export function Palette({
   const places: Act[] = [
     { word: "Watch", note: "place", path: "/watch", also: "first overview hand-over" },
     { word: "Health", note: "place", path: "/watch/health", also: "figures availability delay clock" },
+    {
+      word: "Curves",
+      note: "place",
+      path: "/watch/curves",
+      also: "chart several readings, difference, ratio, histogram",
+    },
     { word: "Compare", note: "place", path: "/watch/compare", also: "curves of many devices" },
     { word: "Devices", note: "place", path: "/devices" },
     { word: "Arrivals", note: "place", path: "/arrivals" },

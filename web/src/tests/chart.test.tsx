@@ -16,10 +16,16 @@ vi.mock("uplot", () => ({
   default: class {
     static paths = { stepped: () => () => null };
     static pxRatio = 1;
+    static join = (tables: uPlot.AlignedData[]) => {
+      const times = [...new Set(tables.flatMap((t) => [...(t[0] ?? [])]))].sort((a, b) => a - b);
+      const columns = tables.flatMap((t) => t.slice(1).map((c) => times.map((at) => c?.[[...t[0]].indexOf(at)])));
+      return [times, ...columns];
+    };
     cursor = { idx: null as number | null };
     constructor(options: uPlot.Options, data: uPlot.AlignedData) {
       const plot: Plot = { options, data, size: null, gone: false, cursor: this.cursor };
       made.push(plot);
+      Object.defineProperty(this, "data", { get: () => plot.data });
       Object.assign(this, {
         setData: (next: uPlot.AlignedData) => {
           plot.data = next;
@@ -108,6 +114,23 @@ describe("a chart", () => {
     expect(low).toBeLessThan(1);
     expect(high).toBeGreaterThan(9);
     expect((last().data[1] as (number | null)[]).filter((v) => v === null).length).toBeGreaterThanOrEqual(2);
+  });
+
+  it("draws further curves on axes of their own units, and a band behind them", () => {
+    const more = [
+      { label: "Depth", unit: "m", line: { t: [start], v: [3] }, gapS: 60 },
+      { label: "Heat", unit: "°C", line: { t: [start + 5], v: [20] }, gapS: 60 },
+    ];
+    chart({ more, among: { t: [start], low: [0], middle: [1], high: [2] } });
+    const { series, axes, scales } = last().options;
+    expect(series.slice(-2).map((s) => [s.label, s.scale])).toEqual([
+      ["Depth", "y"],
+      ["Heat", "of °C"],
+    ]);
+    expect(axes?.map((a) => a.scale)).toEqual([undefined, undefined, "of °C"]);
+    expect(Object.keys(scales ?? {})).toContain("of °C");
+    expect(last().data).toHaveLength(series.length);
+    fireEvent.keyDown(screen.getByRole("img", { name: /Level/ }), { key: "ArrowLeft" });
   });
 
   it("hands on a span that is dragged, and none for a press", () => {

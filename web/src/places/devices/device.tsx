@@ -276,6 +276,20 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
             />
           ))}
+          {drawn.length > 0 && (
+            <p className="mt-1 text-right">
+              <Link
+                className="link text-second"
+                to={
+                  kept("/watch/curves") +
+                  (kept("").includes("?") ? "&" : "?") +
+                  drawn.map((f) => `line=${d.name}:${f.field}`).join("&")
+                }
+              >
+                with others, an earlier span, as a picture
+              </Link>
+            </p>
+          )}
           {series.isFetching && !series.data && chosen.length > 0 && <Waiting what="the curves" />}
           {ofSite && (
             <p className="mt-3 border-l-3 border-line pl-3 text-second">

@@ -92,3 +92,76 @@ export const ofCourses = (lookback: Lookback, type: string, field: string, site:
     },
     placeholderData: keepPreviousData,
   });
+
+/** Curves of fields of a device over the lookback, or over the same span some seconds before, moved into it. */
+export const ofDrawn = (lookback: Lookback, device: string, fields: string[], earlierS = 0) =>
+  queryOptions({
+    queryKey: ["series", device, "drawn", fields.join(), earlierS, ...lookback.key],
+    enabled: Boolean(device && fields.length),
+    queryFn: async ({ signal }) => {
+      const [from, to] = lookback
+        .bounds(new Date())
+        .map((at) => new Date(at.getTime() - earlierS * 1000).toISOString());
+      const query = { field: fields, points: 2400, from, to };
+      const told = await got(
+        api.GET("/api/v1/devices/{name}/series", { signal, params: { path: { name: device }, query } }),
+      );
+      return earlierS ? { ...told, fields: told.fields.map((f) => ({ ...f, t: f.t.map((t) => t + earlierS) })) } : told;
+    },
+    placeholderData: keepPreviousData,
+    refetchInterval: lookback.live ? 30_000 : false,
+  });
+
+/** Where the devices of a type are with a field. */
+export const ofAmong = (lookback: Lookback, type: string, field: string) =>
+  queryOptions({
+    queryKey: ["history", "among", type, field, ...lookback.key],
+    enabled: Boolean(type && field),
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/history/among", {
+          signal,
+          params: { query: { type, field, points: 160, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+/** How often each value of a field came. */
+export const ofSpread = (lookback: Lookback, device: string, field: string) =>
+  queryOptions({
+    queryKey: ["history", "spread", device, field, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/devices/{name}/spread", {
+          signal,
+          params: { path: { name: device }, query: { field, bins: 40, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+/** Means of two fields in equal parts of the lookback, where both have one. */
+export const ofPairs = (lookback: Lookback, one: Chosen, other: Chosen, points: number) =>
+  queryOptions({
+    queryKey: ["history", "pairs", one, other, points, ...lookback.key],
+    queryFn: async ({ signal }) => {
+      const [from, to] = lookback.bounds(new Date()).map((at) => at.toISOString());
+      const parts = await Promise.all(
+        [one, other].map(async ({ device, field }) => {
+          const query = { device: [device], field: [field], aggregate: "mean" as const, points, from, to };
+          const told = (await got(api.GET("/api/v1/history", { signal, params: { query } }))) as Schemas["HistoryOut"];
+          const [line] = told.series;
+          return new Map((line?.at ?? []).map((at, k) => [at, line?.value[k] as number]));
+        }),
+      );
+      const [a, b] = parts as [Map<string, number>, Map<string, number>];
+      return [...a].flatMap(([at, x]) => {
+        const y = b.get(at);
+        return y === undefined ? [] : [{ at, x, y }];
+      });
+    },
+    placeholderData: keepPreviousData,
+  });
+
+export type Chosen = { device: string; field: string };
