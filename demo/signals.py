@@ -15,7 +15,7 @@ from oculum.batches import FIRST_REASON, Column
 from oculum.language.decoders import check_decoder
 from oculum.language.decoders.plan import DecoderPlan
 
-from .world import DECODERS, EXAMPLES, UPDATED, Unit, fleet
+from .world import DECODERS, EXAMPLES, SLOWED, UPDATED, Unit, fleet
 
 SEED = 640
 DAY_US = 86_400_000_000
@@ -81,6 +81,12 @@ class Story:
         """By how many microseconds a buoy's clock is ahead: two of those with a clock drift."""
         rate = {"buoy-44": 55e6, "buoy-47": -70e6}.get(unit.name, 0.0)
         return (np.clip(times - (self.updated(unit) or self.end), 0, 4 * DAY_US) / DAY_US * rate).astype(np.int64)
+
+    def held_back(self, unit: Unit, times: np.ndarray) -> np.ndarray:
+        """For how many microseconds a boat keeps a message before it sends it: two with another firmware."""
+        grown = np.clip((times - self.ago(9)) / (9 * DAY_US), 0, 1.2) if unit.name in SLOWED else np.zeros(len(times))
+        held: np.ndarray = (170e6 * grown * (1 + 0.4 * curve(self, unit, "held", times, 0.6))).astype(np.int64)
+        return held
 
     def warmed(self, unit: Unit, times: np.ndarray) -> np.ndarray:
         """By how many degrees a crate was too warm: one stood on the quay for half a day."""
@@ -215,7 +221,7 @@ def boat(story: Story, unit: Unit, times: np.ndarray) -> tuple[dict[str, Column]
     reasons = ["engine bus silent"]
     columns = {
         "layout": Column(np.full(count, 3.0), ones),
-        "sent": Column(times - 250_000, ones),
+        "sent": Column(times - 250_000 - story.held_back(unit, times), ones),
         "state": Column(state, ones),
         "fix": Column(np.round(np.stack([lat, lon], axis=1), 6), ones),
         "position_accuracy": Column(np.round(3 + 2 * np.abs(noise(seed, unit, "acc", times)), 1), ones),

@@ -115,6 +115,7 @@ FENCES = {
     },
 }
 UPDATED = [f"buoy-{n}" for n in range(40, 49)]
+SLOWED = ["boat-dunlin", "boat-petrel"]  # their firmware 7 holds messages back, longer and longer
 GAUGES = [("quay", "Quay"), ("merle", "Merle"), ("gull", "Gull"), ("skerry", "Skerry"), ("lower", "Lower")]
 MASTS = [("quay", "Quay", "metric"), ("skerry", "Skerry", "knots"), ("merle", "Merle", "comma")]
 
@@ -169,7 +170,7 @@ def fleet() -> list[Unit]:
                 None,
                 round(37.4290 + 0.0002 * k, 6),
                 -42.6193,
-                {"crew": "north" if k % 2 else "south"},
+                {"crew": "north" if k % 2 else "south", "firmware": "7" if f"boat-{name}" in SLOWED else "6"},
             )
         )
     site_of = {"quay": "quay", "merle": "merle-reach", "gull": "gull-bank", "skerry": "skerry", "lower": "lower-reach"}

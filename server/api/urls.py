@@ -11,7 +11,7 @@ from server.api.archive import views as archive
 from server.api.arrivals import views as intake
 from server.api.definitions import desk, running, trials, trying
 from server.api.definitions import views as definitions
-from server.api.devices import constants, devices, fleet_file, photos, setpoint_file, setpoints, succession
+from server.api.devices import constants, devices, fleet_file, photos, selections, setpoint_file, setpoints, succession
 from server.api.devices import register as fleet
 from server.api.history import shapes
 from server.api.history import views as readings
@@ -74,6 +74,8 @@ V1 = [
     ("devices", devices.DevicesView),
     ("fleet/file", fleet_file.FleetFileView),
     ("fleet/change", fleet_file.FleetChangeView),
+    ("selections", selections.SelectionsView),
+    ("selections/<str:name>", selections.SelectionView),
     ("devices/<str:name>", devices.DeviceView),
     ("devices/<str:name>/key", devices.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),

@@ -123,3 +123,30 @@ def test_curves_are_drawn_together_and_taken_away(page: Page, running: Running, 
     page.mouse.move(box["x"] + box["width"] * 0.6, box["y"] + 90, steps=5)
     page.mouse.up()
     expect(page).to_have_url(re.compile("span="))
+
+
+def test_the_stories_of_the_demo_are_found_from_the_first_screen(page: Page, running: Running) -> None:
+    """Each in at most three acts from where one arrives in the morning."""
+    begin = running.address + "/watch?span=604800"
+    fading = page.get_by_role("region", name="Fades")
+
+    page.goto(begin)  # the clocks of two buoys drift since their update
+    fading.get_by_role("link", name="Buoy 44").click()
+    expect(page.get_by_role("table", name="Health")).to_contain_text("clock")
+
+    page.goto(begin)  # two boats hold their messages back since a firmware
+    expect(fading).to_contain_text("Boat Dunlin")
+    fading.get_by_role("link", name="Boat Petrel").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Boat Petrel")
+    expect(page.get_by_text("firmware=7")).to_be_visible()
+
+    page.goto(begin)  # a firmware that no decoder reads yet
+    hand = page.get_by_role("region", name="Needs a hand")
+    expect(hand).to_contain_text("Buoy")
+    page.get_by_role("navigation", name="Places").get_by_role("link", name="Decoders").click()
+    expect(page.get_by_role("main")).to_contain_text("fail")
+
+    page.goto(begin.replace("604800", "2592000"))  # a buoy dragged its mooring in the storm
+    page.get_by_role("navigation", name="Places").get_by_role("link", name="Alarms").click()
+    page.get_by_role("button", name="Journal").or_(page.get_by_role("link", name="Journal")).first.click()
+    expect(page.get_by_role("main")).to_contain_text("Buoy 31")

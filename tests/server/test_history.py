@@ -151,9 +151,9 @@ def test_how_often_each_value_came_and_where_the_others_are(world: World, engine
     messages = stream(5, 900, 20)
     world.arrive(*messages)
     work_off(engine)
-    span = {"from": START.isoformat(), "to": (START + 20 * HOUR).isoformat()}
+    span: dict[str, Any] = {"from": START.isoformat(), "to": (START + 20 * HOUR).isoformat()}
     told = {pod: [level_of(raw) for p, at, raw in messages if p == pod and at and len(raw) > 1] for pod in range(3)}
-    found = client.get("/api/v1/devices/pod-1/spread", {"field": "level", "bins": 7, **span}).json()
+    found = client.get("/api/v1/devices/pod-1/spread", {**span, "field": "level", "bins": 7}).json()
     assert found["values"] == sum(found["counts"]) == len(told[1]) and found["unit"] == "m"
     for low, high, count in zip(found["edges"][:-1], found["edges"][1:-1], found["counts"], strict=False):
         assert count == sum(low <= v < high for v in told[1])
@@ -178,10 +178,11 @@ def test_how_often_each_value_came_and_where_the_others_are(world: World, engine
             assert min(means) <= among["low"][part] <= among["high"][part] <= max(means)
         else:
             assert among["middle"][part] is None
-    for path, query, says in (
+    wrong: list[tuple[str, dict[str, str], str]] = [
         ("history/among", {"type": "pod", "field": "nothing"}, "is not a field"),
         ("history/among", {"type": "pod", "field": "level", "points": "0"}, "expected 1 to 500"),
         ("devices/pod-1/spread", {"field": "level", "bins": "many"}, "expected 1 to 200"),
-    ):
+    ]
+    for path, query, says in wrong:
         answer = client.get(f"/api/v1/{path}", {**query, **span})
         assert answer.status_code in (400, 404) and says in answer.json()["detail"]

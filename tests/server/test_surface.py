@@ -37,11 +37,11 @@ TABLE = {
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
         " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables"
-        " among bands handover health_of_devices history newest spread storage try_order try_routes watch"
+        " among bands handover health_of_devices history newest selections spread storage try_order try_routes watch"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
-        " bring_setpoints discard_readings set_setpoints"
+        " bring_setpoints discard_readings keep_selection remove_selection set_setpoints"
     ),
     "engineer": (
         "add_case add_device add_onboarding adopt cancel_decoding_again change_case change_device change_rollout"

@@ -6,8 +6,9 @@ from __future__ import annotations
 
 import struct
 import threading
-from collections.abc import Collection, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 import zstandard
@@ -66,11 +67,12 @@ def pack(block: Block) -> bytes:
     count, width = block.nums.shape
     parts = [_HEAD.pack(FORMAT, count, width, len(block.texts), block.missing is not None)]
     parts += [_ints(block.at), _ints(block.received - block.at), _ints(block.message), _ints(block.version)]
-    parts += [_floats(np.ascontiguousarray(block.nums[:, k])) for k in range(width)]
+    columns = np.ascontiguousarray(block.nums.T)
+    parts += [_floats(columns[k], decimals) for k, decimals in enumerate(_decimals(columns))]
     parts += [_texts([None if v is None else str(v).encode("utf-8", "surrogatepass") for v in t]) for t in block.texts]
     if block.missing is not None:
         parts.append(_texts(block.missing.tolist()))
-    return zstandard.ZstdCompressor(level=LEVEL).compress(b"".join(parts))
+    return _tool("compressor", lambda: zstandard.ZstdCompressor(level=LEVEL)).compress(b"".join(parts))
 
 
 def unpack(body: bytes, columns: Collection[int] | None = None, texts: bool = True) -> Block:
@@ -78,17 +80,17 @@ def unpack(body: bytes, columns: Collection[int] | None = None, texts: bool = Tr
     texts and what is missing are wanted. Raises PackingError for what is no packed block.
     """
     try:
-        raw = _decompressor().decompress(body, max_output_size=MOST_BYTES)
+        raw = _tool("decompressor", zstandard.ZstdDecompressor).decompress(body, max_output_size=MOST_BYTES)
         return _unpacked(raw, columns, texts)
     except (zstandard.ZstdError, struct.error, ValueError, IndexError) as error:
         raise PackingError(f"expected packed readings, found {len(body)} other bytes ({error})") from None
 
 
-def _decompressor() -> zstandard.ZstdDecompressor:
-    if not hasattr(_local, "decompressor"):
-        _local.decompressor = zstandard.ZstdDecompressor()
-    found: zstandard.ZstdDecompressor = _local.decompressor
-    return found
+def _tool(name: str, make: Callable[[], Any]) -> Any:
+    """A thread's own: to make one takes longer than a day's readings take."""
+    if not hasattr(_local, name):
+        setattr(_local, name, make())
+    return getattr(_local, name)
 
 
 def _unpacked(raw: bytes, columns: Collection[int] | None, texts: bool) -> Block:
@@ -189,8 +191,8 @@ def _read_planes(raw: bytes, place: int, count: int, width: int) -> np.ndarray:
 _COLUMN = struct.Struct("<BBI")  # how it is written, decimals, bytes that follow
 
 
-def _floats(values: np.ndarray) -> bytes:
-    """A column of numbers. Where some are absent, a mask goes before the others."""
+def _floats(values: np.ndarray, decimals: int) -> bytes:
+    """A column of numbers, of so many decimals (-1: more). Where some are absent, a mask goes before the others."""
     there = ~np.isnan(values)
     mask = b"" if there.all() else np.packbits(there).tobytes()
     own = values[there]
@@ -200,8 +202,7 @@ def _floats(values: np.ndarray) -> bytes:
     if not mask and (bits == bits[0]).all():
         return _COLUMN.pack(_SAME, 0, 8) + bits[:1].tobytes()
     head = struct.pack("<?I", bool(mask), len(own)) + mask
-    decimals = _decimals(own)
-    if decimals is not None:
+    if decimals >= 0:
         how, body = _DECIMALS, _short(np.rint(own * 10.0**decimals).astype(np.int64))
     else:
         decimals = 0
@@ -211,15 +212,23 @@ def _floats(values: np.ndarray) -> bytes:
     return _COLUMN.pack(how, decimals, len(head) + len(body)) + head + body
 
 
-def _decimals(values: np.ndarray) -> int | None:
-    """With how many decimals all of them are written, so that reading them gives the same bits; None where more."""
-    if not np.isfinite(values).all() or (np.signbit(values) & (values == 0)).any():
-        return None
-    for decimals in range(MOST_DECIMALS + 1):
-        scaled = np.rint(values * 10.0**decimals)
-        if (np.abs(scaled) < 2**53).all() and (scaled / 10.0**decimals == values).all():
-            return decimals
-    return None
+def _decimals(columns: np.ndarray) -> list[int]:
+    """Of each column (float (w, n)) with how many decimals all its numbers are written, so that reading them gives the
+    same bits; -1 where it takes more.
+    """
+    there = ~np.isnan(columns)
+    values = np.where(there, columns, 1.0)
+    able = (np.isfinite(values) & ~(np.signbit(values) & (values == 0))).all(axis=1)
+    found = np.full(len(columns), -1)
+    with np.errstate(over="ignore", invalid="ignore"):
+        for decimals in range(MOST_DECIMALS + 1):
+            left = np.flatnonzero(able & (found < 0))
+            if not len(left):
+                break
+            scaled = np.rint(values[left] * 10.0**decimals)
+            whole = (np.abs(scaled) < 2**53) & (scaled / 10.0**decimals == values[left])
+            found[left[whole.all(axis=1)]] = decimals
+    return found.tolist()
 
 
 def _short(values: np.ndarray) -> bytes:

@@ -21,6 +21,7 @@ from rest_framework.views import APIView
 
 from oculum.language.routes.check import SITE
 from oculum.register.world import matches
+from server.api.devices.columns import FIGURES, MOST_COLUMNS, Column, checked, columns_of, in_order
 from server.api.devices.register import told
 from server.api.devices.serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
 from server.records.alarms.models import Alarm
@@ -92,7 +93,11 @@ def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, li
 
 
 def row_of(
-    device: Device, state: DeviceState | None, alarms: list[dict[str, Any]], strokes: tuple[list[int], list[int]]
+    device: Device,
+    state: DeviceState | None,
+    alarms: list[dict[str, Any]],
+    strokes: tuple[list[int], list[int]],
+    columns: dict[str, Column],
 ) -> dict[str, Any]:
     return {
         "id": device.pk,
@@ -111,6 +116,7 @@ def row_of(
         "alarms": alarms,
         "rhythm": strokes[0],
         "failing": strokes[1],
+        "columns": {name: column.cells.get(device.pk) for name, column in columns.items()},
     }
 
 
@@ -120,7 +126,16 @@ class DevicesView(APIView):
     @extend_schema(
         parameters=[
             *LOOKBACK,
-            *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase", "order")),
+            *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")),
+            OpenApiParameter(
+                "order", str, description="worst, name, heard, match, or a column; with - before it from the top down"
+            ),
+            OpenApiParameter(
+                "column",
+                str,
+                many=True,
+                description=f"{', '.join(FIGURES)}, value:FIELD or label:NAME; at most {MOST_COLUMNS}",
+            ),
             OpenApiParameter("limit", int),
             OpenApiParameter("offset", int),
         ],
@@ -137,7 +152,12 @@ class DevicesView(APIView):
             found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
         alarms = open_alarms([d.pk for d in found], end, past)
         order = request.query_params.get("order", "worst")
-        if order == "worst":
+        wanted = checked(request.query_params.getlist("column"))
+        by = order.removeprefix("-")
+        if by not in ("worst", "name", "heard", "match"):
+            checked([by])
+            found = in_order(found, columns_of([by], found, start, end, past)[by], order.startswith("-"))
+        elif order == "worst":
             rank = {"critical": 0, "high": 1, "medium": 2, "low": 3}
             weight = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
 
@@ -159,8 +179,10 @@ class DevicesView(APIView):
         limit, offset = bounded(request)
         page = found[offset : offset + limit]
         strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
-        rows = [row_of(d, states.get(d.pk), alarms.get(d.pk, []), strokes[d.pk]) for d in page]
-        return Response({"count": len(found), "states": dict(counts), "results": rows})
+        columns = columns_of(wanted, page, start, end, past)
+        rows = [row_of(d, states.get(d.pk), alarms.get(d.pk, []), strokes[d.pk], columns) for d in page]
+        units = {name: column.unit for name, column in columns.items()}
+        return Response({"count": len(found), "states": dict(counts), "units": units, "results": rows})
 
     @extend_schema(request=DeviceIn, responses=DeviceOut, operation_id="add_device", tags=["devices"])
     def post(self, request: Request) -> Response:
@@ -246,7 +268,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
 
     state = device_states(end, past).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
-    row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes)
+    row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {})
     declared = {f["name"]: f for f in device.type.fields}
     if past:
         known = value_at(device.pk, end, set(declared))

@@ -236,10 +236,12 @@ class DeviceRowOut(serializers.Serializer):
     failing = serializers.ListField(
         child=serializers.IntegerField(), help_text="refused messages by bucket of the lookback"
     )
+    columns = serializers.DictField(child=serializers.JSONField(allow_null=True), help_text="by name, as asked for")
 
 
 class DevicePage(serializers.Serializer):
     count = serializers.IntegerField()
+    units = serializers.DictField(child=serializers.CharField(allow_null=True), help_text="of the columns asked for")
     states = serializers.DictField(child=serializers.IntegerField())
     results = DeviceRowOut(many=True)
 

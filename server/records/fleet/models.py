@@ -75,6 +75,16 @@ class Fence(Revised):
     feature = models.JSONField()
 
 
+class Selection(models.Model):
+    """Devices by what they are asked for, under a name: the filter of the list, its order and its columns."""
+
+    name = models.CharField(max_length=80, unique=True)
+    query = models.JSONField(default=dict)
+    columns = models.JSONField(default=list)
+    person = models.ForeignKey("access.Person", on_delete=models.SET_NULL, null=True)
+    saved_at = models.DateTimeField(auto_now=True)
+
+
 class Photo(models.Model):
     """What a device looks like: a picture of at most a million bytes. `kind` is its media type."""
 

@@ -1770,6 +1770,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/selections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description All that are kept, for everybody. */
+        get: operations["selections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/selections/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** @description One by its name. */
+        put: operations["keep_selection"];
+        post?: never;
+        /** @description One by its name. */
+        delete: operations["remove_selection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -3013,6 +3048,10 @@ export interface components {
             rhythm: number[];
             /** @description refused messages by bucket of the lookback */
             failing: number[];
+            /** @description by name, as asked for */
+            columns: {
+                [key: string]: unknown;
+            };
             /** @description also the ETag */
             revision: number;
             /** Format: double */
@@ -3042,6 +3081,10 @@ export interface components {
         };
         DevicePage: {
             count: number;
+            /** @description of the columns asked for */
+            units: {
+                [key: string]: string | null;
+            };
             states: {
                 [key: string]: number;
             };
@@ -3069,6 +3112,10 @@ export interface components {
             rhythm: number[];
             /** @description refused messages by bucket of the lookback */
             failing: number[];
+            /** @description by name, as asked for */
+            columns: {
+                [key: string]: unknown;
+            };
         };
         /**
          * @description * `reporting` - reporting
@@ -3661,6 +3708,25 @@ export interface components {
             /** @description of readings only */
             type?: string | null;
             days: number | null;
+        };
+        KeptSelectionInRequest: {
+            /** @description any of q, type, site, gateway, label, state, phase, order */
+            query: {
+                [key: string]: string;
+            };
+            columns?: string[];
+        };
+        KeptSelectionOut: {
+            /** @description any of q, type, site, gateway, label, state, phase, order */
+            query: {
+                [key: string]: string;
+            };
+            columns?: string[];
+            name: string;
+            /** @description who has kept it */
+            by: string | null;
+            /** Format: date-time */
+            saved_at: string;
         };
         KeyOut: {
             /** @description shown this once */
@@ -7578,12 +7644,15 @@ export interface operations {
     devices: {
         parameters: {
             query?: {
+                /** @description availability, decoded, complete, delay, clock, alarm, value:FIELD or label:NAME; at most 8 */
+                column?: string[];
                 /** @description start of the lookback */
                 from?: string;
                 gateway?: string;
                 label?: string;
                 limit?: number;
                 offset?: number;
+                /** @description worst, name, heard, match, or a column; with - before it from the top down */
                 order?: string;
                 phase?: string;
                 q?: string;
@@ -9987,6 +10056,97 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TryOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    selections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptSelectionOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keep_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeptSelectionInRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptSelectionOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_selection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {

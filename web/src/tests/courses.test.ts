@@ -1,3 +1,4 @@
+import { scopeOf, scoped } from "../places/definitions/beginning";
 import { svgOf } from "../parts/take";
 import { combined, steps, together } from "../places/watch/courses";
 
@@ -39,5 +40,17 @@ describe("two curves", () => {
     expect([...drawing.querySelectorAll("text")].map((t) => t.textContent)).toContain("a <b>");
     const path = [...drawing.querySelectorAll("path")].find((p) => p.getAttribute("stroke-width") === "1.4");
     expect(path?.getAttribute("d")?.match(/[ML]/g)?.join("")).toBe("MLM");
+  });
+});
+
+describe("a filter of the list as the scope of a definition", () => {
+  it("says labels and site, and leaves out what is no property", () => {
+    const filter = { type: "buoy", q: "stage=growing north firmware=2", site: "lower-reach", state: "silent" };
+    const scope = scopeOf(filter);
+    expect(scope).toBe('at site "lower-reach" with label stage = "growing", label firmware = "2"');
+    expect(scopeOf({ type: "buoy", q: "north" })).toBe("");
+    const draft = 'condition "on buoy"\n  on buoy\n  raise when level > 3 m\n';
+    expect(scoped(draft, "buoy", scope)).toBe(`condition "on buoy"\n  on buoy ${scope}\n  raise when level > 3 m\n`);
+    expect(scoped(draft, "buoy", "")).toBe(draft);
   });
 });

@@ -16,21 +16,27 @@ import {
   QUESTIONS,
   renamed,
   routeDraft,
+  scoped,
 } from "./beginning";
 
-/** A form that begins a definition. `type`, `message`: what it is begun for, where somebody came with that. */
+/**
+ * A form that begins a definition. `type`, `message`, `scope` (which of the type): what it is begun for, where somebody
+ * came with that.
+ */
 export function Begin({
   kind,
   taken,
   type: given = "",
   message,
   topic = "",
+  scope = "",
 }: {
   kind: "decoder" | "condition" | "route";
   taken: string[];
   type?: string;
   message?: string | null;
   topic?: string;
+  scope?: string;
 }) {
   const client = useQueryClient();
   const goOn = useGoOn();
@@ -83,11 +89,15 @@ export function Begin({
             draft:
               kind === "decoder"
                 ? decoderDraft(key, source)
-                : kind === "route"
-                  ? routeDraft(called, about!, purpose, topic, outlet)
-                  : proposed
-                    ? renamed(proposed.text, called)
-                    : conditionDraft(called, about!),
+                : scoped(
+                    kind === "route"
+                      ? routeDraft(called, about!, purpose, topic, outlet)
+                      : proposed
+                        ? renamed(proposed.text, called)
+                        : conditionDraft(called, about!),
+                    key,
+                    key === given ? scope : "",
+                  ),
           },
         }),
       ),
@@ -107,6 +117,11 @@ export function Begin({
         <p className="w-full">
           <b>{about?.title ?? given} has no decoder yet.</b> Begin one{message ? " with the message you came from" : ""}
           : what is its payload?
+        </p>
+      )}
+      {scope && key === given && (
+        <p className="w-full">
+          It watches <b className="font-mono">{`${key} ${scope}`}</b>.
         </p>
       )}
       {kind === "condition" && (

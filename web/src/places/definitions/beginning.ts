@@ -41,6 +41,20 @@ function signOf(words: string): "<" | ">" | null {
 }
 
 /** A first text for a condition: the field and the setpoint that its name speaks of, on the side that they mean. */
+/** A draft for some devices of a type: `scope` is what stands behind the type in its text. */
+export const scoped = (text: string, type: string, scope: string) =>
+  scope ? text.replace(new RegExp(`^(\\s*on ${type})\\b`, "m"), (_, on: string) => `${on} ${scope}`) : text;
+
+/** What a definition says of the devices that a filter names: labels and site; a word or a state is none. */
+export function scopeOf(filter: Record<string, string | undefined>): string {
+  const labels = (filter.q ?? "").split(/\s+/).flatMap((word) => {
+    const [, name, value] = /^(\w+)=([^"]+)$/.exec(word) ?? [];
+    return name && value ? [`label ${name} = "${value}"`] : [];
+  });
+  const site = filter.site ? [`at site "${filter.site}"`] : [];
+  return [...site, ...(labels.length ? [`with ${labels.join(", ")}`] : [])].join(" ");
+}
+
 export function conditionDraft(name: string, type: Type): string {
   const words = name.toLowerCase();
   const numbers = type.fields?.filter((f) => ["number", "integer"].includes(f.kind)) ?? [];

@@ -79,7 +79,14 @@ export default function Definitions({ kind }: { kind: "decoder" | "condition" })
         )}
       </Heading>
       {engineer && list.data && !direct && (adding || (kind === "decoder" && wanted)) && (
-        <Begin key={wanted} kind={kind} taken={found.map((r) => r.type)} type={wanted} message={message} />
+        <Begin
+          key={wanted}
+          kind={kind}
+          taken={found.map((r) => r.type)}
+          type={wanted}
+          message={message}
+          scope={params.get("scope") ?? ""}
+        />
       )}
       <Trouble error={list.error} retry={() => void list.refetch()} />
       {list.isPending && <Waiting what={`the ${kind}s`} />}

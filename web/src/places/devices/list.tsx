@@ -13,14 +13,13 @@ import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
 import { look } from "../../parts/look";
+import { before, Columns, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
+import { Selections } from "./selections";
 import { Several } from "./several";
 
 type Row = Schemas["DeviceRowOut"];
 const PAGE = 100;
-const COLUMNS = look(
-  "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3",
-  "md:grid-cols-[20px_150px_120px_130px_minmax(160px,1fr)_170px_110px]",
-);
+const NARROW = "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3";
 const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
 
 export function Devices() {
@@ -43,15 +42,25 @@ export function Devices() {
     state: params.get("state") ?? "",
     order: params.get("order") ?? "worst",
   };
+  const [columns, setColumns] = useColumns();
+  const wide = columnsOf(columns);
   const offset = Number(params.get("offset")) || 0;
   const change = useFilter("offset");
   const devices = useQuery({
-    queryKey: ["devices", "list", filter, offset, ...lookback.key],
+    queryKey: ["devices", "list", filter, columns.join(), offset, ...lookback.key],
     queryFn: ({ signal }) =>
       got(
         api.GET("/api/v1/devices", {
           signal,
-          params: { query: { ...filter, ...lookback.query(), limit: PAGE, offset } },
+          params: {
+            query: {
+              ...filter,
+              column: columns.filter((c) => !FIXED.has(c)),
+              ...lookback.query(),
+              limit: PAGE,
+              offset,
+            },
+          },
         }),
       ),
     placeholderData: keepPreviousData,
@@ -150,10 +159,20 @@ export function Devices() {
             ["worst", "worst first"],
             ["name", "by name"],
             ["heard", "unheard first"],
+            ...(["worst", "name", "heard"].includes(filter.order)
+              ? []
+              : [
+                  [filter.order, `by ${columnWord(filter.order.replace(/^-/, ""), types.data?.results)}`] as [
+                    string,
+                    string,
+                  ],
+                ]),
           ]}
           onChange={(order) => change("order", order)}
         />
+        <Columns chosen={columns} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
       </div>
+      <Selections filter={filter} columns={columns} setColumns={setColumns} />
       {several && (
         <Several
           filter={filter}
@@ -185,22 +204,30 @@ export function Devices() {
       {rows.length > 0 && (
         <>
           <div className="rows rows-headed" role="grid" aria-label="Devices">
-            <div role="row" className={`${COLUMNS} border-0! pb-1 text-[12.5px] font-bold text-second`}>
+            <div
+              role="row"
+              className={look(NARROW, "border-0! pb-1 text-[12.5px] font-bold text-second", "md:grid-cols-(--wide)")}
+              style={wide}
+            >
               <span role="columnheader" aria-label="State" />
               <span role="columnheader">Device</span>
-              <span role="columnheader" className="hidden md:block">
-                Type
-              </span>
-              <span role="columnheader" className="hidden md:block">
-                Site
-              </span>
+              {columns.filter(before).map((name) => (
+                <Head key={name} name={name} order={filter.order} types={types.data?.results} change={change} />
+              ))}
               <span role="columnheader">What is wrong</span>
-              <span role="columnheader" className="hidden md:block">
-                Rhythm <span className="font-normal">· {spanWord(lookback.spanS)}</span>
-              </span>
-              <span role="columnheader" className="hidden text-right md:block">
-                Last heard
-              </span>
+              {columns
+                .filter((name) => !before(name))
+                .map((name) => (
+                  <Head
+                    key={name}
+                    name={name}
+                    order={filter.order}
+                    types={types.data?.results}
+                    change={change}
+                    unit={devices.data?.units[name]}
+                    note={name === "rhythm" ? spanWord(lookback.spanS) : undefined}
+                  />
+                ))}
             </div>
             {rows.map((row) => {
               const own = chosen.row(row);
@@ -208,7 +235,12 @@ export function Devices() {
                 <div
                   key={row.name}
                   {...own}
-                  className={`row-line ${COLUMNS} items-center ${own["aria-selected"] ? "is-selected" : ""}`}
+                  className={look(
+                    NARROW,
+                    "row-line items-center md:grid-cols-(--wide)",
+                    own["aria-selected"] ? "is-selected" : "",
+                  )}
+                  style={wide}
                 >
                   <span role="gridcell" className="pl-1.5">
                     {several ? (
@@ -227,26 +259,38 @@ export function Devices() {
                       {row.title}
                     </Link>
                   </span>
-                  <span role="gridcell" className="hidden truncate text-second md:block">
-                    {row.type_title}
-                  </span>
-                  <span role="gridcell" className="hidden truncate text-second md:block">
-                    {row.site_title ?? "no site"}
-                  </span>
+                  {columns.filter(before).map((name) => (
+                    <span key={name} role="gridcell" className="hidden truncate text-second md:block">
+                      {name === "type" ? row.type_title : (row.site_title ?? "no site")}
+                    </span>
+                  ))}
                   <span role="gridcell" className="min-w-0">
                     <Wrong row={row} />
                   </span>
-                  <span role="gridcell" className="hidden md:block">
-                    <Rhythm
-                      counts={row.rhythm}
-                      failing={row.failing}
-                      expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
-                      width={165}
-                    />
-                  </span>
-                  <span role="gridcell" className="hidden text-right text-second md:block">
-                    <At at={row.received_at} now={asOf} relative />
-                  </span>
+                  {columns
+                    .filter((name) => !before(name))
+                    .map((name) => (
+                      <span
+                        key={name}
+                        role="gridcell"
+                        className={look("hidden truncate md:block", name === "rhythm" ? "" : "text-right text-second")}
+                      >
+                        {name === "rhythm" ? (
+                          <Rhythm
+                            counts={row.rhythm}
+                            failing={row.failing}
+                            expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
+                            width={165}
+                          />
+                        ) : name === "heard" ? (
+                          <At at={row.received_at} now={asOf} relative />
+                        ) : name === "gateway" ? (
+                          (row.gateway ?? "none")
+                        ) : (
+                          <Told name={name} value={row.columns[name]} />
+                        )}
+                      </span>
+                    ))}
                 </div>
               );
             })}

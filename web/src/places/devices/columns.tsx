@@ -1,0 +1,201 @@
+import { DropdownMenu } from "radix-ui";
+import { useState, type CSSProperties } from "react";
+import type { Schemas } from "../../api/client";
+import { shown } from "../../parts/basics";
+import { look } from "../../parts/look";
+import { lasting } from "../../parts/time";
+import { titled, unitOf } from "../../parts/units";
+
+type Type = Schemas["TypeOut"];
+
+/** Columns that the list has of itself; all others are asked for. */
+export const FIXED = new Set(["type", "site", "rhythm", "heard", "gateway"]);
+const USUAL = ["type", "site", "rhythm", "heard"];
+const FIGURES: Record<string, string> = {
+  availability: "Arrived",
+  decoded: "Decoded",
+  complete: "Complete",
+  delay: "Delay",
+  clock: "Clock ahead",
+  alarm: "In alarm",
+};
+const NAMES: Record<string, string> = {
+  type: "Type",
+  site: "Site",
+  gateway: "Gateway",
+  rhythm: "Rhythm",
+  heard: "Last heard",
+  ...FIGURES,
+};
+const ORDERED = Object.keys(NAMES);
+const MOST = 8;
+const KEY = "oculum.device-columns";
+
+/** Type and site stand before what is wrong, all else behind it. */
+export const before = (name: string) => name === "type" || name === "site";
+
+/** Which columns the list has, kept in this browser. */
+export function useColumns(): [string[], (next: string[]) => void] {
+  const [columns, setColumns] = useState<string[]>(() => {
+    try {
+      const kept: unknown = JSON.parse(localStorage.getItem(KEY) ?? "");
+      if (Array.isArray(kept)) return kept.filter((name) => typeof name === "string").slice(0, MOST + FIXED.size);
+    } catch {
+      // nothing is kept, or nothing that can be read
+    }
+    return USUAL;
+  });
+  return [
+    columns,
+    (next) => {
+      const place = (name: string) => (ORDERED.indexOf(name) + 1 || ORDERED.length + 1) + (name === "heard" ? 99 : 0);
+      const sorted = [...new Set(next)].sort((a, b) => place(a) - place(b));
+      localStorage.setItem(KEY, JSON.stringify(sorted));
+      setColumns(sorted);
+    },
+  ];
+}
+
+/** Widths of the columns, for a window that is wide enough. */
+export function columnsOf(columns: string[]): CSSProperties {
+  const width = (name: string) =>
+    ({ type: "120px", site: "130px", rhythm: "170px", heard: "110px", gateway: "110px" })[name] ?? "84px";
+  const behind = columns.filter((name) => !before(name));
+  const parts = ["20px", "150px", ...columns.filter(before).map(width), "minmax(120px,1fr)", ...behind.map(width)];
+  return { "--wide": parts.join(" ") } as CSSProperties;
+}
+
+/** A column as people read it. */
+export function columnWord(name: string, types: Type[] | undefined): string {
+  if (NAMES[name]) return NAMES[name];
+  const [kind, of = ""] = name.split(/:(.*)/s);
+  if (kind === "label") return titled(of);
+  const spec = types?.flatMap((t) => t.fields ?? []).find((f) => f.name === of);
+  return titled(of, spec?.title);
+}
+
+/** The name of a column; pressed, the list is in its order, and pressed again the other way. */
+export function Head({
+  name,
+  order,
+  types,
+  change,
+  unit,
+  note,
+}: {
+  name: string;
+  order: string;
+  types: Type[] | undefined;
+  change: (name: string, value: string) => void;
+  unit?: string | null;
+  note?: string;
+}) {
+  const word = columnWord(name, types);
+  const right = !before(name) && name !== "rhythm";
+  const sorted = order === name ? "ascending" : order === `-${name}` ? "descending" : undefined;
+  const own = name.startsWith("value:") && unit ? unitOf(unit) : "";
+  return (
+    <span role="columnheader" aria-sort={sorted} className={look("hidden min-w-0 md:block", right ? "text-right" : "")}>
+      {FIXED.has(name) && name !== "heard" ? (
+        <>
+          {word} {note && <span className="font-normal">· {note}</span>}
+        </>
+      ) : (
+        <button
+          type="button"
+          className="max-w-full truncate hover:underline"
+          title={`in the order of ${word.toLowerCase()}`}
+          onClick={() => change("order", sorted === "ascending" && name !== "heard" ? `-${name}` : name)}
+        >
+          {word} {own && <span className="font-normal">{own}</span>}
+          {sorted && <span aria-hidden>{sorted === "ascending" ? " ↓" : " ↑"}</span>}
+        </button>
+      )}
+    </span>
+  );
+}
+
+/** What a column says of a device. */
+export function Told({ name, value }: { name: string; value: unknown }) {
+  if (value === null || value === undefined) return <span title="nothing can be said">none</span>;
+  if (typeof value === "string") return value;
+  if (typeof value !== "number") return "";
+  if (name === "delay" || name === "alarm") return lasting(value);
+  if (name === "clock") return value < 0 ? `${lasting(-value)} behind` : lasting(value);
+  if (name in FIGURES) return `${(Math.floor(value * 1000) / 10).toFixed(1)} %`;
+  return shown(value, { kind: "number", unit: undefined });
+}
+
+/** Which columns are shown: figures, newest values of the type that is chosen, labels. */
+export function Columns({
+  chosen,
+  change,
+  type,
+  types,
+}: {
+  chosen: string[];
+  change: (next: string[]) => void;
+  type: string;
+  types: Type[];
+}) {
+  const fields = types.filter((t) => t.key === type).flatMap((t) => t.fields ?? []);
+  const groups: [string, [string, string][]][] = [
+    ["Of the list", [...FIXED].map((name) => [name, NAMES[name] ?? name])],
+    ["Figures over the lookback", Object.entries(FIGURES)],
+    [
+      type ? "Newest values" : "Newest values: choose a type first",
+      fields
+        .filter((f) => ["number", "integer", "code", "text"].includes(f.kind))
+        .map((f) => [`value:${f.name}`, titled(f.name, f.title)]),
+    ],
+    [
+      "Labels",
+      ["firmware", ...chosen.flatMap((c) => (c.startsWith("label:") ? [c.slice(6)] : []))]
+        .filter((name, k, all) => all.indexOf(name) === k)
+        .map((name) => [`label:${name}`, titled(name)]),
+    ],
+  ];
+  const asked = chosen.filter((name) => !FIXED.has(name)).length;
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger className="button">Columns</DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-30 max-h-[70vh] w-64 overflow-y-auto border border-edge bg-paper p-2"
+        >
+          {groups.map(([title, options]) => (
+            <DropdownMenu.Group key={title} className="mb-2">
+              <DropdownMenu.Label className="px-1 text-[12.5px] text-second">{title}</DropdownMenu.Label>
+              {options.map(([name, word]) => (
+                <DropdownMenu.CheckboxItem
+                  key={name}
+                  checked={chosen.includes(name)}
+                  disabled={!chosen.includes(name) && !FIXED.has(name) && asked >= MOST}
+                  onSelect={(event) => event.preventDefault()}
+                  onCheckedChange={(on) => change(on ? [...chosen, name] : chosen.filter((other) => other !== name))}
+                  className={look(
+                    "flex min-h-7 items-center gap-2 px-1",
+                    "data-[disabled]:text-third data-[highlighted]:bg-selected",
+                  )}
+                >
+                  <span aria-hidden className="w-4">
+                    {chosen.includes(name) ? "✓" : ""}
+                  </span>
+                  {word}
+                </DropdownMenu.CheckboxItem>
+              ))}
+            </DropdownMenu.Group>
+          ))}
+          <DropdownMenu.Item
+            className="min-h-7 px-1 underline data-[highlighted]:bg-selected"
+            onSelect={() => change(USUAL)}
+          >
+            As at first
+          </DropdownMenu.Item>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
