@@ -58,12 +58,18 @@ export function useColumns(): [string[], (next: string[]) => void] {
 
 /** Widths of the columns, for a window that is wide enough. */
 export function columnsOf(columns: string[]): CSSProperties {
-  const width = (name: string) =>
-    ({ type: "120px", site: "130px", rhythm: "170px", heard: "110px", gateway: "110px" })[name] ?? "84px";
-  const behind = columns.filter((name) => !before(name));
-  const parts = ["20px", "150px", ...columns.filter(before).map(width), "minmax(120px,1fr)", ...behind.map(width)];
-  return { "--wide": parts.join(" ") } as CSSProperties;
+  const width = (name: string) => ({ type: 120, site: 120, rhythm: 170, heard: 96, gateway: 110 })[name] ?? 84;
+  const ahead = columns.filter(before).map(width);
+  const behind = columns.filter((name) => !before(name)).map(width);
+  const all = [20, 150, ...ahead, WRONG, ...behind];
+  const px = (of: number[]) => of.map((w) => `${w}px`);
+  return {
+    "--wide": [...px([20, 150, ...ahead]), `minmax(${WRONG}px,1fr)`, ...px(behind)].join(" "),
+    "--least": `${all.reduce((sum, w) => sum + w + GAP, 0)}px`,
+  } as CSSProperties;
 }
+
+const [WRONG, GAP] = [150, 12];
 
 /** A column as people read it. */
 export function columnWord(name: string, types: Type[] | undefined): string {

@@ -42,7 +42,8 @@ export function Devices() {
     state: params.get("state") ?? "",
     order: params.get("order") ?? "worst",
   };
-  const [columns, setColumns] = useColumns();
+  const [kinds, setColumns] = useColumns();
+  const columns = kinds.filter((name) => !(name === "type" && filter.type) && !(name === "site" && filter.site));
   const wide = columnsOf(columns);
   const offset = Number(params.get("offset")) || 0;
   const change = useFilter("offset");
@@ -170,9 +171,13 @@ export function Devices() {
           ]}
           onChange={(order) => change("order", order)}
         />
-        <Columns chosen={columns} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
       </div>
-      <Selections filter={filter} columns={columns} setColumns={setColumns} />
+      <div className="mb-3 flex flex-wrap items-start gap-2">
+        <Selections filter={filter} columns={kinds} setColumns={setColumns} />
+        <span className="ml-auto hidden md:inline">
+          <Columns chosen={kinds} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
+        </span>
+      </div>
       {several && (
         <Several
           filter={filter}
@@ -203,97 +208,101 @@ export function Devices() {
       )}
       {rows.length > 0 && (
         <>
-          <div className="rows rows-headed" role="grid" aria-label="Devices">
-            <div
-              role="row"
-              className={look(NARROW, "border-0! pb-1 text-[12.5px] font-bold text-second", "md:grid-cols-(--wide)")}
-              style={wide}
-            >
-              <span role="columnheader" aria-label="State" />
-              <span role="columnheader">Device</span>
-              {columns.filter(before).map((name) => (
-                <Head key={name} name={name} order={filter.order} types={types.data?.results} change={change} />
-              ))}
-              <span role="columnheader">What is wrong</span>
-              {columns
-                .filter((name) => !before(name))
-                .map((name) => (
-                  <Head
-                    key={name}
-                    name={name}
-                    order={filter.order}
-                    types={types.data?.results}
-                    change={change}
-                    unit={devices.data?.units[name]}
-                    note={name === "rhythm" ? spanWord(lookback.spanS) : undefined}
-                  />
+          <div className="overflow-x-auto">
+            <div className="rows rows-headed md:min-w-(--least)" style={wide} role="grid" aria-label="Devices">
+              <div
+                role="row"
+                className={look(NARROW, "border-0! pb-1 text-[12.5px] font-bold text-second", "md:grid-cols-(--wide)")}
+                style={wide}
+              >
+                <span role="columnheader" aria-label="State" />
+                <span role="columnheader">Device</span>
+                {columns.filter(before).map((name) => (
+                  <Head key={name} name={name} order={filter.order} types={types.data?.results} change={change} />
                 ))}
-            </div>
-            {rows.map((row) => {
-              const own = chosen.row(row);
-              return (
-                <div
-                  key={row.name}
-                  {...own}
-                  className={look(
-                    NARROW,
-                    "row-line items-center md:grid-cols-(--wide)",
-                    own["aria-selected"] ? "is-selected" : "",
-                  )}
-                  style={wide}
-                >
-                  <span role="gridcell" className="pl-1.5">
-                    {several ? (
-                      <input
-                        type="checkbox"
-                        aria-label={`choose ${row.title}`}
-                        checked={picked.has(row.name)}
-                        onChange={(e) => pick(row.name, e.target.checked)}
-                      />
-                    ) : (
-                      <StateMark state={row.state} />
-                    )}
-                  </span>
-                  <span role="gridcell" className="truncate">
-                    <Link to={kept(`/devices/${row.name}`)} className="row-link font-semibold hover:underline">
-                      {row.title}
-                    </Link>
-                  </span>
-                  {columns.filter(before).map((name) => (
-                    <span key={name} role="gridcell" className="hidden truncate text-second md:block">
-                      {name === "type" ? row.type_title : (row.site_title ?? "no site")}
-                    </span>
+                <span role="columnheader">What is wrong</span>
+                {columns
+                  .filter((name) => !before(name))
+                  .map((name) => (
+                    <Head
+                      key={name}
+                      name={name}
+                      order={filter.order}
+                      types={types.data?.results}
+                      change={change}
+                      unit={devices.data?.units[name]}
+                      note={name === "rhythm" ? spanWord(lookback.spanS) : undefined}
+                    />
                   ))}
-                  <span role="gridcell" className="min-w-0">
-                    <Wrong row={row} />
-                  </span>
-                  {columns
-                    .filter((name) => !before(name))
-                    .map((name) => (
-                      <span
-                        key={name}
-                        role="gridcell"
-                        className={look("hidden truncate md:block", name === "rhythm" ? "" : "text-right text-second")}
-                      >
-                        {name === "rhythm" ? (
-                          <Rhythm
-                            counts={row.rhythm}
-                            failing={row.failing}
-                            expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
-                            width={165}
-                          />
-                        ) : name === "heard" ? (
-                          <At at={row.received_at} now={asOf} relative />
-                        ) : name === "gateway" ? (
-                          (row.gateway ?? "none")
-                        ) : (
-                          <Told name={name} value={row.columns[name]} />
-                        )}
+              </div>
+              {rows.map((row) => {
+                const own = chosen.row(row);
+                return (
+                  <div
+                    key={row.name}
+                    {...own}
+                    className={look(
+                      NARROW,
+                      "row-line items-center md:grid-cols-(--wide)",
+                      own["aria-selected"] ? "is-selected" : "",
+                    )}
+                  >
+                    <span role="gridcell" className="pl-1.5">
+                      {several ? (
+                        <input
+                          type="checkbox"
+                          aria-label={`choose ${row.title}`}
+                          checked={picked.has(row.name)}
+                          onChange={(e) => pick(row.name, e.target.checked)}
+                        />
+                      ) : (
+                        <StateMark state={row.state} />
+                      )}
+                    </span>
+                    <span role="gridcell" className="truncate">
+                      <Link to={kept(`/devices/${row.name}`)} className="row-link font-semibold hover:underline">
+                        {row.title}
+                      </Link>
+                    </span>
+                    {columns.filter(before).map((name) => (
+                      <span key={name} role="gridcell" className="hidden truncate text-second md:block">
+                        {name === "type" ? row.type_title : (row.site_title ?? "no site")}
                       </span>
                     ))}
-                </div>
-              );
-            })}
+                    <span role="gridcell" className="min-w-0">
+                      <Wrong row={row} />
+                    </span>
+                    {columns
+                      .filter((name) => !before(name))
+                      .map((name) => (
+                        <span
+                          key={name}
+                          role="gridcell"
+                          className={look(
+                            "hidden truncate md:block",
+                            name === "rhythm" ? "" : "text-right text-second",
+                          )}
+                        >
+                          {name === "rhythm" ? (
+                            <Rhythm
+                              counts={row.rhythm}
+                              failing={row.failing}
+                              expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
+                              width={165}
+                            />
+                          ) : name === "heard" ? (
+                            <At at={row.received_at} now={asOf} relative />
+                          ) : name === "gateway" ? (
+                            (row.gateway ?? "none")
+                          ) : (
+                            <Told name={name} value={row.columns[name]} />
+                          )}
+                        </span>
+                      ))}
+                  </div>
+                );
+              })}
+            </div>
           </div>
           <footer className="mt-2 flex items-center gap-3 text-[12.5px] text-second">
             <span className="hidden md:inline">
@@ -338,5 +347,9 @@ function Wrong({ row }: { row: Row }) {
         {row.alarms.length > 1 && <span className="text-second">+{row.alarms.length - 1}</span>}
       </span>
     );
-  return <span className={row.state === "reporting" ? "text-third" : ""}>{words[row.state] ?? ""}</span>;
+  return (
+    <span className={look("block truncate", row.state === "reporting" ? "text-third" : "")}>
+      {words[row.state] ?? ""}
+    </span>
+  );
 }

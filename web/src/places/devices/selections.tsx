@@ -62,7 +62,7 @@ export function Selections({
   );
   if (!listed.data?.length && !narrowed) return null;
   return (
-    <div className="mb-3 flex flex-wrap items-center gap-2 text-[13px]">
+    <div className="flex min-h-8 flex-wrap items-center gap-2 text-[13px]">
       {(listed.data ?? []).map((one) => (
         <button
           key={one.name}
