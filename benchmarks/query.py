@@ -122,7 +122,7 @@ def sealing(url: str, devices: list[int]) -> float:
     from server.store.turns import writers_turn
 
     with psycopg.connect(url, autocommit=True) as own:
-        (day,) = own.execute("select max(day) from reading_sealed").fetchone() or (None,)
+        (day,) = own.execute("select min(day) from reading_sealed").fetchone() or (None,)
         with own.transaction():
             writers_turn(own)
             open_for(own, [(device, (day - EPOCH).days * DAY_US) for device in devices])

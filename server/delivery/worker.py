@@ -12,6 +12,7 @@ from django.db import connections, transaction
 from django.db.models import Case, F, When
 from django.utils import timezone
 
+from server.delivery import shifts
 from server.delivery.planning import plan
 from server.delivery.readings import Readings, Sender
 from server.delivery.ways import send
@@ -47,7 +48,7 @@ class Worker:
         outlets = Delivery.objects.filter(state=WAITING, next_at__lte=timezone.now()).values_list("outlet", flat=True)
         told = self.pool.map(self.outlet, sorted(set(outlets)))
         sent = self.pool.map(self.readings.outlet, self.readings.due())
-        return planned + sum(told) + sum(sent)
+        return planned + sum(told) + sum(sent) + shifts.step(self.sender)
 
     def outlet(self, ident: int) -> int:
         """Sends what is due by one outlet; never raises. Returns how many messages were tried."""

@@ -42,6 +42,7 @@ SCREENS = {
     "outlets": "/telling?show=outlets",
     "deliveries": "/telling?show=deliveries",
     "who is told": "/telling?show=who",
+    "hand-overs": "/telling?show=shifts",
     "setpoints": "/devices/types/raft_buoy/setpoints",
     "places": "/places",
     "a fence": "/places?fence=1",

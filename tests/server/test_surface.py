@@ -37,7 +37,8 @@ TABLE = {
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
         " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables"
-        " among bands handover health_of_devices history newest selections spread storage try_order try_routes watch"
+        " among bands handover health_of_devices history newest"
+        " selections shift shifts spread storage try_order try_routes watch"
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
@@ -52,6 +53,7 @@ TABLE = {
         " bring_fences"
         " remove_photo retire save_draft set_constant set_photo fences_create sites_create succeed types_create"
         " withdraw_rollout add_chain add_contact add_outlet change_chain change_contact change_outlet remove_chain"
+        " add_shift change_shift remove_shift send_shift"
         " add_table bring_devices change_devices change_table order_routes remove_table"
         " preview_message switch_off switch_on propose remove_contact remove_outlet test_outlet"
     ),

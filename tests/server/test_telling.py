@@ -7,6 +7,7 @@ import threading
 from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import psycopg
 import pytest
@@ -15,8 +16,9 @@ from django.utils import timezone
 from server.delivery.outlets import Message, NotTaken, Sent
 from server.delivery.reach import OutOfReach, connected, may_be_reached
 from server.delivery.worker import PATIENCE, Worker, quiet_until
-from server.records.telling.models import Chain, Contact, Delivery, Outlet, ReachedHost
+from server.records.telling.models import Chain, Contact, Delivery, HandedOver, Outlet, ReachedHost, Shift
 from server.rules.sealing import opened
+from server.rules.shifts import last_due
 from tests.server.test_api import V1, send, signed_in
 from tests.server.world import START, World, payload, work_off
 
@@ -435,3 +437,66 @@ def test_addresses_inside_are_out_of_reach(address: str) -> None:
 
 def test_addresses_of_the_world_may_be_reached() -> None:
     assert may_be_reached("9.9.9.9") and may_be_reached("2620:fe::fe")
+
+
+def test_a_hand_over_goes_out_at_its_time_of_day_once(
+    world: World, engine: Any, told: Chain, worker: Worker, out: Out
+) -> None:
+    client = signed_in(world, "engineer")
+    maud = Contact.objects.get(name="maud")
+    zone = ZoneInfo("Etc/GMT+2")
+    soon = timezone.now() - timedelta(minutes=3)
+    body = {
+        "name": "night",
+        "at": [f"{soon.astimezone(zone):%H:%M}"],
+        "zone": "Etc/GMT+2",
+        "contacts": [maud.pk],
+        "hours": 12,
+    }
+    for wrong, says in (
+        ({"at": ["25:00"]}, "hh:mm"),
+        ({"zone": "Moon"}, "no zone"),
+        ({"contacts": [99]}, "no contact 99"),
+    ):
+        answer = send(client, "POST", "shifts", {**body, **wrong})
+        assert answer.status_code == 400 and says in answer.content.decode()
+    made = send(client, "POST", "shifts", body)
+    assert made.status_code == 201, made.content
+    worker.step()
+    assert out.sent == [], "what was due before it was made is not sent"
+    Shift.objects.update(planned_to=soon - timedelta(days=1))
+    arrive(world, engine, (0, 8))
+    out.fails = 10
+    worker.step()
+    (row,) = HandedOver.objects.all()
+    assert (row.state, row.tries, row.why) == ("waiting", 1, "451 later"), "it is tried again"
+    out.fails = 0
+    out.sent.clear()
+    HandedOver.objects.update(next_at=timezone.now())
+    worker.step()
+    worker.step()
+    ((to, message),) = [one for one in out.sent if "Hand-over" in one[1].subject]
+    assert to == "maud@sandrel.invalid" and "night: 1 open, 1 not taken" in message.subject
+    assert "# Hand-over" in message.text and "level" in message.text and "(Etc/GMT+2)" in message.text
+    assert message.events[0]["type"] == "oculum.hand_over"
+    last = client.get(f"{V1}shifts/{made.json()['id']}").json()["last"]
+    assert [(one["state"], one["to"]) for one in last] == [("delivered", to)]
+    assert send(client, "DELETE", f"contacts/{maud.pk}").status_code == 409, "a hand-over goes to it"
+    assert send(client, "POST", f"shifts/{made.json()['id']}/send").status_code == 200
+    worker.step()
+    assert len([one for one in out.sent if "Hand-over" in one[1].subject]) == 2, "and whenever somebody wants it"
+    # After a long standstill the one of yesterday is left out.
+    Shift.objects.update(
+        at=[f"{(soon - timedelta(hours=14)).astimezone(zone):%H:%M}"], planned_to=soon - timedelta(days=3)
+    )
+    worker.step()
+    assert HandedOver.objects.count() == 2 and Shift.objects.get().planned_to > soon - timedelta(days=1)
+
+
+def test_the_newest_time_of_day_is_by_the_clock_of_its_zone() -> None:
+    """Also on the day on which the clock is changed: half past midnight comes twice, and counts the first time."""
+    zone, night = "Atlantic/Azores", datetime(2026, 10, 25, tzinfo=UTC)
+    assert last_due(["00:30", "23:00"], zone, night) == night - timedelta(hours=1)
+    for later in (timedelta(minutes=30), timedelta(hours=1, minutes=45), timedelta(hours=12)):
+        assert last_due(["00:30"], zone, night + later) == night + timedelta(minutes=30)
+    assert last_due([], "UTC", night) is None

@@ -13,11 +13,12 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from server.api.alarms.serial import UNDO, AlarmOut, answered, everything
+from server.api.alarms.serial import UNDO, AlarmOut, answered
 from server.records.alarms.models import Alarm, JournalEntry
 from server.records.people.models import Person
 from server.requests.authentication import person_of
 from server.requests.fields import Moment, Words
+from server.rules.alarms import everything
 from server.rules.refusal import Refused
 from server.rules.shelves import shelve, take_off
 from server.store.notices import tell

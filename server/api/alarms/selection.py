@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import datetime, timedelta
+from datetime import timedelta
 from functools import reduce
 from operator import or_
 from typing import Any
@@ -12,10 +12,10 @@ from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter
 from rest_framework.request import Request
 
-from server.api.alarms.serial import everything
 from server.records.alarms.models import PRIORITIES
 from server.requests.fields import whole
 from server.requests.moments import moment, span
+from server.rules.alarms import everything, open_at
 from server.rules.refusal import Refused
 from server.rules.trees import within
 
@@ -66,13 +66,6 @@ def chosen(request: Request) -> Any:
         return found.filter(untaken, cleared_at__gt=start, cleared_at__lte=end).order_by("rank", "-cleared_at")
     found = open_at(found, at)
     return found.filter(shelved_until__isnull=show == "open").order_by("rank", "-raised_at")
-
-
-def open_at(found: Any, at: datetime | None) -> Any:
-    """Alarms that are open now, or were at a past moment."""
-    if at is None:
-        return found.filter(cleared_at=None)
-    return found.filter(raised_at__lte=at).filter(Q(cleared_at=None) | Q(cleared_at__gt=at))
 
 
 def filtered(found: Any, request: Request) -> Any:

@@ -5,16 +5,13 @@ from __future__ import annotations
 from datetime import datetime, timedelta
 from typing import Any
 
-from django.db.models import Case, Count, IntegerField, OuterRef, Subquery, Value, When
-from django.db.models.functions import Coalesce, NullIf
 from django.utils import timezone
 from rest_framework import serializers
 from rest_framework.request import Request
 
-from server.records.alarms.models import PRIORITIES, Alarm, JournalEntry
+from server.records.alarms.models import Alarm, JournalEntry
 from server.requests.authentication import person_of
 from server.rules.plans import sentence
-from server.rules.shelves import shelf_of
 
 UNDO = timedelta(minutes=10)  # how long an acknowledgement can be given back by who gave it
 
@@ -148,26 +145,6 @@ class EntryOut(serializers.ModelSerializer):
     def get_sentence(self, entry: JournalEntry) -> str | None:
         condition = entry.alarm.condition
         return sentence(condition.kind, entry.version, condition.type.key) if entry.version else None
-
-
-def everything(at: datetime | None = None) -> Any:
-    """All alarms with what the API tells of them; shelves as of now, or of a past moment."""
-    noted = JournalEntry.objects.filter(alarm=OuterRef("pk"), what="noted").order_by()
-    notes = noted.values("alarm").annotate(n=Count("pk")).values("n")
-    rank = Case(*(When(priority=p, then=Value(i)) for i, p in enumerate(PRIORITIES)), output_field=IntegerField())
-    shelf = shelf_of(at)
-    people = ("acknowledged_by", "assigned_to")
-    return Alarm.objects.select_related("condition", "version", "device", "device__site", "site", *people).annotate(
-        rank=rank,
-        notes=Coalesce(Subquery(notes, output_field=IntegerField()), 0),
-        shelved_until=Subquery(shelf.values("until")[:1]),
-        shelved_by=Subquery(
-            shelf.annotate(called=Coalesce(NullIf("person__first_name", Value("")), "person__username")).values(
-                "called"
-            )[:1]
-        ),
-        shelved_why=Subquery(shelf.values("why")[:1]),
-    )
 
 
 def answered(request: Request, found: Any, many: bool = False) -> Any:

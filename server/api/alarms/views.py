@@ -15,8 +15,8 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from server.api.alarms.selection import PARAMETERS, chosen, filtered, open_at
-from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything
+from server.api.alarms.selection import PARAMETERS, chosen, filtered
+from server.api.alarms.serial import AlarmOut, EntryOut, answered
 from server.records.alarms.models import Alarm, JournalEntry
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device
@@ -24,6 +24,7 @@ from server.requests.fields import whole
 from server.requests.moments import moment, span
 from server.requests.paging import bounded
 from server.requests.tables import as_csv, plain
+from server.rules.alarms import everything, open_at
 from server.rules.causes import Group, Open, lines
 from server.rules.plans import condition_plan, sentence
 

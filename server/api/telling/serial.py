@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from zoneinfo import available_timezones
 
 from django.utils import timezone
+from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from server.delivery.duty import in_turn, on_duty
@@ -16,7 +17,17 @@ from server.delivery.words import WORDS, strange
 from server.records.alarms.models import PRIORITIES
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Site
-from server.records.telling.models import KINDS, TELLS, Chain, Contact, Delivery, Outlet, ReachedHost
+from server.records.telling.models import (
+    KINDS,
+    TELLS,
+    Chain,
+    Contact,
+    Delivery,
+    HandedOver,
+    Outlet,
+    ReachedHost,
+    Shift,
+)
 from server.requests.fields import Words
 from server.rules.routes import sending_to
 
@@ -194,6 +205,13 @@ def days(span: Any) -> dict[str, str]:
     return {"from": begin, "to": end}
 
 
+def sound_zone(value: str) -> str:
+    """Raises ValidationError for what is no zone."""
+    if value not in available_timezones():
+        raise wrong(f"`{value[:40]}` is no zone of the IANA database, such as UTC")
+    return value
+
+
 class ContactOut(serializers.ModelSerializer):
     name = Words(max_length=80)
     addresses = serializers.JSONField(
@@ -257,9 +275,7 @@ class ContactOut(serializers.ModelSerializer):
         return {"begins": begins, "at": at, "weeks": weeks, "exceptions": found}
 
     def validate_zone(self, value: str) -> str:
-        if value not in available_timezones():
-            raise wrong(f"`{value[:40]}` is no zone of the IANA database, such as UTC")
-        return value
+        return sound_zone(value)
 
     def validate_addresses(self, value: Any) -> Any:
         if not isinstance(value, list) or len(value) > MOST:
@@ -340,6 +356,46 @@ class ChainOut(serializers.ModelSerializer):
         if not isinstance(but, list) or not set(but) <= set(PRIORITIES):
             raise wrong(f"`but` names priorities: {', '.join(PRIORITIES)}")
         return {**span, "but": but}
+
+
+class HandedOverOut(serializers.ModelSerializer):
+    outlet = serializers.CharField(source="outlet.name")
+
+    class Meta:
+        model = HandedOver
+        fields = ["due_at", "outlet", "to", "state", "tries", "why", "sent_at"]
+
+
+class ShiftOut(serializers.ModelSerializer):
+    name = Words(max_length=80)
+    at = serializers.ListField(child=serializers.CharField(), min_length=1, max_length=6, help_text="hh:mm")
+    hours = serializers.IntegerField(min_value=1, max_value=24 * 31, help_text="how far it looks back")
+    contacts = serializers.ListField(child=serializers.IntegerField(), min_length=1, max_length=50)
+    last = serializers.SerializerMethodField(help_text="the newest ones that were sent, or tried")
+
+    class Meta:
+        model = Shift
+        fields = ["id", "name", "on", "at", "zone", "hours", "contacts", "last", "revision"]
+        read_only_fields = ["revision"]
+
+    @extend_schema_field(HandedOverOut(many=True))
+    def get_last(self, shift: Shift) -> Any:
+        return HandedOverOut(shift.sent.select_related("outlet").order_by("-due_at", "-pk")[:6], many=True).data
+
+    def validate_at(self, value: list[str]) -> list[str]:
+        try:
+            return sorted({time.fromisoformat(text).strftime("%H:%M") for text in value})
+        except ValueError:
+            raise wrong("times of day are hh:mm, such as 06:00") from None
+
+    def validate_zone(self, value: str) -> str:
+        return sound_zone(value)
+
+    def validate_contacts(self, value: list[int]) -> list[int]:
+        known = set(Contact.objects.values_list("pk", flat=True))
+        if set(value) - known:
+            raise wrong(f"there is no contact {min(set(value) - known)}")
+        return list(dict.fromkeys(value))
 
 
 class DeliveryOut(serializers.ModelSerializer):

@@ -14,7 +14,7 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from server.api.telling.serial import ChainOut, ContactOut, DeliveryOut, HostOut, OutletOut, templates
+from server.api.telling.serial import ChainOut, ContactOut, DeliveryOut, HostOut, OutletOut, ShiftOut, templates
 from server.delivery.files import folder_of
 from server.delivery.outlets import Message
 from server.delivery.planning import Ways
@@ -24,7 +24,7 @@ from server.delivery.worker import quiet_until
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.fleet.models import Device, Revised
 from server.records.people.models import record
-from server.records.telling.models import WAITING, Chain, Contact, Delivery, Outlet, ReachedHost
+from server.records.telling.models import WAITING, Chain, Contact, Delivery, Outlet, ReachedHost, Shift
 from server.requests.authentication import person_of
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment, span
@@ -33,6 +33,7 @@ from server.requests.revisions import changing, tagged
 from server.rules.refusal import Refused
 from server.rules.routes import sending_to
 from server.rules.sealing import opened, sealed
+from server.rules.shifts import hand_over_at
 from server.store.figures import Waiting, waiting
 from server.store.routing import MOST_WAITING, lost
 
@@ -260,11 +261,59 @@ class ContactView(ContactPart, OneView):
         for chain in Chain.objects.all():
             if any(thing.pk in step["contacts"] for step in chain.steps):
                 raise Refused("in use", f"{chain.name} tells this contact", 409)
+        for shift in Shift.objects.all():
+            if thing.pk in shift.contacts:
+                raise Refused("in use", f"the hand-over {shift.name} goes to this contact", 409)
         for other in Contact.objects.filter(rota__isnull=False):
             rota = other.rota or {"weeks": [], "exceptions": []}
             turns = [*rota["weeks"], *(e["contact"] for e in rota["exceptions"])]
             if thing.pk in turns:
                 raise Refused("in use", f"the rota of {other.name} names this contact", 409)
+
+
+class ShiftPart(Kept):
+    serializer, word = ShiftOut, "hand-over"
+
+
+class ShiftsView(ShiftPart, ManyView):
+    """Hand-overs that are sent by themselves."""
+
+    @extend_schema(responses=ShiftOut(many=True), operation_id="shifts", tags=["telling"])
+    def get(self, request: Request) -> Response:
+        return super().get(request)
+
+    @extend_schema(request=ShiftOut, responses={201: ShiftOut}, operation_id="add_shift", tags=["telling"])
+    def post(self, request: Request) -> Response:
+        return super().post(request)
+
+
+class ShiftView(ShiftPart, OneView):
+    """One hand-over that is sent by itself."""
+
+    @extend_schema(responses=ShiftOut, operation_id="shift", tags=["telling"])
+    def get(self, request: Request, ident: int) -> Response:
+        return super().get(request, ident)
+
+    @extend_schema(request=ShiftOut, responses=ShiftOut, operation_id="change_shift", tags=["telling"])
+    def patch(self, request: Request, ident: int) -> Response:
+        return super().patch(request, ident)
+
+    @extend_schema(responses={204: None}, operation_id="remove_shift", tags=["telling"])
+    def delete(self, request: Request, ident: int) -> Response:
+        return super().delete(request, ident)
+
+
+class ShiftNowView(APIView):
+    """Sends it once, now; it goes out with the next step of delivery."""
+
+    @extend_schema(request=None, responses=ShiftOut, operation_id="send_shift", tags=["telling"])
+    def post(self, request: Request, ident: int) -> Response:
+        shift = generics.get_object_or_404(Shift, pk=ident)
+        with transaction.atomic():
+            if not hand_over_at(shift, timezone.now()):
+                raise Refused("invalid", "none of its contacts has an address to which it could be sent")
+            record(person_of(request), "sent hand-over", shift.name)
+        return Response(ShiftOut(shift).data)
 
 
 class ChainPart(Kept):

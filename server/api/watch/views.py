@@ -16,7 +16,6 @@ from rest_framework.views import APIView
 from oculum.history.stretches import NAMES
 from server.api.devices.devices import selected
 from server.api.watch.serial import BandsOut, HealthOut, WatchOut
-from server.api.watch.told import handover, watched
 from server.requests.authentication import person_of
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment, span
@@ -25,6 +24,7 @@ from server.rules.groups import Grouped, grouped
 from server.rules.health import Figures, figures, together
 from server.rules.refusal import Refused
 from server.rules.states import states_over_time
+from server.rules.told import handover, watched
 
 BY = OpenApiParameter("by", str, description="all, type, site, gateway, firmware or label:NAME")
 CHOICE = [OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label")]

@@ -18,12 +18,13 @@ from rest_framework.views import APIView
 from oculum.language.routes.check import SITE
 from oculum.language.wording import lasting
 from oculum.quantities import measured
-from server.api.alarms.serial import AlarmOut, EntryOut, answered, everything, titled
+from server.api.alarms.serial import AlarmOut, EntryOut, answered, titled
 from server.api.arrivals.views import ArrivalOut, arrivals
 from server.records.alarms.models import Alarm, JournalEntry
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import Device
 from server.requests.fields import whole
+from server.rules.alarms import everything
 from server.rules.plans import condition_plan, decoder_plan
 from server.rules.refusal import Refused
 from server.rules.trees import chain

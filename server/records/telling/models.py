@@ -74,6 +74,40 @@ class Chain(Revised):
     quiet = models.JSONField(null=True)
 
 
+class Shift(Revised):
+    """A hand-over that is sent by itself: at times of day (hh:mm, by the clock of `zone`), to contacts, of the hours
+    before. planned_to: the last time that is planned already.
+    """
+
+    name = models.CharField(max_length=80, unique=True)
+    on = models.BooleanField(default=True)
+    at = models.JSONField(default=list)
+    zone = models.CharField(max_length=64, default="UTC")
+    hours = models.PositiveSmallIntegerField(default=24)
+    contacts = models.JSONField(default=list)
+    planned_to = models.DateTimeField(auto_now_add=True)
+
+
+class HandedOver(models.Model):
+    """One hand-over to one address: kept until it is sent, or nobody needs it any more."""
+
+    shift = models.ForeignKey(Shift, on_delete=models.CASCADE, related_name="sent")
+    outlet = models.ForeignKey(Outlet, on_delete=models.CASCADE, related_name="handed_over")
+    to = models.CharField(max_length=300)
+    due_at = models.DateTimeField()
+    next_at = models.DateTimeField()
+    state = models.CharField(max_length=12, default=WAITING)
+    tries = models.PositiveIntegerField(default=0)
+    why = models.CharField(max_length=300, blank=True)
+    sent_at = models.DateTimeField(null=True)
+
+    class Meta:
+        constraints = [
+            models.UniqueConstraint(fields=["shift", "due_at", "outlet", "to"], name="one_hand_over_of_a_time")
+        ]
+        indexes = [models.Index(fields=["next_at"], condition=models.Q(state="waiting"), name="hand_over_waiting")]
+
+
 class Delivery(models.Model):
     """One thing to be told to one address. Its number goes with it, so that whoever gets it twice can tell."""
 

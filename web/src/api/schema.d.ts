@@ -1805,6 +1805,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/shifts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Hand-overs that are sent by themselves. */
+        get: operations["shifts"];
+        put?: never;
+        /** @description Hand-overs that are sent by themselves. */
+        post: operations["add_shift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/shifts/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description One hand-over that is sent by itself. */
+        get: operations["shift"];
+        put?: never;
+        post?: never;
+        /** @description One hand-over that is sent by itself. */
+        delete: operations["remove_shift"];
+        options?: never;
+        head?: never;
+        /** @description One hand-over that is sent by itself. */
+        patch: operations["change_shift"];
+        trace?: never;
+    };
+    "/api/v1/shifts/{ident}/send": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** @description Sends it once, now; it goes out with the next step of delivery. */
+        post: operations["send_shift"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sign-in": {
         parameters: {
             query?: never;
@@ -3525,6 +3579,17 @@ export interface components {
             guesses: components["schemas"]["GuessOut"][];
             messages: number;
         };
+        HandedOverOut: {
+            /** Format: date-time */
+            due_at: string;
+            outlet: string;
+            to: string;
+            state?: string;
+            tries?: number;
+            why?: string;
+            /** Format: date-time */
+            sent_at?: string | null;
+        };
         HealthFigures: {
             devices: number;
             messages: number;
@@ -4422,6 +4487,16 @@ export interface components {
             is_active?: boolean;
             password?: string;
         };
+        PatchedShiftOutRequest: {
+            name?: string;
+            on?: boolean;
+            /** @description hh:mm */
+            at?: string[];
+            zone?: string;
+            /** @description how far it looks back */
+            hours?: number;
+            contacts?: number[];
+        };
         PatchedSiteOutRequest: {
             name?: string;
             title?: string;
@@ -4835,6 +4910,30 @@ export interface components {
              */
             until: string;
             why: string;
+        };
+        ShiftOut: {
+            readonly id: number;
+            name: string;
+            on?: boolean;
+            /** @description hh:mm */
+            at: string[];
+            zone?: string;
+            /** @description how far it looks back */
+            hours: number;
+            contacts: number[];
+            /** @description the newest ones that were sent, or tried */
+            readonly last: components["schemas"]["HandedOverOut"][];
+            readonly revision: number;
+        };
+        ShiftOutRequest: {
+            name: string;
+            on?: boolean;
+            /** @description hh:mm */
+            at: string[];
+            zone?: string;
+            /** @description how far it looks back */
+            hours: number;
+            contacts: number[];
         };
         SignInRequest: {
             username: string;
@@ -10147,6 +10246,189 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shifts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftOut"][];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    add_shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShiftOutRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["PatchedShiftOutRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    send_shift: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShiftOut"];
+                };
             };
             /** @description refused, with the reason */
             default: {

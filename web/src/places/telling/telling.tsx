@@ -8,6 +8,7 @@ import { Chains } from "./chains";
 import { Contacts } from "./contacts";
 import { Deliveries } from "./deliveries";
 import { Outlets } from "./outlets";
+import { Shifts } from "./shifts";
 import { Who } from "./who";
 
 /** Who is told of alarms, by which way, and what became of it. */
@@ -46,6 +47,7 @@ export default function Telling() {
             ["outlets", "Outlets"],
             ["deliveries", "Deliveries"],
             ["who", "Who is told when"],
+            ["shifts", "Hand-overs"],
           ]}
           onChange={(value) =>
             setParams(
@@ -65,6 +67,7 @@ export default function Telling() {
       {tab === "outlets" && <Outlets engineer={engineer} />}
       {tab === "deliveries" && <Deliveries />}
       {tab === "who" && <Who />}
+      {tab === "shifts" && <Shifts engineer={engineer} />}
     </>
   );
 }

@@ -11,11 +11,10 @@ from zoneinfo import ZoneInfo
 from django.db import connection
 
 from oculum.history.stretches import NAMES
-from server.api.alarms.selection import open_at
-from server.api.alarms.serial import everything
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.fleet.models import Device
 from server.records.telling.models import Outlet
+from server.rules.alarms import everything, open_at
 from server.rules.fading import fades
 from server.rules.handover import fades_words, markdown, share, unusual_words
 from server.rules.states import device_states
