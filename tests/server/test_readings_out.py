@@ -7,6 +7,8 @@ import io
 from datetime import timedelta
 from typing import Any
 
+import pyarrow as pa
+import pyarrow.parquet
 import pytest
 
 from server.api.history.views import cell_of
@@ -66,6 +68,38 @@ def test_parts_of_a_span(client: Client) -> None:
     assert told["every_s"] == 3600 and told["series"][0]["count"] == [60]
 
 
+@pytest.mark.parametrize("kind", ["arrow", "parquet"])
+def test_as_columns(client: Client, kind: str) -> None:
+    """What other programs for tables read is what JSON says."""
+    span = {"from": START.isoformat(), "to": (START + 2 * HOUR).isoformat()}
+    query: dict[str, Any] = {**span, "device": ["pod-0", "pod-1"], "field": ["level", "temp"]}
+
+    def table(**more: str) -> Any:
+        answer = client.get("/api/v1/history", {**query, **more, "as": kind})
+        assert answer.status_code == 200 and kind in answer["Content-Disposition"]
+        body = io.BytesIO(answer.getvalue())
+        return pa.ipc.open_stream(body).read_all() if kind == "arrow" else pyarrow.parquet.read_table(body)
+
+    rows = client.get("/api/v1/history", {**query, "limit": 1000}).json()["results"]
+    found = table()
+    assert found.schema.field("at").type == pa.timestamp("us", "UTC")
+    told = [
+        (r["device"], r["at"].isoformat().replace("+00:00", "Z"), str(r["message"]), r["level"], r["temp"])
+        for r in found.to_pylist()
+    ]
+    assert told == [
+        (r["device"], r["at"], r["message"], r["values"].get("level"), r["values"].get("temp")) for r in rows
+    ]
+    assert len(told) > 5
+    parts = table(aggregate="max", every="1h").to_pylist()
+    series = client.get("/api/v1/history", {**query, "aggregate": "max", "every": "1h"}).json()["series"]
+    assert [(r["device"], r["field"], r["value"], r["count"]) for r in parts] == [
+        (one["device"], one["field"], value, count)
+        for one in series
+        for value, count in zip(one["value"], one["count"], strict=True)
+    ]
+
+
 def test_as_csv(client: Client) -> None:
     span = {"from": START.isoformat(), "to": (START + 2 * HOUR).isoformat(), "as": "csv"}
     answer = client.get("/api/v1/history", {**span, "type": "pod", "field": ["level", "temp"]})
@@ -101,7 +135,7 @@ def test_the_newest(client: Client) -> None:
         ({"device": "pod-0", "field": "level", "aggregate": "mean", "every": "1s"}, 400, "more than 5000 parts"),
         ({"device": "pod-0", "field": "level", "after": "@"}, 400, "pass what `next` said"),
         ({"device": "pod-0", "field": "level", "order": "up"}, 400, "expected asc or desc"),
-        ({"device": "pod-0", "field": "level", "as": "xml"}, 400, "expected json or csv"),
+        ({"device": "pod-0", "field": "level", "as": "xml"}, 400, "expected json, csv, arrow, parquet"),
         ({"device": "pod-0", "field": "level", "limit": "0"}, 400, "from 1 to 10000"),
     ],
 )

@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
+from decimal import Decimal
 from typing import Any
 
 import numpy as np
@@ -25,7 +26,7 @@ from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
-from server.requests.tables import as_csv, plain
+from server.requests.tables import COLUMNAR, as_columns, as_csv, plain
 from server.rules.refusal import Refused
 from server.store.rows import json_of
 from server.store.series import Place, Row, read_rows, read_series, values_before
@@ -34,6 +35,16 @@ from server.store.times import iso, us
 MOST_DEVICES, MOST_FIELDS, MOST_ROWS, MOST_READ = 500, 16, 10_000, 2_000_000
 MOST_PARTS, MOST_POINTS = 5_000, 500_000
 NUMERIC = ("number", "integer", "flag", "code", "time")
+FORMS = ("json", "csv", *COLUMNAR)
+TYPES = {
+    "number": "number",
+    "integer": "whole",
+    "flag": "flag",
+    "code": "number",
+    "time": "number",
+    "text": "text",
+    "position": "pair",
+}
 UNITS_S = {"s": 1, "m": 60, "h": 3_600, "d": 86_400}
 CHOICE = [
     OpenApiParameter("device", str, many=True, description="by name; or by what follows"),
@@ -49,6 +60,7 @@ class Asked:
     devices: dict[int, Device]
     fields: dict[str, str | None]
     kinds: dict[str, str]
+    types: dict[str, str]
 
 
 def asked(request: Request) -> Asked:
@@ -73,7 +85,13 @@ def asked(request: Request) -> Asked:
     strange = [name for name in wanted if name not in declared]
     if strange:
         raise Refused("not found", f"field: `{strange[0][:63]}` is not a field of these devices", 404)
-    return Asked(devices, {n: declared[n].get("unit") for n in wanted}, {n: declared[n]["kind"] for n in wanted})
+    specs = {n: declared[n] for n in wanted}
+    return Asked(
+        devices,
+        {n: spec.get("unit") for n, spec in specs.items()},
+        {n: spec["kind"] for n, spec in specs.items()},
+        {n: "large" if spec.get("wide") else TYPES[spec["kind"]] for n, spec in specs.items()},
+    )
 
 
 def every(request: Request, start: datetime, end: datetime) -> timedelta:
@@ -133,9 +151,13 @@ class HistoryView(APIView):
             OpenApiParameter("aggregate", str, enum=["none", *WAYS]),
             OpenApiParameter("every", str, description="length of a part: 10m, 1h, 1d"),
             OpenApiParameter("points", int, description="how many parts, instead of `every`"),
-            OpenApiParameter("as", str, enum=["json", "csv"]),
+            OpenApiParameter("as", str, enum=list(FORMS)),
         ],
-        responses={(200, "application/json"): HistoryOut, (200, "text/csv"): OpenApiTypes.STR},
+        responses={
+            (200, "application/json"): HistoryOut,
+            (200, "text/csv"): OpenApiTypes.STR,
+            **{(200, kind): OpenApiTypes.BINARY for kind in COLUMNAR.values()},
+        },
         operation_id="history",
         tags=["history"],
     )
@@ -143,8 +165,8 @@ class HistoryView(APIView):
         start, end, _ = span(request)
         found = asked(request)
         how, kind = request.query_params.get("aggregate", "none"), request.query_params.get("as", "json")
-        if kind not in ("json", "csv"):
-            raise Refused("invalid", f"as: found `{kind[:20]}`, expected json or csv")
+        if kind not in FORMS:
+            raise Refused("invalid", f"as: found `{kind[:20]}`, expected {', '.join(FORMS)}")
         if how == "none":
             return self._rows(request, found, start, end, kind)
         if how not in WAYS:
@@ -169,6 +191,10 @@ class HistoryView(APIView):
 
         if kind == "csv":
             return as_csv(self._csv_rows(page, found, place), "readings.csv")
+        if kind in COLUMNAR:
+            types = {"device": "text", "at": "moment", "received_at": "moment", "message": "whole"}
+            types |= found.types
+            return as_columns(self._batches(page, found, place), types, kind, "readings")
         rows = page(place, limit)
         return Response(
             {
@@ -189,6 +215,24 @@ class HistoryView(APIView):
                 "every_s": None,
             }
         )
+
+    def _batches(self, page: Any, found: Asked, place: Place | None) -> Iterator[dict[str, list[Any]]]:
+        """All rows of the span by columns, a page after the other."""
+        while True:
+            rows = page(place, MOST_ROWS)
+            said = [row for row in rows if row.values]
+            batch: dict[str, list[Any]] = {
+                "device": [found.devices[row.device].name for row in said],
+                "at": [row.at for row in said],
+                "received_at": [row.received for row in said],
+                "message": [row.message for row in said],
+            }
+            for name, type_ in found.types.items():
+                batch[name] = [typed(row.values.get(name), type_) for row in said]
+            yield batch
+            if len(rows) < MOST_ROWS:
+                return
+            place = Place(rows[-1].at, rows[-1].device, rows[-1].layout)
 
     def _csv_rows(self, page: Any, found: Asked, place: Place | None) -> Iterator[list[Any]]:
         """All rows of the span, a page after the other."""
@@ -247,7 +291,43 @@ class HistoryView(APIView):
                     )
         if kind == "csv":
             return as_csv(csv_parts(series), f"readings-{how}.csv")
+        if kind in COLUMNAR:
+            types = {
+                "device": "text",
+                "field": "text",
+                "unit": "text",
+                "at": "moment",
+                "value": "number",
+                "count": "whole",
+            }
+            return as_columns([column_parts(series)], types, kind, f"readings-{how}")
         return Response({"units": found.fields, "results": [], "series": series, "next": None, "every_s": step / 1e6})
+
+
+def typed(value: Any, type_: str) -> Any:
+    """A stored value as a column takes it."""
+    if value is None:
+        return None
+    match type_:
+        case "whole":
+            return int(value)
+        case "large":
+            return Decimal(value)
+        case "flag":
+            return bool(value)
+        case "text":
+            return str(value)
+        case _:
+            return value
+
+
+def column_parts(series: Sequence[dict[str, Any]]) -> dict[str, list[Any]]:
+    """Numbers of parts by columns."""
+    return {
+        **{name: [one[name] for one in series for _ in one["at"]] for name in ("device", "field", "unit")},
+        "at": [us(datetime.fromisoformat(at)) for one in series for at in one["at"]],
+        **{name: [value for one in series for value in one[name]] for name in ("value", "count")},
+    }
 
 
 def csv_parts(series: Sequence[dict[str, Any]]) -> Iterator[list[Any]]:

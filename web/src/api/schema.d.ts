@@ -8846,7 +8846,7 @@ export interface operations {
                 /** @description `next` of the answer before */
                 after?: string;
                 aggregate?: "count" | "first" | "last" | "max" | "mean" | "min" | "none" | "sum" | "time_weighted_mean";
-                as?: "csv" | "json";
+                as?: "arrow" | "csv" | "json" | "parquet";
                 /** @description by name; or by what follows */
                 device?: string[];
                 /** @description length of a part: 10m, 1h, 1d */
@@ -8881,6 +8881,8 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["HistoryOut"];
                     "text/csv": string;
+                    "application/vnd.apache.arrow.stream": string;
+                    "application/vnd.apache.parquet": string;
                 };
             };
             /** @description refused, with the reason */

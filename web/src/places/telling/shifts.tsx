@@ -2,7 +2,6 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import { At, TextField } from "../../parts/basics";
-import { counted } from "../../parts/words";
 import { KeptForm, Pane } from "./pane";
 import { ifMatch, ofContacts, ofShifts } from "./queries";
 
@@ -151,7 +150,7 @@ function ShiftForm({
       {shift && (
         <section>
           <h3 className="mb-1 text-[12.5px] text-second">
-            {shift.last.length ? `The last ${counted(shift.last.length, "one")}` : "None has been sent yet"}
+            {shift.last.length ? "The last ones" : "None has been sent yet"}
           </h3>
           <ul className="rows" aria-label="Sent">
             {shift.last.map((one, k) => (

@@ -216,16 +216,25 @@ function Compared({ told }: { told: Told }) {
           </li>
         )}
         {told.suppressed > 0 && <li>{counted(told.suppressed, "silence")} explained by a gateway's</li>}
-        {told.gaps.map((gap) => (
+        {told.gaps.length > GAPS && (
+          <li>
+            Oculum did not listen {told.gaps.length} times,{" "}
+            {lasting(told.gaps.reduce((sum, g) => sum + lengthOf(g), 0))} in all; counted against nobody. The last ones:
+          </li>
+        )}
+        {told.gaps.slice(-GAPS).map((gap) => (
           <li key={gap.since}>
-            Oculum did not listen from <At at={gap.since} /> for{" "}
-            {lasting((new Date(gap.until).getTime() - new Date(gap.since).getTime()) / 1000)}; counted against nobody
+            Oculum did not listen from <At at={gap.since} /> for {lasting(lengthOf(gap))}
+            {told.gaps.length <= GAPS && "; counted against nobody"}
           </li>
         ))}
       </ul>
     </Box>
   );
 }
+
+const GAPS = 3;
+const lengthOf = (gap: Told["gaps"][number]) => (Date.parse(gap.until) - Date.parse(gap.since)) / 1000;
 
 /** Takes the hand-over of the lookback as a file of Markdown. */
 function useHandover() {
@@ -283,6 +292,9 @@ export default function Watch() {
           <span className="flex gap-2">
             <Link className="button" to={kept("/watch/health")}>
               Health
+            </Link>
+            <Link className="button" to={kept("/watch/curves")}>
+              Curves
             </Link>
             <Link className="button" to={kept("/watch/compare")}>
               Compare
