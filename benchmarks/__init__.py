@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import alarms, decode, faults, fuzz, ingest, outbox, query, redecode, routes, trial
+from . import alarms, decode, faults, fuzz, ingest, outbox, query, redecode, routes, screens, trial
 
 BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "alarms": alarms.measure,
@@ -18,6 +18,7 @@ BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "query": query.measure,
     "redecode": redecode.measure,
     "routes": routes.measure,
+    "screens": screens.measure,
     "trial": trial.measure,
 }
 ROUNDS: dict[str, Callable[[int], dict[str, Any]]] = {"faults": faults.measure}

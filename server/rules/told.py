@@ -20,7 +20,6 @@ from server.rules.handover import fades_words, markdown, share, unusual_words
 from server.rules.states import device_states
 from server.rules.watch import (
     MOST,
-    by_condition,
     compared,
     first_heard,
     published,
@@ -44,7 +43,7 @@ def watched(start: datetime, end: datetime, past: bool) -> dict[str, Any]:
     fading = fades(end)
     states = Counter(s.state for s in device_states(end, past).values() if not s.of_site)
     names = Device.objects.select_related("site").in_bulk({f.device for f in fading} | {u.device for u in strange})
-    over_count, over = settled(start, end)
+    over = settled(start, end)
     at = end if past else None
     open_ = open_at(everything(at).filter(suppressed=False), at)
     own = open_.filter(shelved_until=None)
@@ -103,9 +102,9 @@ def watched(start: datetime, end: datetime, past: bool) -> dict[str, Any]:
         "unusual_count": len(strange),
         "over": [
             {"condition": name, "times": times, "alarm": last.pk, "text": last.text, "at": last.cleared_at}
-            for name, times, last in by_condition(over)[:MOST]
+            for name, times, last in over[:MOST]
         ],
-        "over_count": over_count,
+        "over_count": sum(times for _, times, _ in over),
         "fresh": fresh[:MOST],
         "fresh_count": len(fresh),
         "shelved": shelved.count(),

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
-from django.db.models import Q
+from django.db.models import Count, Q
 
 from oculum.history.trends import apart
-from server.records.alarms.models import Alarm
+from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Version
 from server.records.fleet.models import Device
 from server.records.senders.models import UnknownSender
@@ -116,20 +114,14 @@ def usual(start: datetime, end: datetime) -> float | None:
     return float(np.median(counts)) if counts else None
 
 
-def settled(start: datetime, end: datetime) -> tuple[int, list[Alarm]]:
-    """Alarms that ended within the span, the last first; how many there are."""
+def settled(start: datetime, end: datetime) -> list[tuple[str, int, Alarm]]:
+    """Conditions of which alarms ended within the span, the weightiest first: title, how many, the last of them."""
     found = Alarm.objects.filter(cleared_at__gt=start, cleared_at__lte=end, suppressed=False)
-    some = found.select_related("condition", "device", "device__site", "site").order_by("-cleared_at")[:200]
-    return found.count(), list(some)
-
-
-def by_condition(alarms: Iterable[Alarm]) -> list[tuple[str, int, Alarm]]:
-    """Title of a condition, how often, the newest."""
-    counts = Counter(a.condition.name for a in alarms)
-    newest: dict[str, Alarm] = {}
-    for alarm in alarms:
-        newest.setdefault(alarm.condition.name, alarm)
-    return [(name, count, newest[name]) for name, count in counts.most_common()]
+    counts = dict(found.order_by().values_list("condition").annotate(Count("pk")))
+    last = found.order_by("condition", "-cleared_at", "-pk").distinct("condition")
+    newest = list(last.select_related("condition", "device", "device__site", "site"))
+    told = [(a.condition.name, counts[a.condition_id], a) for a in newest]
+    return sorted(told, key=lambda one: (PRIORITIES.index(one[2].priority), -one[1], one[0]))
 
 
 def first_heard(cursor: Any, start: datetime, end: datetime) -> list[Device]:

@@ -1,4 +1,4 @@
-import { useEffect, useRef, useState, type ReactNode } from "react";
+import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import uPlot from "uplot";
 import { exact, onAxis, ticks, tickWord } from "./time";
 
@@ -33,24 +33,40 @@ const css = (name: string) => getComputedStyle(document.documentElement).getProp
 
 /** Breaks a line where nothing came for longer than `gap` seconds. */
 export function withGaps(line: Line, gap: number): Line {
+  const { t: times } = line;
+  const breaks: number[] = [];
+  for (let i = 1; i < times.length; i++) if ((times[i] as number) - (times[i - 1] as number) > gap) breaks.push(i);
+  const envelope = Boolean(line.low ?? line.high);
+  if (!breaks.length && !envelope) return { t: times, v: line.v, low: null, high: null };
   const t: number[] = [];
   const v: (number | null)[] = [];
   const low: number[] = [];
   const high: number[] = [];
-  line.t.forEach((at, i) => {
-    const before = line.t[i - 1];
-    if (before !== undefined && at - before > gap) {
-      t.push((at + before) / 2);
+  let next = 0;
+  times.forEach((at, i) => {
+    if (breaks[next] === i) {
+      next++;
+      t.push((at + (times[i - 1] as number)) / 2);
       v.push(null);
       low.push(NaN);
       high.push(NaN);
     }
     t.push(at);
     v.push(line.v[i] ?? null);
-    low.push(line.low?.[i] ?? NaN);
-    high.push(line.high?.[i] ?? NaN);
+    if (envelope) {
+      low.push(line.low?.[i] ?? NaN);
+      high.push(line.high?.[i] ?? NaN);
+    }
   });
   return { t, v, low: line.low ? low : null, high: line.high ? high : null };
+}
+
+/** Whether curves have the same moments, so that they need not be joined. */
+function sameTimes(one: number[], other: number[]): boolean {
+  if (one === other) return true;
+  if (one.length !== other.length) return false;
+  for (let i = 0; i < one.length; i++) if (one[i] !== other[i]) return false;
+  return true;
 }
 
 const NONE: never[] = [];
@@ -148,7 +164,7 @@ export function Chart({
   const units = [unit, ...more.map((m) => m.unit)];
   const shape = more.map((m) => [m.label, m.unit, m.stepped].join("|")).join("\n");
   const readout = useRef<HTMLSpanElement>(null);
-  const data = withGaps(line, gapS);
+  const data = useMemo(() => withGaps(line, gapS), [line, gapS]);
   const limitValues = [
     ...limits.map((l) => l.value),
     ...bands.flat(),
@@ -403,6 +419,14 @@ export function Chart({
     const lines = more.map((m) => withGaps(m.line, m.gapS));
     if (!rest.some(Boolean) && !lines.length)
       return plot.current?.setData([...own, none, none, none] as unknown as uPlot.AlignedData);
+    if (!rest.some(Boolean) && lines.every((l) => sameTimes(l.t, data.t)))
+      return plot.current?.setData([
+        ...own,
+        none,
+        none,
+        none,
+        ...lines.map((l) => l.v),
+      ] as unknown as uPlot.AlignedData);
     const blank: uPlot.AlignedData = [[], []];
     const kept = uPlot.join([
       own,

@@ -1,0 +1,192 @@
+"""Screens in a real browser, on the demo: until each can be used, until a press is answered; and the chart alone, with
+eight lines of 20,000 points.
+"""
+
+from __future__ import annotations
+
+import functools
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tempfile
+import threading
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from server.instance.instance import ROOT
+from server.runner import stack
+
+ROUNDS = 8
+ARGUMENTS = ["--disable-gpu", "--disable-background-networking", "--disable-sync", "--no-first-run"]
+
+
+def say(text: str) -> None:
+    print(text, file=sys.stderr, flush=True)
+
+
+@contextmanager
+def demo() -> Iterator[tuple[str, str]]:
+    """The application with its demo, in a folder of its own: address and password of the administrator."""
+    folder = Path(tempfile.mkdtemp(prefix="oculum-screens-", dir="/var/tmp"))
+    folder.chmod(0o711)
+    place = ["--port", str(stack.free_ports()), "--data", str(folder)]
+
+    def oculum(*arguments: str) -> subprocess.CompletedProcess[str]:
+        command = [str(ROOT / "oculum"), *arguments, *place]
+        return subprocess.run(command, check=False, capture_output=True, text=True)
+
+    try:
+        done = oculum("up", "--detach")
+        if done.returncode:
+            raise RuntimeError(done.stderr)
+        password = re.search(r"sign in as ines +(\S+)", done.stdout)
+        address = re.search(r"Oculum is at (\S+?)/?\s", done.stdout)
+        assert password and address, done.stdout
+        yield address[1], password[1]
+    finally:
+        oculum("down")
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@contextmanager
+def chart_page() -> Iterator[str]:
+    """The chart alone, built and served."""
+    out = Path(tempfile.mkdtemp(prefix="oculum-chart-"))
+    command = ["npm", "exec", "--silent", "--", "vite", "build", "bench", "--config", "vite.config.ts", "--base", "./"]
+    subprocess.run([*command, "--outDir", str(out), "--emptyOutDir"], cwd=ROOT / "web", check=True, capture_output=True)
+
+    class Quiet(SimpleHTTPRequestHandler):
+        def log_message(self, format: str, *args: Any) -> None: ...
+
+    server = ThreadingHTTPServer(("127.0.0.1", 0), functools.partial(Quiet, directory=str(out)))
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    try:
+        yield f"http://127.0.0.1:{server.server_address[1]}/index.html"
+    finally:
+        server.shutdown()
+        shutil.rmtree(out, ignore_errors=True)
+
+
+def measure(seconds: float) -> dict[str, Any]:
+    """Figures in milliseconds. `seconds` is not used: each screen is opened some times."""
+    try:
+        from playwright.sync_api import Page, sync_playwright
+    except ImportError:
+        raise SystemExit("oculum: this benchmark needs a browser: run ./oculum test style first") from None
+    path = shutil.which("chromium")
+    if path is None:
+        raise SystemExit("oculum: this benchmark needs Chromium: apt-get install chromium")
+
+    def named(role: Any, name: str) -> Callable[[Page], Any]:
+        return lambda page: page.get_by_role(role, name=name, exact=True).first
+
+    def pressed(role: Any, name: str) -> Callable[[Page], None]:
+        return lambda page: page.get_by_role(role, name=name, exact=True).first.click()
+
+    def chosen(label: str, value: str) -> Callable[[Page], None]:
+        def choose(page: Page) -> None:
+            page.get_by_label(label, exact=True).first.select_option(value)
+
+        return choose
+
+    # path, what shows that it can be used, what is pressed, what shows that it is answered
+    screens: dict[str, tuple[str, Callable[[Page], Any], Callable[[Page], None], Callable[[Page], Any]]] = {
+        "watch": (
+            "/watch?span=604800",
+            lambda p: p.get_by_role("region", name="Fades").get_by_role("link").first,
+            chosen("Group", "gateway"),
+            named("button", "Skerry gateway"),
+        ),
+        "health": ("/watch/health", named("table", "Health"), pressed("button", "Complete"), named("table", "Health")),
+        "devices": (
+            "/devices",
+            lambda p: p.get_by_role("grid", name="Devices").get_by_role("row").nth(20),
+            chosen("Type", "tide_gauge"),
+            lambda p: p.get_by_text("5 in service or commissioning").or_(
+                p.get_by_role("link", name="tide gauge").first
+            ),
+        ),
+        "device": (
+            "/devices/buoy-12",
+            lambda p: p.get_by_role("img", name=re.compile("values from")).first,
+            lambda p: p.get_by_role("button", name="Turbidity").first.click(),
+            lambda p: p.get_by_role("img", name=re.compile("values from")).first,
+        ),
+        "curves": (
+            "/watch/curves?line=buoy-12:oxygen&line=buoy-13:oxygen&span=604800",
+            lambda p: p.get_by_role("img", name=re.compile("values from")).first,
+            pressed("button", "difference"),
+            lambda p: p.get_by_role("img", name=re.compile("−")).first,
+        ),
+        "alarms": (
+            "/alarms?each=1&show=all&span=604800",
+            lambda p: p.get_by_role("grid").get_by_role("row").nth(3),
+            lambda p: p.get_by_role("grid").get_by_role("row").nth(2).click(),
+            lambda p: p.get_by_role("grid").get_by_role("row").nth(2),
+        ),
+        "arrivals": (
+            "/arrivals",
+            lambda p: p.get_by_role("main").get_by_role("row").nth(5),
+            lambda p: p.get_by_role("main").get_by_role("row").nth(4).click(),
+            lambda p: p.get_by_role("main").get_by_role("row").nth(4),
+        ),
+        "places": ("/places", lambda p: p.locator("canvas").first, lambda p: None, lambda p: p.locator("canvas").first),
+        "decoder": (
+            "/decoders/1",
+            lambda p: p.locator(".cm-content").first,
+            lambda p: p.locator(".cm-line").nth(3).click(),
+            lambda p: p.locator(".cm-content").first,
+        ),
+    }
+    told: dict[str, float] = {}
+    os.environ.setdefault("OCULUM_DEMO_DAYS", "15")
+    with sync_playwright() as playwright:
+        root = ["--no-sandbox"] if os.geteuid() == 0 else []
+        browser = playwright.chromium.launch(executable_path=path, args=[*ARGUMENTS, *root])
+        with chart_page() as address:
+            say("the chart alone")
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(address)
+            page.wait_for_function("window.measured", timeout=120_000)
+            found = page.evaluate("window.measured")
+            told["chart_8x20000_ms"] = found["first"]
+            told["live_step_ms"] = float(np.median(found["steps"]))
+            told["live_step_p95_ms"] = float(np.percentile(found["steps"], 95))
+            page.close()
+        say("loading the demo")
+        with demo() as (address, password):
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(address)
+            page.get_by_label("name", exact=True).fill("ines")
+            page.get_by_label("password").fill(password)
+            page.get_by_role("button", name="Sign in").click()
+            page.get_by_role("navigation", name="Places").wait_for()
+            for name, (where, ready, press, answered) in screens.items():
+                say(name)
+                times: dict[str, list[float]] = {"ready": [], "click": []}
+                for turn in range(ROUNDS + 1):  # the first one does not count
+                    began = time.perf_counter()
+                    page.goto(address + where)
+                    ready(page).wait_for()
+                    middle = time.perf_counter()
+                    page.wait_for_load_state("networkidle")
+                    pushed = time.perf_counter()
+                    press(page)
+                    answered(page).wait_for()
+                    end = time.perf_counter()
+                    if turn:
+                        times["ready"].append((middle - began) * 1000)
+                        times["click"].append((end - pushed) * 1000)
+                for what, found in times.items():
+                    told[f"{name}_{what}_ms_p50"] = float(np.percentile(found, 50))
+                    told[f"{name}_{what}_ms_p95"] = float(np.percentile(found, 95))
+        browser.close()
+    return {"figures": told, "ratios": {}}
