@@ -155,4 +155,4 @@ def test_the_stories_of_the_demo_are_found_from_the_first_screen(page: Page, run
     for told, who in (("off its place", "Buoy 31"), ("too warm", "Crate"), ("heavy rain", "mast")):
         page.goto(begin)
         over.get_by_role("link", name=re.compile(told)).click()
-        expect(main).to_contain_text(re.compile(who, re.I))
+        expect(page.get_by_role("dialog")).to_contain_text(re.compile(who, re.I))
