@@ -30,6 +30,7 @@ from server.rules.watch import (
 )
 from server.store.unheard import unheard
 
+MOST_OVER = 16  # conditions
 EARLIER = {0: "this span", 1: "a day before", 7: "a week before", 28: "four weeks before"}
 
 
@@ -102,7 +103,7 @@ def watched(start: datetime, end: datetime, past: bool) -> dict[str, Any]:
         "unusual_count": len(strange),
         "over": [
             {"condition": name, "times": times, "alarm": last.pk, "text": last.text, "at": last.cleared_at}
-            for name, times, last in over[:MOST]
+            for name, times, last in over[:MOST_OVER]
         ],
         "over_count": sum(times for _, times, _ in over),
         "fresh": fresh[:MOST],

@@ -122,7 +122,7 @@ function Strange({ told }: { told: Told }) {
 
 function Over({ told }: { told: Told }) {
   const kept = useKept();
-  const some = told.over.slice(0, 9);
+  const some = told.over.slice(0, 16);
   return (
     <Box title="Over" about={`${counted(told.over_count, "alarm")} ended`}>
       {some.length === 0 && <p className="text-second">None ended in this span.</p>}
