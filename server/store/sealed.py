@@ -37,6 +37,7 @@ EPOCH = date(1970, 1, 1)
 SETTLES = timedelta(days=1)  # how long after its end a day is sealed
 SEALED = "device_id, day, layout_id, rows, received, medians, body"
 MOST_DAYS_BACK = 400
+BEHIND = 5_000  # messages that wait: the engine goes first
 AT_ONCE = 150  # days of devices that are sealed, or opened, in a transaction
 TYPES = ["int4", "timestamptz", "int4", "int4", "int8", "timestamptz", "float8[]", "text[]", "jsonb"]
 _BEGIN, _END = -719_162, 2_932_896  # days of years 1 and 9999, counted from 1970
@@ -301,7 +302,10 @@ def _json(missing: dict[str, str]) -> Jsonb | None:
 
 # sealing ------------------------------------------------------------------------
 OVER = "select min(clock) from engine_cursor"
-BUSY = "select exists (select 1 from history_decodeagain where state in ('waiting', 'running'))"
+BUSY = (
+    "select exists (select 1 from history_decodeagain where state in ('waiting', 'running')) or (select last_value from"
+    f" arrival_id) - (select min(id) from engine_cursor) > {BEHIND}"
+)
 OLDEST = (
     "select d.id, (x.at at time zone 'UTC')::date from fleet_device d cross join lateral (select min(at) as at from"
     " reading_row where device_id = d.id) x where x.at < %s::timestamp at time zone 'UTC' order by 2, 1"
@@ -324,9 +328,11 @@ class Sealer:
 
     def step(self, connection: psycopg.Connection[Any]) -> bool:
         """Seals a portion; False where nothing is to be sealed."""
+        edge = _edge(connection)
+        if edge is None:
+            return False
         if not self.waiting:
-            edge = _edge(connection)
-            if edge is None or edge == self.through:
+            if edge == self.through:
                 return False
             found = connection.execute(OLDEST, (edge,)).fetchall()
             self.waiting = [one for one in found if one not in self.unable]
@@ -350,7 +356,7 @@ class Sealer:
 
 
 def _edge(connection: psycopg.Connection[Any]) -> date | None:
-    """The day before which all may be sealed; none while messages are decoded again."""
+    """The day before which all may be sealed; none while messages are decoded again, or many wait for the engine."""
     row = connection.execute(f"select ({BUSY}), ({OVER})").fetchone()
     if row is None or row[0] or row[1] is None:
         return None

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 
 from playwright.sync_api import Page, expect
@@ -54,3 +55,28 @@ def test_a_file_registers_what_is_new_and_says_what_it_refuses(page: Page, runni
     expect(page.get_by_role("grid", name="Devices")).to_contain_text("Tank 90")
     head = {"X-CSRFToken": page.request.get(running.address + "/api/v1/me").json()["csrf"]}
     assert page.request.delete(running.address + "/api/v1/devices/tank-90", headers=head).ok
+
+
+def test_devices_are_moved_between_sites_by_dragging_and_by_choice(page: Page, running: Running) -> None:
+    page.goto(running.address + "/devices/sites/quay")
+    standing = page.get_by_role("region", name="How it is")
+    expect(standing).to_contain_text("of the messages expected arrived")
+    listed = standing.get_by_role("list", name="Devices here").get_by_role("listitem")
+    boat = listed.filter(has_text="Boat Knot")
+    boat.drag_to(page.get_by_role("link", name=re.compile("^Merle Reach")))
+    expect(standing.get_by_role("status")).to_contain_text("Moved boat-knot")
+    expect(boat).to_have_count(0)
+    standing.get_by_role("button", name="put back").click()
+    expect(boat).to_have_count(1)
+    standing.get_by_label("choose Boat Knot").check()
+    standing.get_by_label("Move to").select_option("merle-reach")
+    expect(boat).to_have_count(0)
+    page.get_by_role("link", name=re.compile("^Merle Reach")).click()
+    expect(page.get_by_role("list", name="Devices here")).to_contain_text("Buoy")
+    moved = "select s.name from fleet_device d join fleet_site s on s.id = d.site_id where d.name = 'boat-knot'"
+    assert running.ask(moved) == "merle-reach"
+    page.goto(running.address + "/devices/sites/merle-reach")
+    page.get_by_label("choose Boat Knot").check()
+    page.get_by_label("Move to").select_option("quay")
+    expect(page.get_by_role("status").filter(has_text="Moved")).to_be_visible()
+    assert running.ask(moved) == "quay"

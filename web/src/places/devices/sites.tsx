@@ -6,11 +6,13 @@ import { ofSites } from "../../api/queries";
 import { useGoOn } from "../../parts/go-on";
 import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
+import { look } from "../../parts/look";
 import { useMay } from "../../parts/me";
 import { ownZone, zoneWord } from "../../parts/time";
 import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { PositionFields, positionIn } from "./position";
+import { DRAGGED, SiteStanding, useMove } from "./site-standing";
 
 type Site = Schemas["SiteOut"];
 
@@ -32,6 +34,8 @@ export default function Sites() {
   const kept = useKept();
   const engineer = useMay("engineer");
   const sites = useQuery(ofSites());
+  const move = useMove();
+  const [over, setOver] = useState("");
   if (sites.isPending) return <Waiting what="the sites" />;
   if (!sites.data) return <Trouble error={sites.error} />;
   const all = asTree(sites.data.results);
@@ -51,7 +55,23 @@ export default function Sites() {
             <li key={site.name}>
               <Link
                 to={kept(`/devices/sites/${site.name}`)}
-                className={`row-line flex items-center pr-2.5 ${chosen?.name === site.name ? "is-selected" : ""}`}
+                className={look(
+                  "row-line flex items-center pr-2.5",
+                  chosen?.name === site.name ? "is-selected" : "",
+                  over === site.name ? "outline-2 outline-ink" : "",
+                )}
+                onDragOver={(e) => {
+                  if (!engineer || !e.dataTransfer.types.includes(DRAGGED)) return;
+                  e.preventDefault();
+                  setOver(site.name);
+                }}
+                onDragLeave={() => setOver("")}
+                onDrop={(e) => {
+                  e.preventDefault();
+                  setOver("");
+                  const told = JSON.parse(e.dataTransfer.getData(DRAGGED)) as { devices: string[]; from: string };
+                  if (told.from !== site.name) move.mutate({ ...told, site: site.name });
+                }}
                 style={{ paddingLeft: 10 + depth * 16 }}
               >
                 <span className="font-semibold">{site.title}</span>
@@ -61,14 +81,25 @@ export default function Sites() {
           ))}
           {all.length === 0 && <Empty title="No site yet.">Add one: a place where devices are.</Empty>}
         </ul>
-        {(chosen || name === "new" || all.length === 0) && (
-          <SiteForm
-            key={chosen ? `${chosen.name} ${chosen.revision}` : "new"}
-            site={chosen ?? null}
-            all={sites.data.results}
-            editable={engineer}
-          />
-        )}
+        <div className="min-w-0">
+          {chosen && (
+            <SiteStanding
+              key={chosen.name}
+              site={chosen.name}
+              sites={all.map(({ site }): [string, string] => [site.name, site.title])}
+              editable={engineer}
+              move={move}
+            />
+          )}
+          {(chosen || name === "new" || all.length === 0) && (
+            <SiteForm
+              key={chosen ? `${chosen.name} ${chosen.revision}` : "new"}
+              site={chosen ?? null}
+              all={sites.data.results}
+              editable={engineer}
+            />
+          )}
+        </div>
       </div>
     </>
   );
