@@ -5,5 +5,6 @@ from __future__ import annotations
 from hypothesis import HealthCheck, settings
 
 # Machines differ; what is slow is measured by benchmarks.
-settings.register_profile("untimed", deadline=None, suppress_health_check=[HealthCheck.too_slow])
+# Examples are other ones each time; so many that the whole test is done in half an hour.
+settings.register_profile("untimed", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow])
 settings.load_profile("untimed")

@@ -183,7 +183,7 @@ def streams(draw: Any) -> list[Message]:
     return messages
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(
     st.integers(0, len(CONDITIONS) - 1),
     streams(),

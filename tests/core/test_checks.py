@@ -62,7 +62,7 @@ def checks(draw: st.DrawFn) -> tuple[str, tuple[int, ...]]:
     return name, (width, draw(numbers), draw(numbers), int(draw(st.booleans())), draw(numbers))
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=75, deadline=None)
 @given(checks(), st.lists(st.binary(max_size=70), min_size=1, max_size=6), st.sampled_from([1, 45]))
 def test_many_lengths_at_once(asked: tuple[str, tuple[int, ...]], ranges: list[bytes], more: int) -> None:
     """Few lengths go one by one, many all together; the answer is that of each range alone."""

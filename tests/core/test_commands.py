@@ -221,7 +221,7 @@ def test_a_text() -> None:
     assert encode_command(plan, "set", {"address": 5, "warmth": "-2.25"}) == body + b"*%02X\r\n" % (sum(body) % 256)
 
 
-@settings(deadline=None, max_examples=200)
+@settings(deadline=None, max_examples=100)
 @given(
     st.recursive(
         st.booleans() | st.integers(-(2**63), 2**64 - 1) | st.floats(allow_nan=False) | st.text(max_size=30),

@@ -120,7 +120,7 @@ def decoders(draw: Any) -> str:
     return "\n".join(lines) + "\n"
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(
     decoders(),
     st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12),

@@ -150,7 +150,7 @@ class Rows:
         raise AssertionError(ex)
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(truths, rows_of)
 def test_columns_equal_one_row_at_a_time(rule: str, rows: list[tuple]) -> None:
     text = f'condition "c" priority low\n  on thing\n  raise when x = x and ({rule})\n'

@@ -137,7 +137,7 @@ def bare(node: object) -> object:
     return node
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=75, deadline=None)
 @given(decoders())
 def test_layout_changes_nothing_but_the_layout(text: str) -> None:
     laid_out = format_definition(text)
@@ -165,7 +165,7 @@ RULES = st.recursive(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=75, deadline=None)
 @given(RULES)
 def test_brackets_are_kept_where_they_count(rule: str) -> None:
     text = (
@@ -226,7 +226,7 @@ def test_hostile_definitions_are_refused_with_words(text: str) -> None:
         assert len(problems) <= limits.ERRORS_SHOWN + 1
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(
     st.text(alphabet=st.sampled_from(list('decorbytsfn 0123456789\n"`#(){}<>=+-/*.,whenraiseu8_[]|^')), max_size=200),
     st.sampled_from(["", "decoder d for bytes\n  ", 'condition "c" priority low\n  on buoy\n  raise when ']),
@@ -260,7 +260,7 @@ LAYOUT = """decoder d for bytes, {order} endian
 """
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=75, deadline=None)
 @given(
     st.sampled_from(["big", "little"]),
     st.integers(0, 31),

@@ -75,7 +75,7 @@ def test_a_mark_comes_before_the_range_and_before_what_is_no_number() -> None:
     assert lines_decoded("byte 0  x  f32", floats[:2]) == [NOT_FINITE, NOT_FINITE]
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=75, deadline=None)
 @given(st.integers(1, 8), st.booleans(), st.booleans(), st.data())
 def test_numbers_of_every_width_and_order(width: int, little: bool, signed: bool, data: st.DataObject) -> None:
     most = min(8 * width, 53)
@@ -142,7 +142,7 @@ WIDTHS = st.sampled_from([0, 1, 1, 1, 2, 3, 4, 8])
 SOME_ROWS = st.lists(st.binary(max_size=24), min_size=1, max_size=6)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(SOME_ROWS, WIDTHS, WIDTHS, st.booleans(), st.sets(st.integers(0, 300), max_size=4), st.integers(1, 6))
 def test_a_walk_over_records_is_the_same_compiled(
     contents: list[bytes], tag: int, size: int, little: bool, tags: set[int], most: int

@@ -64,7 +64,7 @@ def decoded_of(messages: Any) -> Decoded:
     return Decoded(groups, [], none, none, [], np.zeros(len(messages), np.int64))
 
 
-@settings(max_examples=400, deadline=None)
+@settings(max_examples=200, deadline=None)
 @given(
     messages_of,
     st.dictionaries(

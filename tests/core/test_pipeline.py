@@ -92,7 +92,7 @@ def run(messages: list[tuple[int, int, list[int]]], cuts: set[int]) -> tuple[obj
     return {key: (found.value, found.at) for key, found in newest.items()}, sorted(transitions)
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(arrivals, st.sets(st.integers(1, 15)))
 def test_any_cutting_gives_what_single_messages_give(messages: Any, cuts: Any) -> None:
     """Two versions of one type's decoder and a gateway that speaks for the same devices, mixed in one stream."""

@@ -110,7 +110,7 @@ contents = st.lists(
 )
 
 
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=150, deadline=None)
 @given(
     fields_of,
     headers,

@@ -395,7 +395,7 @@ def decoded(messages: list[list[Reading]]) -> Decoded:
     return Decoded(groups, [], none, none, ["broken"], np.zeros(len(messages), np.int64))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(MESSAGES, ROUTES, st.data())
 def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes: list[Any], data: Any) -> None:
     plans = []

@@ -32,7 +32,7 @@ values = st.one_of(
 )
 
 
-@settings(max_examples=120, deadline=None)
+@settings(max_examples=60, deadline=None)
 @given(
     st.dictionaries(words, values, min_size=1, max_size=6),
     st.booleans(),
@@ -138,7 +138,7 @@ names = st.one_of(nasty, st.sampled_from(["level", "temp"]))
 units = st.one_of(nasty, st.text("aAm0%/._*^()[]:+-", max_size=24), st.sampled_from(["m", "Cel"]))
 
 
-@settings(max_examples=500, deadline=None)
+@settings(max_examples=250, deadline=None)
 @given(
     st.lists(st.tuples(names, units, st.sampled_from(["v", "v", "vs", "vb", "vd"])), min_size=1, max_size=8),
     st.booleans(),

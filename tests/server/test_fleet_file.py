@@ -164,7 +164,7 @@ NAMES = st.text("abcdefgh_", min_size=1, max_size=5)
 TEXTS = st.text(st.characters(exclude_categories=["C", "Z"]), min_size=1, max_size=8)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=100, deadline=None)
 @given(st.dictionaries(NAMES, TEXTS, max_size=5))
 def test_labels_as_text_are_the_same_labels(labels: dict[str, str]) -> None:
     assert read_labels(labels_text(labels)) == labels

@@ -192,7 +192,7 @@ def ask(client: Client, case: Any, odd: str | None, place: int) -> Any:
 
 @seed(9)
 @settings(
-    max_examples=500,
+    max_examples=250,
     deadline=None,
     phases=[Phase.generate],
     suppress_health_check=[

@@ -79,6 +79,7 @@ const device = (name: string, more: object = {}) => ({
   received_at: "2026-03-02T09:10:00Z",
   cadence_s: 600,
   alarms: [],
+  columns: {},
   rhythm: [3, 0, 3],
   failing: [0, 0, 0],
   ...more,
@@ -285,11 +286,30 @@ describe("devices", () => {
       "GET /api/v1/devices": {
         count: 2,
         states: { reporting: 1, silent: 1 },
+        units: {},
         results: [device("buoy-02", { state: "silent" }), device("buoy-01")],
       },
       "GET /api/v1/types": { count: 0, results: [] },
       "GET /api/v1/sites": { count: 0, results: [] },
+      "GET /api/v1/selections": [
+        { name: "quiet ones", query: { state: "silent" }, columns: ["value:level"], by: "Maud", saved_at: "" },
+      ],
     });
+  });
+  afterEach(() => localStorage.clear());
+
+  it("are filtered as they were kept under a name, with their columns", async () => {
+    show(<Devices />, "/devices");
+    fireEvent.click(await screen.findByRole("button", { name: "quiet ones" }));
+    expect(screen.getByText("/devices?state=silent")).toBeInTheDocument();
+    await waitFor(() =>
+      expect(asked.some((a) => a.url.searchParams.getAll("column").includes("value:level"))).toBe(true),
+    );
+    expect(await screen.findByRole("columnheader", { name: "Level" })).toBeInTheDocument();
+    fireEvent.click(screen.getByRole("button", { name: "Level" }));
+    expect(screen.getByRole("columnheader", { name: "Level" })).toHaveAttribute("aria-sort", "ascending");
+    fireEvent.click(screen.getByRole("button", { name: "Level" }));
+    await waitFor(() => expect(asked.some((a) => a.url.searchParams.get("order") === "-value:level")).toBe(true));
   });
 
   it("show their states in words and shapes, and filter in the URL", async () => {
@@ -321,7 +341,7 @@ describe("devices", () => {
   });
 
   it("that are none offer the next step of the job to an engineer", async () => {
-    answer({ "GET /api/v1/devices": { count: 0, states: {}, results: [] } });
+    answer({ "GET /api/v1/devices": { count: 0, states: {}, units: {}, results: [] }, "GET /api/v1/selections": [] });
     show(<Devices />, "/devices", "engineer");
     expect(await screen.findByText("No device yet.")).toBeInTheDocument();
     expect(screen.getByRole("link", { name: "Add a device" })).toHaveAttribute("href", "/devices/add");
