@@ -86,10 +86,10 @@ def measure(seconds: float) -> dict[str, Any]:
         raise SystemExit("oculum: this benchmark needs Chromium: apt-get install chromium")
 
     def named(role: Any, name: str) -> Callable[[Page], Any]:
-        return lambda page: page.get_by_role(role, name=name, exact=True).first
+        return lambda page: page.get_by_role(role, name=name).first
 
     def pressed(role: Any, name: str) -> Callable[[Page], None]:
-        return lambda page: page.get_by_role(role, name=name, exact=True).first.click()
+        return lambda page: page.get_by_role(role, name=name).first.click()
 
     def chosen(label: str, value: str) -> Callable[[Page], None]:
         def choose(page: Page) -> None:
@@ -110,9 +110,7 @@ def measure(seconds: float) -> dict[str, Any]:
             "/devices",
             lambda p: p.get_by_role("grid", name="Devices").get_by_role("row").nth(20),
             chosen("Type", "tide_gauge"),
-            lambda p: p.get_by_text("5 in service or commissioning").or_(
-                p.get_by_role("link", name="tide gauge").first
-            ),
+            lambda p: p.get_by_text(re.compile(r"^\d in service")).first,
         ),
         "device": (
             "/devices/buoy-12",
@@ -134,9 +132,9 @@ def measure(seconds: float) -> dict[str, Any]:
         ),
         "arrivals": (
             "/arrivals",
-            lambda p: p.get_by_role("main").get_by_role("row").nth(5),
-            lambda p: p.get_by_role("main").get_by_role("row").nth(4).click(),
-            lambda p: p.get_by_role("main").get_by_role("row").nth(4),
+            lambda p: p.get_by_role("list", name="Arrivals").get_by_role("listitem").nth(5),
+            lambda p: p.get_by_role("list", name="Arrivals").get_by_role("listitem").nth(4).click(),
+            lambda p: p.get_by_role("region", name="One arrival"),
         ),
         "places": ("/places", lambda p: p.locator("canvas").first, lambda p: None, lambda p: p.locator("canvas").first),
         "decoder": (
