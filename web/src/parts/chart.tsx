@@ -1,6 +1,8 @@
 import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import uPlot from "uplot";
 import { exact, onAxis, ticks, tickWord } from "./time";
+import { colour } from "./canvas";
+import { tone } from "./tones";
 
 export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; high?: number[] | null };
 export type LimitLine = { value: number; word: string; drag?: (value: number) => void };
@@ -28,8 +30,6 @@ export const valueAt = (p: Place, y: number) => p.high - ((y - p.top) / p.height
 /** Between the box of a chart and its plot: the axis of values at the left, a margin at the right (px). */
 export const AXIS = 44;
 export const MARGIN = 8;
-
-const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 
 /** Breaks a line where nothing came for longer than `gap` seconds. */
 export function withGaps(line: Line, gap: number): Line {
@@ -71,18 +71,6 @@ function sameTimes(one: number[], other: number[]): boolean {
 
 const NONE: never[] = [];
 const FAINT = { width: 1, spanGaps: false, points: { show: false } };
-/** How curves in one plot are told apart, beside their names: by tone and dash. */
-const TONES: { ink: string; dash: number[]; width: number }[] = [
-  { ink: "ink", dash: [], width: 1.4 },
-  { ink: "ink", dash: [7, 3], width: 1.4 },
-  { ink: "second", dash: [], width: 2 },
-  { ink: "ink", dash: [2, 3], width: 1.6 },
-  { ink: "second", dash: [9, 3, 2, 3], width: 1.6 },
-  { ink: "third", dash: [], width: 1.4 },
-  { ink: "third", dash: [6, 4], width: 1.8 },
-  { ink: "second", dash: [3, 3], width: 1.2 },
-];
-export const MOST_LINES = TONES.length;
 const LABEL_PX = 150; // room for the names at the right
 const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignificantDigits: 4 });
 
@@ -184,23 +172,17 @@ export function Chart({
         cursor: {
           sync: { key: "lookback" },
           drag: { x: true, y: false, setScale: false },
-          points: { size: 6, fill: () => css("ink") },
+          points: { size: 6, fill: () => colour("ink") },
         },
         legend: { show: false },
         scales: {
           x: { time: false, range: () => [now.current.from, now.current.to] },
           y: {
-            range: (_u, min, max) => {
-              const values = [
-                ...now.current.limits.map((l) => l.value),
-                ...now.current.bands.flat(),
-                ...now.current.reach,
-                ...[...(now.current.among?.low ?? []), ...(now.current.among?.high ?? [])].filter((v) => v !== null),
-              ];
-              const low = Math.min(min ?? 0, ...values);
-              const high = Math.max(max ?? 1, ...values);
-              const pad = (high - low || Math.abs(high) || 1) * 0.12;
-              return [low - pad, high + pad];
+            range: (u, min, max) => {
+              const { limits, bands, reach, among } = now.current;
+              const tenths = [...(among?.low ?? []), ...(among?.high ?? [])].filter((v) => v !== null);
+              const values = [...limits.map((l) => l.value), ...bands.flat(), ...reach, ...tenths];
+              return roomy(u, Math.min(min ?? 0, ...values), Math.max(max ?? 1, ...values));
             },
           },
           beneath: {},
@@ -211,9 +193,9 @@ export function Chart({
         axes: [
           {
             show: axis,
-            stroke: () => css("second"),
+            stroke: () => colour("second"),
             grid: { show: false },
-            ticks: { show: true, stroke: () => css("edge"), width: 1, size: 4 },
+            ticks: { show: true, stroke: () => colour("edge"), width: 1, size: 4 },
             align: 1, // a label stands from its moment on: a day's name belongs to the day after its midnight
             font,
             size: 24,
@@ -221,8 +203,8 @@ export function Chart({
             values: (_, at) => at.map((t) => tickWord(t * 1000)),
           },
           {
-            stroke: () => css("second"),
-            grid: { stroke: () => css("line"), width: 1 },
+            stroke: () => colour("second"),
+            grid: { stroke: () => colour("line"), width: 1 },
             ticks: { show: false },
             font,
             size: AXIS,
@@ -237,9 +219,9 @@ export function Chart({
             .map((u) => ({
               scale: `of ${u}`,
               side: 1 as const,
-              stroke: () => css("second"),
+              stroke: () => colour("second"),
               grid: { show: false },
-              ticks: { show: true, stroke: () => css("edge"), width: 1, size: 4 },
+              ticks: { show: true, stroke: () => colour("edge"), width: 1, size: 4 },
               font,
               size: AXIS,
               space: 34,
@@ -253,7 +235,7 @@ export function Chart({
           {},
           {
             label,
-            stroke: () => css("ink"),
+            stroke: () => colour("ink"),
             width: 1.4,
             spanGaps: false,
             points: { show: false },
@@ -261,13 +243,13 @@ export function Chart({
           },
           { stroke: "transparent", points: { show: false } },
           { stroke: "transparent", points: { show: false } },
-          { ...FAINT, stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
-          { ...FAINT, scale: "beneath", stroke: () => `color-mix(in srgb, ${css("ink")} 38%, transparent)` },
-          { ...FAINT, dash: [5, 4], stroke: () => css("ink"), paths: uPlot.paths.stepped?.({ align: 1 }) },
+          { ...FAINT, stroke: () => `color-mix(in srgb, ${colour("ink")} 38%, transparent)` },
+          { ...FAINT, scale: "beneath", stroke: () => `color-mix(in srgb, ${colour("ink")} 38%, transparent)` },
+          { ...FAINT, dash: [5, 4], stroke: () => colour("ink"), paths: uPlot.paths.stepped?.({ align: 1 }) },
           ...now.current.more.map((m, k) => ({
             label: m.label,
             scale: m.unit === unit ? "y" : `of ${m.unit}`,
-            stroke: () => css(tone(k + 1).ink),
+            stroke: () => colour(tone(k + 1).ink),
             width: tone(k + 1).width,
             dash: tone(k + 1).dash,
             spanGaps: false,
@@ -275,12 +257,12 @@ export function Chart({
             paths: m.stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
           })),
         ],
-        bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${css("ink")} 16%, transparent)` }],
+        bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${colour("ink")} 16%, transparent)` }],
         hooks: {
           drawClear: [
             (u) => {
               const { left, width } = u.bbox;
-              u.ctx.fillStyle = css("selected");
+              u.ctx.fillStyle = colour("selected");
               for (const [a, b] of now.current.bands) {
                 const [y, z] = [u.valToPos(Math.max(a, b), "y", true), u.valToPos(Math.min(a, b), "y", true)];
                 u.ctx.fillRect(left, y, width, Math.max(z - y, 1));
@@ -309,7 +291,7 @@ export function Chart({
                 );
               }
               pen.save();
-              pen.strokeStyle = css("ink");
+              pen.strokeStyle = colour("ink");
               pen.lineWidth = ratio;
               for (const held of now.current.holds) {
                 const a = Math.max(u.valToPos(held.from, "x", true), left);
@@ -329,7 +311,7 @@ export function Chart({
               }
               for (const limit of now.current.limits) {
                 const y = u.valToPos(limit.value, "y", true);
-                pen.strokeStyle = css("ink");
+                pen.strokeStyle = colour("ink");
                 pen.setLineDash([5 * ratio, 4 * ratio]);
                 pen.lineWidth = ratio;
                 pen.beginPath();
@@ -341,16 +323,16 @@ export function Chart({
                 pen.textAlign = "left";
                 pen.textBaseline = "middle";
                 const wide = pen.measureText(limit.word).width;
-                pen.fillStyle = css("paper");
+                pen.fillStyle = colour("paper");
                 pen.fillRect(left + 8 * ratio, y - 8 * ratio, wide + 8 * ratio, 16 * ratio);
-                pen.fillStyle = css("second");
+                pen.fillStyle = colour("second");
                 pen.fillText(limit.word, left + 12 * ratio, y);
               }
               for (const alarm of now.current.alarms) {
                 const a = Math.max(u.valToPos(alarm.from, "x", true), left);
                 const b = Math.min(u.valToPos(alarm.to, "x", true), left + width);
                 if (b < left || a > left + width) continue;
-                pen.fillStyle = css(alarm.priority);
+                pen.fillStyle = colour(alarm.priority);
                 pen.fillRect(a, top + tall - 5 * ratio, Math.max(b - a, 2 * ratio), 5 * ratio);
               }
               pen.restore();
@@ -499,7 +481,6 @@ export function Chart({
 
 /** Series before those of `more`: time, the line, its envelope, what it is made of (twice), its bounds. */
 const OWN = 7;
-const tone = (k: number) => TONES[k % TONES.length] ?? { ink: "ink", dash: [], width: 1.4 };
 const amounts = (_: uPlot, at: number[]) =>
   at.map((v) => (Math.abs(v) >= 100_000 ? short.format(v) : String(Number(v.toPrecision(12)))));
 
@@ -536,8 +517,8 @@ function behind(u: uPlot, { t, low, middle, high }: Among) {
   pen.beginPath();
   pen.rect(left, top, width, height);
   pen.clip();
-  pen.fillStyle = css("quiet");
-  pen.strokeStyle = css("second");
+  pen.fillStyle = colour("quiet");
+  pen.strokeStyle = colour("second");
   pen.lineWidth = ratio;
   for (const run of runs) {
     pen.setLineDash([]);
@@ -580,7 +561,7 @@ function nameEnds(u: uPlot, labels: string[]) {
   pen.textAlign = "left";
   for (const { label, k, y } of ends) {
     const at = Math.max(right, left + width) + 6 * ratio;
-    pen.strokeStyle = css(tone(k).ink);
+    pen.strokeStyle = colour(tone(k).ink);
     pen.lineWidth = tone(k).width * ratio;
     pen.setLineDash(tone(k).dash.map((d) => d * ratio));
     pen.beginPath();
@@ -588,7 +569,7 @@ function nameEnds(u: uPlot, labels: string[]) {
     pen.lineTo(at + 16 * ratio, y);
     pen.stroke();
     pen.setLineDash([]);
-    pen.fillStyle = css("ink");
+    pen.fillStyle = colour("ink");
     let text = label;
     while (text.length > 4 && pen.measureText(text).width > (LABEL_PX - 26) * ratio) text = `${text.slice(0, -2)}…`;
     pen.fillText(text, at + 20 * ratio, y);

@@ -1,18 +1,8 @@
 import type uPlot from "uplot";
-import type { More, Line } from "./chart";
+import type { Line, More } from "./chart";
 import { exact, ticks, tickWord } from "./time";
-
-const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
-
-/** Gives the browser something to save. */
-export function save(name: string, content: Blob) {
-  const url = URL.createObjectURL(content);
-  const link = document.createElement("a");
-  link.href = url;
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(url);
-}
+import { colour } from "./canvas";
+import { tone } from "./tones";
 
 /** What is drawn, with its title and its span above it. */
 export function pngOf(plot: uPlot, title: string, about: string): Promise<Blob | null> {
@@ -23,13 +13,13 @@ export function pngOf(plot: uPlot, title: string, about: string): Promise<Blob |
   [whole.width, whole.height] = [drawn.width, drawn.height + head];
   const pen = whole.getContext("2d");
   if (!pen) return Promise.resolve(null);
-  pen.fillStyle = css("paper");
+  pen.fillStyle = colour("paper");
   pen.fillRect(0, 0, whole.width, whole.height);
-  pen.fillStyle = css("ink");
+  pen.fillStyle = colour("ink");
   pen.textBaseline = "top";
   pen.font = `600 ${15 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
   pen.fillText(title, 8 * ratio, 6 * ratio, whole.width - 16 * ratio);
-  pen.fillStyle = css("second");
+  pen.fillStyle = colour("second");
   pen.font = `${12 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
   pen.fillText(about, 8 * ratio, 26 * ratio, whole.width - 16 * ratio);
   pen.drawImage(drawn, 0, head);
@@ -37,7 +27,6 @@ export function pngOf(plot: uPlot, title: string, about: string): Promise<Blob |
 }
 
 const [WIDE, TALL, LEFT, TOP, RIGHT, FOOT] = [960, 420, 64, 56, 170, 34];
-const DASHES = ["", "7 3", "", "2 3", "9 3 2 3", "", "6 4", "3 3"];
 const escaped = (text: string) => text.replaceAll("&", "&amp;").replaceAll("<", "&lt;").replaceAll('"', "&quot;");
 
 /** Curves as a drawing of lines: each on its own scale where its unit is another. Times in seconds. */
@@ -97,7 +86,7 @@ export function svgOf(
       path += `${pen ? "L" : "M"}${x(t).toFixed(1)} ${y(l.unit, v).toFixed(1)}`;
       pen = true;
     });
-    const dash = DASHES[k % DASHES.length];
+    const dash = tone(k).dash.join(" ");
     out.push(
       `<path d="${path}" fill="none" stroke="#17252a" stroke-width="1.4"${dash ? ` stroke-dasharray="${dash}"` : ""}/>`,
     );

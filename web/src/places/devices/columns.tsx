@@ -1,17 +1,17 @@
-import { DropdownMenu } from "radix-ui";
 import { useState, type CSSProperties } from "react";
 import type { Schemas } from "../../api/client";
 import { shown } from "../../parts/basics";
 import { look } from "../../parts/look";
 import { lasting } from "../../parts/time";
 import { titled, unitOf } from "../../parts/units";
+import { percent } from "../watch/figures";
 
 type Type = Schemas["TypeOut"];
 
 /** Columns that the list has of itself; all others are asked for. */
 export const FIXED = new Set(["type", "site", "rhythm", "heard", "gateway"]);
-const USUAL = ["type", "site", "rhythm", "heard"];
-const FIGURES: Record<string, string> = {
+export const USUAL = ["type", "site", "rhythm", "heard"];
+export const FIGURES: Record<string, string> = {
   availability: "Arrived",
   decoded: "Decoded",
   complete: "Complete",
@@ -19,7 +19,7 @@ const FIGURES: Record<string, string> = {
   clock: "Clock ahead",
   alarm: "In alarm",
 };
-const NAMES: Record<string, string> = {
+export const NAMES: Record<string, string> = {
   type: "Type",
   site: "Site",
   gateway: "Gateway",
@@ -28,7 +28,7 @@ const NAMES: Record<string, string> = {
   ...FIGURES,
 };
 const ORDERED = Object.keys(NAMES);
-const MOST = 8;
+export const MOST = 8;
 const KEY = "oculum.device-columns";
 
 /** Type and site stand before what is wrong, all else behind it. */
@@ -128,80 +128,6 @@ export function Told({ name, value }: { name: string; value: unknown }) {
   if (typeof value !== "number") return "";
   if (name === "delay" || name === "alarm") return lasting(value);
   if (name === "clock") return value < 0 ? `${lasting(-value)} behind` : lasting(value);
-  if (name in FIGURES) return `${(Math.floor(value * 1000) / 10).toFixed(1)} %`;
+  if (name in FIGURES) return percent(value);
   return shown(value, { kind: "number", unit: undefined });
-}
-
-/** Which columns are shown: figures, newest values of the type that is chosen, labels. */
-export function Columns({
-  chosen,
-  change,
-  type,
-  types,
-}: {
-  chosen: string[];
-  change: (next: string[]) => void;
-  type: string;
-  types: Type[];
-}) {
-  const fields = types.filter((t) => t.key === type).flatMap((t) => t.fields ?? []);
-  const groups: [string, [string, string][]][] = [
-    ["Of the list", [...FIXED].map((name) => [name, NAMES[name] ?? name])],
-    ["Figures over the lookback", Object.entries(FIGURES)],
-    [
-      type ? "Newest values" : "Newest values: choose a type first",
-      fields
-        .filter((f) => ["number", "integer", "code", "text"].includes(f.kind))
-        .map((f) => [`value:${f.name}`, titled(f.name, f.title)]),
-    ],
-    [
-      "Labels",
-      ["firmware", ...chosen.flatMap((c) => (c.startsWith("label:") ? [c.slice(6)] : []))]
-        .filter((name, k, all) => all.indexOf(name) === k)
-        .map((name) => [`label:${name}`, titled(name)]),
-    ],
-  ];
-  const asked = chosen.filter((name) => !FIXED.has(name)).length;
-  return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger className="button">Columns</DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-30 max-h-[70vh] w-64 overflow-y-auto border border-edge bg-paper p-2"
-        >
-          {groups.map(([title, options]) => (
-            <DropdownMenu.Group key={title} className="mb-2">
-              <DropdownMenu.Label className="px-1 text-[12.5px] text-second">{title}</DropdownMenu.Label>
-              {options.map(([name, word]) => (
-                <DropdownMenu.CheckboxItem
-                  key={name}
-                  checked={chosen.includes(name)}
-                  disabled={!chosen.includes(name) && !FIXED.has(name) && asked >= MOST}
-                  onSelect={(event) => event.preventDefault()}
-                  onCheckedChange={(on) => change(on ? [...chosen, name] : chosen.filter((other) => other !== name))}
-                  className={look(
-                    "flex min-h-7 items-center gap-2 px-1",
-                    "data-[disabled]:text-third data-[highlighted]:bg-selected",
-                  )}
-                >
-                  <span aria-hidden className="w-4">
-                    {chosen.includes(name) ? "✓" : ""}
-                  </span>
-                  {word}
-                </DropdownMenu.CheckboxItem>
-              ))}
-            </DropdownMenu.Group>
-          ))}
-          <DropdownMenu.Item
-            className="min-h-7 px-1 underline data-[highlighted]:bg-selected"
-            onSelect={() => change(USUAL)}
-          >
-            As at first
-          </DropdownMenu.Item>
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
-  );
 }

@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useRef, useState } from "react";
+import { lazy, Suspense, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
@@ -13,9 +13,11 @@ import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
 import { look } from "../../parts/look";
-import { before, Columns, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
+import { before, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
 import { Selections } from "./selections";
 import { Several } from "./several";
+
+const ColumnsMenu = lazy(() => import("./columns-menu"));
 
 type Row = Schemas["DeviceRowOut"];
 const PAGE = 100;
@@ -175,7 +177,9 @@ export function Devices() {
       <div className="mb-3 flex flex-wrap items-start gap-2">
         <Selections filter={filter} columns={kinds} setColumns={setColumns} />
         <span className="ml-auto hidden md:inline">
-          <Columns chosen={kinds} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
+          <Suspense fallback={<span className="button">Columns</span>}>
+            <ColumnsMenu chosen={kinds} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
+          </Suspense>
         </span>
       </div>
       {several && (

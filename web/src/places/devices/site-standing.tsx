@@ -7,6 +7,7 @@ import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { lasting } from "../../parts/time";
 import { counted } from "../../parts/words";
+import { percent } from "../watch/figures";
 
 /** What is dragged: the name of a device. */
 export const DRAGGED = "application/x-oculum-device";
@@ -27,8 +28,7 @@ export function useMove() {
   return move;
 }
 
-const share = (value: number | null) =>
-  value === null ? "unknown" : `${(Math.floor(value * 1000) / 10).toFixed(1)} %`;
+const share = (value: number | null) => (value === null ? "unknown" : percent(value));
 
 /** How a site is, with all that lies in it: health over the lookback, open alarms, and its devices. */
 export function SiteStanding({

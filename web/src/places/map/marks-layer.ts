@@ -1,12 +1,12 @@
 import L from "leaflet";
 import type { Schemas } from "../../api/client";
+import { colour } from "../../parts/canvas";
 
 export type MapDevice = Schemas["MapDevice"];
 type Group = { x: number; y: number; members: MapDevice[] };
 
 const CELL = 26; // px: marks nearer to each other than this stand as a group
 const CROWD = 4; // so many of them are a group
-const css = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(`--${name}`).trim();
 const RANK = ["critical", "high", "medium", "low"];
 const FILL: Record<string, number> = { critical: 1, high: 0.75, medium: 0.5, low: 0.25 };
 const rank = (d: MapDevice) => (d.priority ? RANK.indexOf(d.priority) : 9);
@@ -123,10 +123,10 @@ export class MarksLayer extends L.Layer {
   private one(pen: CanvasRenderingContext2D, { x, y }: Group, d: MapDevice, chosen: boolean): void {
     if (chosen) this.ground(pen, x, y, 13);
     pen.lineWidth = 1.6;
-    pen.strokeStyle = css("ink");
-    pen.fillStyle = css("paper");
+    pen.strokeStyle = colour("ink");
+    pen.fillStyle = colour("paper");
     if (d.state === "silent") {
-      pen.fillStyle = css("ink");
+      pen.fillStyle = colour("ink");
       pen.fillRect(x - 5, y - 1.5, 10, 3);
     } else {
       pen.setLineDash(d.state === "waiting" ? [1.6, 2] : []);
@@ -136,7 +136,7 @@ export class MarksLayer extends L.Layer {
       pen.stroke();
       pen.setLineDash([]);
       if (d.state === "overdue") {
-        pen.fillStyle = css("ink");
+        pen.fillStyle = colour("ink");
         pen.beginPath();
         pen.arc(x, y, 4, Math.PI / 2, (3 * Math.PI) / 2);
         pen.fill();
@@ -152,17 +152,17 @@ export class MarksLayer extends L.Layer {
   }
 
   private square(pen: CanvasRenderingContext2D, x: number, y: number, priority: string, taken: boolean): void {
-    const colour = css(priority);
-    pen.fillStyle = css("paper");
+    const hue = colour(priority);
+    pen.fillStyle = colour("paper");
     pen.fillRect(x - 5, y - 5, 10, 10);
-    pen.fillStyle = colour;
+    pen.fillStyle = hue;
     const tall = 10 * (FILL[priority] ?? 0.25);
     pen.fillRect(x - 5, y + 5 - tall, 10, tall);
-    pen.strokeStyle = colour;
+    pen.strokeStyle = hue;
     pen.lineWidth = 1.6;
     pen.strokeRect(x - 5, y - 5, 10, 10);
     if (taken) return;
-    pen.fillStyle = css("paper");
+    pen.fillStyle = colour("paper");
     pen.beginPath();
     pen.moveTo(x + 1, y - 6.5);
     pen.lineTo(x + 6.5, y - 6.5);
@@ -176,14 +176,14 @@ export class MarksLayer extends L.Layer {
     const wide = Math.max(pen.measureText(text).width + 10, 20);
     if (chosen) this.ground(pen, x, y, wide / 2 + 6);
     const troubled = members.some((d) => d.state !== "reporting");
-    pen.fillStyle = css("paper");
-    pen.strokeStyle = css("ink");
+    pen.fillStyle = colour("paper");
+    pen.strokeStyle = colour("ink");
     pen.lineWidth = troubled ? 2.2 : 1.2;
     pen.beginPath();
     pen.roundRect(x - wide / 2, y - 9, wide, 18, 9);
     pen.fill();
     pen.stroke();
-    pen.fillStyle = css("ink");
+    pen.fillStyle = colour("ink");
     pen.textAlign = "center";
     pen.textBaseline = "middle";
     pen.fillText(text, x, y + 0.5);
@@ -201,8 +201,8 @@ export class MarksLayer extends L.Layer {
   }
 
   private ground(pen: CanvasRenderingContext2D, x: number, y: number, radius: number): void {
-    pen.fillStyle = css("selected");
-    pen.strokeStyle = css("ink");
+    pen.fillStyle = colour("selected");
+    pen.strokeStyle = colour("ink");
     pen.lineWidth = 1;
     pen.beginPath();
     pen.arc(x, y, radius, 0, 2 * Math.PI);
@@ -228,11 +228,11 @@ export class MarksLayer extends L.Layer {
       if (taken.some((b) => b[4] !== group && b[0] < box[2] && box[0] < b[2] && b[1] < box[3] && box[1] < b[3]))
         continue;
       taken.push(box);
-      pen.fillStyle = css("paper");
+      pen.fillStyle = colour("paper");
       pen.globalAlpha = 0.85;
       pen.fillRect(box[0], box[1], wide, 16);
       pen.globalAlpha = 1;
-      pen.fillStyle = css("ink");
+      pen.fillStyle = colour("ink");
       pen.fillText(text, box[0] + 4, group.y + 0.5);
     }
   }

@@ -7,6 +7,7 @@ import { Curve } from "../../parts/curve";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { useMe } from "../../parts/me";
 import { lasting } from "../../parts/time";
+import { save } from "../../parts/save";
 import { counted } from "../../parts/words";
 import { Bands } from "./bands";
 import { percent } from "./figures";
@@ -245,11 +246,7 @@ function useHandover() {
       const text = await got(
         api.GET("/api/v1/watch/handover", { params: { query: lookback.query() }, parseAs: "text" }),
       );
-      const link = document.createElement("a");
-      link.href = URL.createObjectURL(new Blob([text], { type: "text/markdown" }));
-      link.download = "hand-over.md";
-      link.click();
-      URL.revokeObjectURL(link.href);
+      save("hand-over.md", new Blob([text], { type: "text/markdown" }));
       setError(null);
     } catch (found) {
       setError(found);
