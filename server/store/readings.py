@@ -16,8 +16,8 @@ from oculum.batches import Decoded
 from oculum.history.events import Newest
 from oculum.language.fields import FieldSpec
 from oculum.text import harmless
-from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, listed, named, row_values
-from server.store.sealed import newest_sealed, open_for, sealed_edge
+from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, listed, row_values
+from server.store.sealed import Known, open_for, with_sealed
 from server.store.times import moment
 
 set_json_dumps(orjson.dumps)
@@ -235,35 +235,23 @@ LOOKED_BACK = (20, 500)  # rows of a device that are searched for the newest val
 
 def newest_stored(
     connection: psycopg.Connection, device: int, names: set[str], until_us: int, last: int
-) -> dict[str, tuple[Any, int, int, int]]:
+) -> dict[str, Known]:
     """The newest values of a device's fields measured until a moment, of messages up to a number: value, measured (µs),
     message, received (µs).
     """
-    found: dict[str, tuple[Any, int, int, int]] = {}
+    found: dict[str, Known] = {}
     for most in LOOKED_BACK:
         found = _newest_of(connection, device, names, until_us, last, most)
         if found.keys() == names:
             break
     with connection.cursor() as cursor:
-        edge = sealed_edge(cursor)
-        older = {name for name in names if name not in found or found[name][1] < edge}
-        if not older:
-            return found
-        cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(older),))
-        layouts: dict[int, list[dict[str, Any]]] = dict(cursor.fetchall())
-        wide = {spec["name"] for fields in layouts.values() for spec in fields if spec.get("wide")}
-        for name, (value, at, message, received) in newest_sealed(
-            cursor, device, layouts, older, until_us, lambda block: block.message <= last
-        ).items():
-            if name not in found or found[name][1] < at:
-                found[name] = int(value) if name in wide else value, at, message, received
-    return found
+        return with_sealed(cursor, device, names, found, until_us, lambda block: block.message <= last, whole=True)
 
 
 def _newest_of(
     connection: psycopg.Connection, device: int, names: set[str], until_us: int, last: int, most: int
-) -> dict[str, tuple[Any, int, int, int]]:
-    found: dict[str, tuple[Any, int, int, int]] = {}
+) -> dict[str, Known]:
+    found: dict[str, Known] = {}
     rows = connection.execute(
         "select l.fields, r.nums, r.texts, (extract(epoch from r.at) * 1000000)::bigint, r.message_id,"
         " (extract(epoch from r.received_at) * 1000000)::bigint from"

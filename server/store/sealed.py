@@ -14,7 +14,7 @@ from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
-from typing import Any
+from typing import Any, Concatenate, ParamSpec, TypeVar
 
 import numpy as np
 import orjson
@@ -26,7 +26,7 @@ from psycopg.types.range import Range
 from oculum.arrays import objects
 from oculum.history.packing import Block, pack, unpack
 from server.store.faults import of_the_database
-from server.store.rows import COLUMNS, listed, row_values
+from server.store.rows import COLUMNS, json_of, listed, named, row_values
 from server.store.times import moment, us
 from server.store.turns import writers_turn
 
@@ -41,6 +41,8 @@ BEHIND = 5_000  # messages that wait: the engine goes first
 AT_ONCE = 150  # days of devices that are sealed, or opened, in a transaction
 TYPES = ["int4", "timestamptz", "int4", "int4", "int8", "timestamptz", "float8[]", "text[]", "jsonb"]
 _BEGIN, _END = -719_162, 2_932_896  # days of years 1 and 9999, counted from 1970
+P = ParamSpec("P")
+R = TypeVar("R")
 Wanted = Mapping[int, Sequence[int]]  # by layout the columns of numbers that are wanted, from 0
 
 
@@ -58,6 +60,17 @@ def one_view(cursor: Any) -> Iterator[None]:
             cursor.execute("rollback")
         raise
     cursor.execute("commit")
+
+
+def in_one_view(read: Callable[Concatenate[Any, P], R]) -> Callable[Concatenate[Any, P], R]:
+    """A function of a cursor and more whose reading is as it was at one moment."""
+
+    @functools.wraps(read)
+    def at_once(cursor: Any, *more: P.args, **named: P.kwargs) -> R:
+        with one_view(cursor):
+            return read(cursor, *more, **named)
+
+    return at_once
 
 
 def day_of(us: int) -> date:
@@ -192,18 +205,42 @@ def sealed_edge(cursor: Any) -> int:
     return (row[0] - EPOCH).days * DAY_US if row is not None else -(2**63)
 
 
-def newest_sealed(
+Known = tuple[Any, int, int, int]  # value, measured, message, received
+
+
+def with_sealed(
+    cursor: Any,
+    device: int,
+    names: set[str],
+    found: dict[str, Known],
+    until: int,
+    may: Callable[[Block], np.ndarray],
+    whole: bool = False,
+) -> dict[str, Known]:
+    """What was found in the open rows of some fields, or what is sealed of them where that is newer; measured until a
+    moment (µs). may: of the rows of a block those that count; whole: wide integers as such, not as digits.
+    """
+    edge = sealed_edge(cursor)
+    older = {name for name in names if name not in found or found[name][1] < edge}
+    if not older:
+        return found
+    cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(older),))
+    layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
+    sealed = _newest_sealed(cursor, device, layouts, older, until, may, whole)
+    return found | {name: new for name, new in sealed.items() if name not in found or found[name][1] < new[1]}
+
+
+def _newest_sealed(
     cursor: Any,
     device: int,
     layouts: Mapping[int, list[dict[str, Any]]],
     names: set[str],
     until: int,
     may: Callable[[Block], np.ndarray],
-) -> dict[str, tuple[Any, int, int, int]]:
-    """The newest sealed value of some fields measured until a moment (µs): value, measured, message, received. may: of
-    the rows of a block those that count; layouts: fields of those that have one of them.
-    """
-    found: dict[str, tuple[Any, int, int, int]] = {}
+    whole: bool,
+) -> dict[str, Known]:
+    found: dict[str, Known] = {}
+    wide = {layout: {f["name"] for f in fields if f.get("wide")} for layout, fields in layouts.items()}
     devices = {device}
     for days, parts in enumerate(backwards(cursor, devices, all_columns(layouts), until, -(2**62), texts=True)):
         rows = [(int(p.block.at[k]), p, k) for p in parts for k in np.flatnonzero(may(p.block)).tolist()]
@@ -211,7 +248,8 @@ def newest_sealed(
             nums, texts, _ = stored_row(part.block, k)
             for name, value in row_values(layouts[part.layout], nums, texts).items():
                 if name in names and name not in found:
-                    found[name] = value, at, int(part.block.message[k]), int(part.block.received[k])
+                    told = int(value) if whole and name in wide[part.layout] else value
+                    found[name] = told, at, int(part.block.message[k]), int(part.block.received[k])
             if found.keys() == names:
                 return found
         if days == MOST_DAYS_BACK:
@@ -303,8 +341,8 @@ def _json(missing: dict[str, str]) -> Jsonb | None:
 # sealing ------------------------------------------------------------------------
 OVER = "select min(clock) from engine_cursor"
 BUSY = (
-    "select exists (select 1 from history_decodeagain where state in ('waiting', 'running')) or (select last_value from"
-    f" arrival_id) - (select min(id) from engine_cursor) > {BEHIND}"
+    "select exists (select 1 from history_decodeagain where state in ('waiting', 'running')) or exists (select 1 from"
+    f" message where id > (select min(id) from engine_cursor) offset {BEHIND})"
 )
 OLDEST = (
     "select d.id, (x.at at time zone 'UTC')::date from fleet_device d cross join lateral (select min(at) as at from"

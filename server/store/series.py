@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from server.store.rows import is_text, json_of, named, row_values, specs
-from server.store.sealed import DAY_US, all_columns, backwards, measured, one_view, page, sealed_edge, stored_row
+from server.store.sealed import DAY_US, all_columns, backwards, in_one_view, measured, page, sealed_edge, stored_row
 from server.store.times import US, us
 
 Series = dict[tuple[int, str], tuple[np.ndarray, np.ndarray]]
@@ -33,19 +33,13 @@ def places_of(cursor: Any, names: Sequence[str]) -> list[tuple[int, dict[str, in
     return found
 
 
+@in_one_view
 def read_series(
     cursor: Any, devices: Sequence[int], names: Sequence[str], after: datetime, until: datetime, most: int
 ) -> tuple[Series, bool]:
     """Values measured in (after, until] by device and field: times in µs, int64 (n,), rising, and float (n,). Of each
     layout at most the newest `most` rows are read, of those that are sealed to the day; whether that left any out.
     """
-    with one_view(cursor):
-        return _read_series(cursor, devices, names, after, until, most)
-
-
-def _read_series(
-    cursor: Any, devices: Sequence[int], names: Sequence[str], after: datetime, until: datetime, most: int
-) -> tuple[Series, bool]:
     parts: dict[tuple[int, str], list[tuple[np.ndarray, np.ndarray]]] = {}
     chosen_of = places_of(cursor, names)
     wanted = {layout: [slot - 1 for slot in places.values()] for layout, places in chosen_of}
@@ -91,16 +85,13 @@ def _read_series(
     return found, cut
 
 
-def values_before(cursor: Any, devices: Iterable[int], name: str, until: datetime) -> dict[int, float]:
-    """The newest value of a field that each device had measured until a moment, within its last 40 days."""
-    with one_view(cursor):
-        return _values_before(cursor, list(devices), name, until)
-
-
 LOOKED_BACK_US = 40 * DAY_US
 
 
-def _values_before(cursor: Any, devices: list[int], name: str, until: datetime) -> dict[int, float]:
+@in_one_view
+def values_before(cursor: Any, devices: Iterable[int], name: str, until: datetime) -> dict[int, float]:
+    """The newest value of a field that each device had measured until a moment, within its last 40 days."""
+    devices = list(devices)
     places = places_of(cursor, [name])
     if not places:
         return {}
@@ -179,6 +170,7 @@ class Row:
     values: dict[str, Any]
 
 
+@in_one_view
 def read_rows(
     cursor: Any,
     devices: Sequence[int],
@@ -192,20 +184,6 @@ def read_rows(
     """Rows measured in [start, end) that may have one of the fields, by time, device and layout, at most `most`; values
     of other fields are left out.
     """
-    with one_view(cursor):
-        return _read_rows(cursor, devices, names, start, end, newest_first, place, most)
-
-
-def _read_rows(
-    cursor: Any,
-    devices: Sequence[int],
-    names: Sequence[str],
-    start: datetime,
-    end: datetime,
-    newest_first: bool,
-    place: Place | None,
-    most: int,
-) -> list[Row]:
     cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(names),))
     layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
     order, sign = ("desc", "<") if newest_first else ("asc", ">")

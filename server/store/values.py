@@ -8,7 +8,7 @@ from typing import Any
 from django.db import connection
 
 from server.store.rows import json_of, row_values
-from server.store.sealed import newest_sealed, one_view, sealed_edge
+from server.store.sealed import Known, one_view, with_sealed
 from server.store.times import moment, us
 
 PAGE = 60
@@ -20,7 +20,7 @@ def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[A
 
     Rows are read backwards from the moment, and further only those that can hold a field still wanted.
     """
-    found: dict[str, tuple[Any, datetime, int, datetime]] = {}
+    found: dict[str, Known] = {}
     with connection.cursor() as cursor, one_view(cursor):
         cursor.execute("select id, fields from layout")
         layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
@@ -39,19 +39,9 @@ def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[A
             for layout, nums, texts, measured, message, received in rows:
                 for name, value in row_values(layouts[layout], nums, texts).items():
                     if name in names:
-                        found.setdefault(name, (value, measured, message, received))
+                        found.setdefault(name, (value, us(measured), message, us(received)))
             if len(rows) < PAGE * min(page + 1, 10):
                 break
             before = (rows[-1][3], rows[-1][0] - 1)
-        edge = moment(sealed_edge(cursor))
-        older = {name for name in names if name not in found or found[name][1] < edge}
-        able_ = {n: fields for n, fields in layouts.items() if any(f["name"] in older for f in fields)}
-        sealed = (
-            newest_sealed(cursor, device_id, able_, older, us(at), lambda block: block.received <= us(at))
-            if older
-            else {}
-        )
-        for name, (value, measured, message, received) in sealed.items():
-            if name not in found or found[name][1] < moment(measured):
-                found[name] = value, moment(measured), message, moment(received)
-    return found
+        found = with_sealed(cursor, device_id, names, found, us(at), lambda block: block.received <= us(at))
+    return {name: (value, moment(m), message, moment(r)) for name, (value, m, message, r) in found.items()}

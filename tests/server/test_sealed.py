@@ -22,7 +22,7 @@ from server.store.past import stored_of
 from server.store.positions import newest_fixes, track_of
 from server.store.readings import Layouts, newest_stored, write_rows
 from server.store.rows import COLUMNS, build_rows
-from server.store.sealed import AT_ONCE, Sealer, open_for
+from server.store.sealed import AT_ONCE, BEHIND, BUSY, Sealer, open_for
 from server.store.series import Place, daily_medians, read_rows, read_series, values_before
 from server.store.times import us
 from server.store.values import value_at
@@ -261,3 +261,12 @@ def test_what_is_older_than_it_is_kept_goes_by_the_day(world: World) -> None:
     left = int(world.ask("select coalesce(sum(rows), 0) from reading_sealed")[0][0])
     assert gone > 0 and left + gone == rows
     assert world.ask("select min(day) from reading_sealed") == [((START + timedelta(days=4)).astimezone(UTC).date(),)]
+
+
+def test_sealing_waits_while_much_waits_for_the_engine(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    stored(world, 5, 60)
+    world.arrive(*((0, n, payload(1)) for n in range(4)))
+    monkeypatch.setattr("server.store.sealed.BUSY", BUSY.replace(str(BEHIND), "3"))
+    assert seal(world) == 0
+    monkeypatch.setattr("server.store.sealed.BUSY", BUSY.replace(str(BEHIND), "4"))
+    assert seal(world) > 0
