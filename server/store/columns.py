@@ -140,7 +140,7 @@ def pieces(
             place += len(own_cells)
         return stored
 
-    since = round(start.timestamp() * 1e6)
+    since = us(start)
     for share, (readings, heard) in _in_pieces(url, start, end, read, (url, sql, arrivals)):
         yield Piece(share, readings.since(since), heard)
 
@@ -157,15 +157,17 @@ def sealed_columns(
     """What is sealed of the fields, of rows that arrived in [first, last) (µs)."""
     places = {layout: {spec: _place(spec, known) for spec in fields} for layout, known in layouts.items()}
     wanted = {
-        layout: [k + more for (words, k), spec in own for more in range(_size(spec)) if not words]
+        layout: [
+            place[1] + more
+            for spec, place in known.items()
+            if place is not None and not place[0]
+            for more in range(_size(spec))
+        ]
         for layout, known in places.items()
-        for own in [[(place, spec) for spec, place in known.items() if place is not None]]
     }
-    words = any(
-        is_text(spec) for known in layouts.values() for spec in known.values() if spec.name in {f.name for f in fields}
-    )
+    texts = any(place[0] for known in places.values() for place in known.values() if place is not None)
     found = []
-    for part in arrived(cursor, devices, wanted, first, last, words):
+    for part in arrived(cursor, devices, wanted, first, last, texts):
         block = part.block
         own = Columns(np.full(len(block), part.device), block.at, block.received, block.message)
         for spec in fields:

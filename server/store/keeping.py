@@ -110,14 +110,10 @@ def taken(connection: Any) -> list[Taken]:
 
 def end_readings(connection: psycopg.Connection[Any], now: datetime, days: Mapping[tuple[str, int], int]) -> int:
     """Deletes readings that are older than they are kept, in portions, for two seconds; how many went."""
-    begun, gone = time.monotonic(), 0
+    gone = _end_sealed(connection, now, days)
+    begun = time.monotonic()
     for device, type_ in connection.execute("select id, type_id from fleet_device order by id").fetchall():
         edge = now - timedelta(days=days.get((READINGS, type_), days[READINGS, 0]))
-        gone += connection.execute(
-            "with gone as (delete from reading_sealed where device_id = %s and day < %s returning rows) select"
-            " coalesce(sum(rows), 0)::bigint from gone",
-            (device, edge.astimezone(UTC).date()),
-        ).fetchone()[0]  # type: ignore[index]
         for table in ("reading_row", "replaced_reading"):
             while time.monotonic() - begun < AT_ONCE_S:
                 went = connection.execute(
@@ -128,6 +124,20 @@ def end_readings(connection: psycopg.Connection[Any], now: datetime, days: Mappi
                 gone += went
                 if went < PORTION:
                     break
+    return gone
+
+
+def _end_sealed(connection: psycopg.Connection[Any], now: datetime, days: Mapping[tuple[str, int], int]) -> int:
+    """Deletes sealed days, a type at a time: a row is a whole day of a device."""
+    gone = 0
+    for (type_,) in connection.execute("select id from fleet_devicetype order by id").fetchall():
+        edge = now - timedelta(days=days.get((READINGS, type_), days[READINGS, 0]))
+        row = connection.execute(
+            "with gone as (delete from reading_sealed s using fleet_device d where d.id = s.device_id and d.type_id ="
+            " %s and s.day < %s returning rows) select coalesce(sum(rows), 0)::bigint from gone",
+            (type_, edge.astimezone(UTC).date()),
+        ).fetchone()
+        gone += row[0] if row else 0
     return gone
 
 
