@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import math
 import resource
-import sys
 import time
 from typing import Any
 
@@ -28,6 +27,7 @@ from oculum.register.fences import Area
 from oculum.register.world import Device, Site, World
 
 from .ingest import raised
+from .instance import say
 
 DEVICES, TYPES, CADENCE = 10_000, 5, 600_000_000
 BATCH = 5_000
@@ -46,10 +46,6 @@ RULES = (
     "change(v0, 1 h) > {n} V or v1 > 9 V",
     "time_in(v2 > 5 V, 3 h) > {n} min",
 )
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 def plan(text: str, type_: int, name: str) -> ConditionPlan:

@@ -37,15 +37,13 @@ from server.instance.instance import ROOT, Instance
 from server.instance.processes import alive
 from server.runner import stack
 
+from .instance import say
+
 DECODER = "decoder faulted for bytes, big endian\n  byte 0  number  u32\n  byte 4  level  u16 / 10  m\n"
 DEVICES = 4
 PER_SECOND = 60  # a device
 SAVED_S = 8.0  # the broker saves every five seconds
 WHOLE_S = 90.0
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr, flush=True)
 
 
 @dataclass

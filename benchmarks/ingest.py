@@ -21,15 +21,11 @@ import gmqtt
 import numpy as np
 import psycopg
 
-from .instance import own_database
+from .instance import own_database, say
 
 SENDERS = 4
 WINDOW = 2000
 PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e0580000")
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 async def client(name: str, user: str, key: str, port: int, **options: Any) -> gmqtt.Client:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import signal
+import sys
 import tempfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,6 +14,11 @@ from pathlib import Path
 from server.instance.instance import Instance
 from server.instance.processes import end
 from server.runner import stack
+
+
+def say(text: str) -> None:
+    """What is being done, beside the figures."""
+    print(text, file=sys.stderr, flush=True)
 
 
 @contextmanager

@@ -24,7 +24,7 @@ import psycopg
 
 from server.instance.instance import ROOT, Instance
 
-from .instance import own_database
+from .instance import own_database, say
 
 ADDRESSES = 8
 ENTRIES = 500
@@ -53,10 +53,6 @@ class Received:
         self.server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
         self.port = self.server.server_address[1]
         threading.Thread(target=self.server.serve_forever, daemon=True).start()
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr, flush=True)
 
 
 @contextmanager

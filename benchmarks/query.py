@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import random
 import shutil
-import sys
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
@@ -15,15 +14,11 @@ from typing import Any
 import numpy as np
 import psycopg
 
-from .instance import own_database
+from .instance import own_database, say
 
 DEVICES, DAYS, FIELDS, SITES = 10_000, 30, 8, 40
 READINGS = int(os.environ.get("OCULUM_BENCH_READINGS", "100000000"))
 KEPT = Path("/var/tmp/oculum-bench-query")  # made once: about ten gigabytes
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, cadence_s: float) -> None:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from datetime import timedelta
 from pathlib import Path
@@ -10,16 +9,12 @@ from typing import Any
 
 import psycopg
 
-from .instance import own_database
+from .instance import own_database, say
 
 EXAMPLE = Path(__file__).resolve().parent.parent / "examples" / "sheets" / "raft_buoy_1.ocu"
 PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e05801d683d1")
 MESSAGES = 100_000
 DEVICES = 100
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 def measure(seconds: float) -> dict[str, Any]:

@@ -7,7 +7,6 @@ put in order and made into a row of the store; what the database itself takes is
 
 from __future__ import annotations
 
-import sys
 import time
 from typing import Any
 
@@ -25,6 +24,8 @@ from oculum.routing import compiled
 from oculum.routing.routed import InForce
 from oculum.routing.router import Router
 
+from .instance import say
+
 DEVICES, TYPES, GROUPS, FIELDS = 10_000, 5, 20, 8
 LISTED = (0, 1, 100, 1000)
 # What routes do, in turn: clean, correct, derive, thin out, look back.
@@ -40,10 +41,6 @@ LINES = (
     '  when v3 is missing\n    drop "nothing without it" v4\n',
     "  thin v4 by 0.1 V\n",
 )
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 def decoder() -> DecoderPlan:

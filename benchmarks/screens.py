@@ -9,7 +9,6 @@ import os
 import re
 import shutil
 import subprocess
-import sys
 import tempfile
 import threading
 import time
@@ -24,12 +23,10 @@ import numpy as np
 from server.instance.instance import ROOT
 from server.runner import stack
 
+from .instance import say
+
 ROUNDS = 8
 ARGUMENTS = ["--disable-gpu", "--disable-background-networking", "--disable-sync", "--no-first-run"]
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr, flush=True)
 
 
 @contextmanager

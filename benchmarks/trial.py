@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import sys
 import time
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import psycopg
 
-from .instance import own_database
+from .instance import own_database, say
 
 DEVICES, DAYS, CADENCE_S = 1_000, 30, 600
 FIELDS = 8
@@ -18,10 +17,6 @@ RULES = {
     "window_seconds": "mean(v0, 6 h) > 0.5 V",
     "silence_seconds": "silent(30 min)",
 }
-
-
-def say(text: str) -> None:
-    print(text, file=sys.stderr)
 
 
 def measure(seconds: float) -> dict[str, Any]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import random
 from datetime import UTC, datetime, timedelta
 
 from django.conf import settings
@@ -13,6 +12,7 @@ from django.utils import timezone
 
 from server.delivery.duty import told_at
 from server.delivery.outlets import Message
+from server.delivery.pauses import growing
 from server.delivery.readings import Sender
 from server.records.telling.models import DELIVERED, EXPIRED, WAITING, Contact, HandedOver, ReachedHost, Shift
 from server.rules.refusal import Refused
@@ -78,7 +78,7 @@ def one(ident: int, sender: Sender) -> int:
             sender(row.outlet.kind, row.outlet.settings, secret, row.to, message_of(row, now), allowed)
         except (OSError, Refused) as error:
             why = str(error.sentence if isinstance(error, Refused) else error)[:300]
-            pause = min(FIRST_PAUSE_S * 2 ** min(row.tries, 12), LONGEST_PAUSE_S) * random.uniform(0.8, 1.2)
+            pause = growing(FIRST_PAUSE_S, LONGEST_PAUSE_S, row.tries)
             HandedOver.objects.filter(pk=row.pk).update(
                 tries=F("tries") + 1, why=why, next_at=now + timedelta(seconds=pause)
             )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import logging
-import random
 from concurrent.futures import ThreadPoolExecutor
 from datetime import datetime, time, timedelta
 from zoneinfo import ZoneInfo
@@ -13,6 +12,7 @@ from django.db.models import Case, F, When
 from django.utils import timezone
 
 from server.delivery import shifts
+from server.delivery.pauses import growing
 from server.delivery.planning import plan
 from server.delivery.readings import Readings, Sender
 from server.delivery.ways import send
@@ -143,7 +143,7 @@ class Worker:
 
     def failed(self, outlet: Outlet, due: list[Delivery], why: str, now: datetime) -> None:
         Delivery.objects.filter(pk__in=[d.pk for d in due]).update(tries=F("tries") + 1)
-        pause = min(FIRST_PAUSE_S * 2 ** min(due[0].tries, 20), LONGEST_PAUSE_S) * random.uniform(0.8, 1.2)
+        pause = growing(FIRST_PAUSE_S, LONGEST_PAUSE_S, due[0].tries)
         self.put_off(due, now + timedelta(seconds=pause), why)
         outlet.failures += 1
         outlet.last_error = why

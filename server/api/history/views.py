@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from decimal import Decimal
@@ -217,36 +217,26 @@ class HistoryView(APIView):
         )
 
     def _batches(self, page: Any, found: Asked, place: Place | None) -> Iterator[dict[str, list[Any]]]:
-        """All rows of the span by columns, a page after the other."""
-        while True:
-            rows = page(place, MOST_ROWS)
-            said = [row for row in rows if row.values]
+        """All rows of the span by columns."""
+        for rows in pages(page, place):
             batch: dict[str, list[Any]] = {
-                "device": [found.devices[row.device].name for row in said],
-                "at": [row.at for row in said],
-                "received_at": [row.received for row in said],
-                "message": [row.message for row in said],
+                "device": [found.devices[row.device].name for row in rows],
+                "at": [row.at for row in rows],
+                "received_at": [row.received for row in rows],
+                "message": [row.message for row in rows],
             }
             for name, type_ in found.types.items():
-                batch[name] = [typed(row.values.get(name), type_) for row in said]
+                batch[name] = [typed(row.values.get(name), type_) for row in rows]
             yield batch
-            if len(rows) < MOST_ROWS:
-                return
-            place = Place(rows[-1].at, rows[-1].device, rows[-1].layout)
 
     def _csv_rows(self, page: Any, found: Asked, place: Place | None) -> Iterator[list[Any]]:
-        """All rows of the span, a page after the other."""
+        """All rows of the span."""
         heads = [f"{name} [{unit}]" if unit else name for name, unit in found.fields.items()]
         yield ["device", "at", "received_at", *heads]
-        while True:
-            rows = page(place, MOST_ROWS)
+        for rows in pages(page, place):
             for row in rows:
-                if row.values:
-                    told = [cell_of(row.values.get(name, ""), kind) for name, kind in found.kinds.items()]
-                    yield [found.devices[row.device].name, iso(row.at), iso(row.received), *told]
-            if len(rows) < MOST_ROWS:
-                return
-            place = Place(rows[-1].at, rows[-1].device, rows[-1].layout)
+                told = [cell_of(row.values.get(name, ""), kind) for name, kind in found.kinds.items()]
+                yield [found.devices[row.device].name, iso(row.at), iso(row.received), *told]
 
     def _parts(
         self, request: Request, found: Asked, start: datetime, end: datetime, how: str, kind: str
@@ -292,16 +282,20 @@ class HistoryView(APIView):
         if kind == "csv":
             return as_csv(csv_parts(series), f"readings-{how}.csv")
         if kind in COLUMNAR:
-            types = {
-                "device": "text",
-                "field": "text",
-                "unit": "text",
-                "at": "moment",
-                "value": "number",
-                "count": "whole",
-            }
+            types = dict.fromkeys(("device", "field", "unit"), "text")
+            types |= {"at": "moment", "value": "number", "count": "whole"}
             return as_columns([column_parts(series)], types, kind, f"readings-{how}")
         return Response({"units": found.fields, "results": [], "series": series, "next": None, "every_s": step / 1e6})
+
+
+def pages(page: Callable[[Place | None, int], list[Row]], place: Place | None) -> Iterator[list[Row]]:
+    """All rows behind a place that say something, a page after the other."""
+    while True:
+        rows = page(place, MOST_ROWS)
+        yield [row for row in rows if row.values]
+        if len(rows) < MOST_ROWS:
+            return
+        place = Place(rows[-1].at, rows[-1].device, rows[-1].layout)
 
 
 def typed(value: Any, type_: str) -> Any:
