@@ -31,6 +31,7 @@ from starlette.types import Receive, Scope  # noqa: E402
 from server.instance.pulse import Pulse  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
 from server.live.feed import Feed  # noqa: E402
+from server.live.readings import Readings  # noqa: E402
 from server.requests.policy import strict  # noqa: E402
 from server.requests.whole import Whole  # noqa: E402
 from server.runner.health import Health, health  # noqa: E402
@@ -42,6 +43,7 @@ BODY_S = 20.0
 pulse = Pulse(settings.INSTANCE.folder, "web")
 intake = HttpIntake(pulse)
 feed = Feed(pulse)
+readings = Readings(pulse, feed)
 
 
 async def page(request: Request) -> Response:
@@ -106,7 +108,7 @@ async def beat() -> None:
 @contextlib.asynccontextmanager
 async def lifespan(app: Starlette) -> AsyncIterator[None]:
     """Parts that run beside the requests; when one of them ends, the process does, and is started anew."""
-    parts = {**intake.parts(), **feed.parts(), "pulse": beat()}
+    parts = {**intake.parts(), **feed.parts(), **readings.parts(), "pulse": beat()}
     tasks = [asyncio.create_task(part, name=name) for name, part in parts.items()]
     closing = False
 
@@ -134,6 +136,8 @@ application = Starlette(
     routes=[
         Mount("/in", intake.app),
         WebSocketRoute("/live/", feed.connect),
+        WebSocketRoute("/live/readings/", readings.connect),
+        Route("/live/readings/", readings.lines),
         Mount("/api", Whole(api, settings.DATA_UPLOAD_MAX_MEMORY_SIZE, BODY_S)),
         Mount("/static", GZipMiddleware(StaticFiles(directory=settings.STATIC_ROOT, check_dir=False))),
         Mount("/assets", GZipMiddleware(Kept(directory=BUILT / "assets", check_dir=False))),

@@ -19,26 +19,39 @@ class SessionAuthentication(authentication.SessionAuthentication):
         return "Session"
 
 
+SCHEME = "Bearer oct_"
+
+
+def token_of(header: str) -> Token | None:
+    """The token of an `Authorization` header, with its person's role bounded by its own; None where it is not known,
+    was withdrawn, or its person may not sign in.
+    """
+    key = header.removeprefix("Bearer ").strip()
+    parts = key.split("_")
+    if not header.startswith(SCHEME) or not key.isascii() or len(key) > 100 or len(parts) != 3:
+        return None
+    token = Token.objects.select_related("person").filter(prefix=parts[1]).first()
+    if token is None or not hmac.compare_digest(bytes(token.digest), digest(key)) or not token.person.is_active:
+        return None
+    now = timezone.now()
+    if token.used_at is None or (now - token.used_at).total_seconds() > 60:
+        Token.objects.filter(pk=token.pk).update(used_at=now)
+    person = token.person
+    person.role = ROLES[min(ROLES.index(person.role), ROLES.index(token.role))]
+    return token
+
+
 class TokenAuthentication(authentication.BaseAuthentication):
     """`Authorization: Bearer oct_...`; the token's role bounds the person's."""
 
     def authenticate(self, request: Request) -> tuple[Person, Any] | None:
         header = request.headers.get("Authorization", "")
-        if not header.startswith("Bearer oct_"):
+        if not header.startswith(SCHEME):
             return None
-        key = header.removeprefix("Bearer ").strip()
-        parts = key.split("_")
-        if not key.isascii() or len(key) > 100:
-            raise exceptions.AuthenticationFailed("this is no token")
-        token = Token.objects.select_related("person").filter(prefix=parts[1]).first() if len(parts) == 3 else None
-        if token is None or not hmac.compare_digest(bytes(token.digest), digest(key)) or not token.person.is_active:
+        token = token_of(header)
+        if token is None:
             raise exceptions.AuthenticationFailed("this token is not known, or was withdrawn")
-        now = timezone.now()
-        if token.used_at is None or (now - token.used_at).total_seconds() > 60:
-            Token.objects.filter(pk=token.pk).update(used_at=now)
-        person = token.person
-        person.role = ROLES[min(ROLES.index(person.role), ROLES.index(token.role))]
-        return person, token
+        return token.person, token
 
     def authenticate_header(self, request: Request) -> str:
         return "Bearer"

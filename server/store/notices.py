@@ -11,6 +11,7 @@ import psycopg
 from psycopg.types.json import Jsonb
 
 log = logging.getLogger("oculum.notices")
+TELLING = 644
 Connection = psycopg.AsyncConnection[Any]
 React = Callable[[Connection, str, str], Awaitable[None]]
 
@@ -22,8 +23,14 @@ class Executes(Protocol):
 
 
 def tell(connection: Executes, body: dict[str, Any]) -> None:
-    """A change for the live feed, told with the commit: messages, devices, alarms, control."""
-    connection.execute("insert into live_change (body) values (%s)", (Jsonb(body),))
+    """A change for the live feed, told with the commit: messages, devices, alarms, control. The last thing that a
+    transaction does: others wait for it, so that changes come to be seen in the order of their numbers.
+    """
+    connection.execute(
+        "with turn as materialized (select pg_advisory_xact_lock(%s)) insert into live_change (body) select %s from"
+        " turn",
+        (TELLING, Jsonb(body)),
+    )
     connection.execute("select pg_notify('oculum_live', '')")
 
 

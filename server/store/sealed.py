@@ -35,6 +35,7 @@ log = logging.getLogger("oculum.again")
 DAY_US = 86_400_000_000
 EPOCH = date(1970, 1, 1)
 SETTLES = timedelta(days=1)  # how long after its end a day is sealed
+STILL_COMING = timedelta(hours=1)  # a day that something has come for since then waits for the next day
 SEALED = "device_id, day, layout_id, rows, received, medians, body"
 MOST_DAYS_BACK = 400
 BEHIND = 5_000  # messages that wait: the engine goes first
@@ -43,6 +44,7 @@ TYPES = ["int4", "timestamptz", "int4", "int4", "int8", "timestamptz", "float8[]
 _BEGIN, _END = -719_162, 2_932_896  # days of years 1 and 9999, counted from 1970
 P = ParamSpec("P")
 R = TypeVar("R")
+Days = set[tuple[int, date]]  # of devices
 Wanted = Mapping[int, Sequence[int]]  # by layout the columns of numbers that are wanted, from 0
 
 
@@ -362,20 +364,22 @@ class Sealer:
     def __init__(self) -> None:
         self.waiting: list[tuple[int, date]] = []
         self.through: date | None = None  # up to here nothing is left
-        self.unable: set[tuple[int, date]] = set()
+        self.unable: Days = set()
+        self.late: Days = set()  # wait for the next day
 
     def step(self, connection: psycopg.Connection[Any]) -> bool:
         """Seals a portion; False where nothing is to be sealed."""
-        edge = _edge(connection)
-        if edge is None:
+        clock = _clock(connection)
+        if clock is None:
             return False
+        edge = (clock - SETTLES).date()
         if not self.waiting:
             if edge == self.through:
                 return False
             found = connection.execute(OLDEST, (edge,)).fetchall()
-            self.waiting = [one for one in found if one not in self.unable]
+            self.waiting = [one for one in found if one not in self.unable | self.late]
             if not self.waiting:  # until another day is over
-                self.through = edge
+                self.through, self.late = edge, set()
                 return False
             connection.execute(
                 "insert into sealed_before (day) values (%s) on conflict (single) do update set day ="
@@ -384,7 +388,7 @@ class Sealer:
             )
         portion, self.waiting = self.waiting[:AT_ONCE], self.waiting[AT_ONCE:]
         try:
-            _seal(connection, portion)
+            self.late |= _seal(connection, portion, clock - STILL_COMING)
         except Exception as error:
             if isinstance(error, psycopg.Error) and of_the_database(error, connection):
                 raise
@@ -393,24 +397,30 @@ class Sealer:
         return True
 
 
-def _edge(connection: psycopg.Connection[Any]) -> date | None:
-    """The day before which all may be sealed; none while messages are decoded again, or many wait for the engine."""
+def _clock(connection: psycopg.Connection[Any]) -> datetime | None:
+    """How far the engine's clock is; None while messages are decoded again, or many wait for the engine."""
     row = connection.execute(f"select ({BUSY}), ({OVER})").fetchone()
     if row is None or row[0] or row[1] is None:
         return None
-    found: datetime = row[1].astimezone(UTC) - SETTLES
-    return found.date()
+    found: datetime = row[1].astimezone(UTC)
+    return found
 
 
-def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]]) -> None:
-    """Seals days of devices. Where something is written into one of them meanwhile, all wait for the next time."""
+def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]], quiet_since: datetime) -> Days:
+    """Seals days of devices; returns those for which something has come since a moment, which stay open. Where
+    something is written into one of them meanwhile, all wait for the next time.
+    """
     keys = [device for device, _ in days], [day for _, day in days]
     with connection.cursor(binary=True) as cursor:
         rows = cursor.execute(
             f"select k.day, {listed('r')}, {PRINT} from {OF_DAYS.format(',')} order by 2, 1, 4, 3", keys
         ).fetchall()
+    late = {(row[1], row[0]) for row in rows if row[6] > quiet_since}
+    rows = [row for row in rows if (row[1], row[0]) not in late]
     if not rows:
-        return
+        return late
+    days = [day for day in days if day not in late]
+    keys = [device for device, _ in days], [day for _, day in days]
     seen = functools.reduce(operator.xor, (row[-1] for row in rows))
     packed = []
     for (device, day, layout), own in itertools.groupby(rows, lambda row: (row[1], row[0], row[3])):
@@ -433,6 +443,7 @@ def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]])
             copy.set_types(["int4", "date", "int4", "int4", "tstzrange", "float8[]", "bytea"])
             for one in packed:
                 copy.write_row(one)
+    return late
 
 
 def _medians(nums: np.ndarray) -> list[float | None]:

@@ -12,7 +12,8 @@ from websockets.asyncio.client import connect
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 
 from server.instance.pulse import Pulse
-from server.live.feed import QUEUE, REMEMBERED, Client, Feed
+from server.live.feed import REMEMBERED, Feed
+from server.live.sockets import QUEUE, Client
 from tests.server.test_api import send, signed_in
 from tests.server.test_intake import web  # noqa: F401 - a fixture
 from tests.server.world import World, payload, work_off

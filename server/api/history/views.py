@@ -63,29 +63,29 @@ class Asked:
     types: dict[str, str]
 
 
-def asked(request: Request) -> Asked:
-    """The devices and fields that a request names. Raises Refused."""
+def asked(request: Request, most: int = MOST_DEVICES, least: int = 1) -> Asked:
+    """The devices and fields that a request names, at least so many fields; all where it names none. Raises Refused."""
     names = request.query_params.getlist("device")
     found = selected(request)
     if names:
-        found = found.filter(name__in=names[: MOST_DEVICES + 1])
+        found = found.filter(name__in=names[: most + 1])
         strange = sorted(set(names) - {d.name for d in found})
         if strange:
             raise Refused("not found", f"device: there is no `{strange[0][:63]}` among those asked for", 404)
-    devices = {d.pk: d for d in found.order_by("name")[: MOST_DEVICES + 1]}
-    if len(devices) > MOST_DEVICES:
-        raise Refused("invalid", f"more than {MOST_DEVICES} devices match; ask for fewer at once")
+    devices = {d.pk: d for d in found.order_by("name")[: most + 1]}
+    if len(devices) > most:
+        raise Refused("invalid", f"more than {most:,} devices match; ask for fewer at once")
     declared: dict[str, dict[str, Any]] = {}
     for device in devices.values():
         for spec in device.type.fields:
             declared.setdefault(spec["name"], spec)
     wanted = list(dict.fromkeys(request.query_params.getlist("field")))
-    if not 1 <= len(wanted) <= MOST_FIELDS:
-        raise Refused("invalid", f"field: found {len(wanted)}, expected 1 to {MOST_FIELDS} names")
+    if not least <= len(wanted) <= MOST_FIELDS:
+        raise Refused("invalid", f"field: found {len(wanted)}, expected {least} to {MOST_FIELDS} names")
     strange = [name for name in wanted if name not in declared]
     if strange:
         raise Refused("not found", f"field: `{strange[0][:63]}` is not a field of these devices", 404)
-    specs = {n: declared[n] for n in wanted}
+    specs = {n: declared[n] for n in wanted or declared}
     return Asked(
         devices,
         {n: spec.get("unit") for n, spec in specs.items()},
