@@ -4,6 +4,7 @@ import { Navigate, Route, Routes, useLocation } from "react-router";
 import { api, got, Refusal, setCsrf } from "./api/client";
 import { useLive } from "./api/live";
 import { Empty, Trouble, Waiting } from "./parts/basics";
+import { Boundary } from "./parts/boundary";
 import { MeContext } from "./parts/me";
 import { Shell } from "./parts/shell";
 import { setZone } from "./parts/time";
@@ -64,44 +65,46 @@ export function App() {
     <MeContext value={me.data}>
       <Shell key={me.data.zone}>
         <Suspense key={location.pathname} fallback={<Waiting what="the screen" />}>
-          <Routes>
-            <Route path="/" element={<Navigate to={{ pathname: "/watch", search: location.search }} replace />} />
-            <Route path="/watch" element={<Watch />} />
-            <Route path="/watch/health" element={<Health />} />
-            <Route path="/watch/compare" element={<Compare />} />
-            <Route path="/watch/curves" element={<Curves />} />
-            <Route path="/devices" element={<Devices />} />
-            <Route path="/devices/add" element={<AddDevice />} />
-            <Route path="/devices/types" element={<Types />} />
-            <Route path="/devices/types/:key" element={<Types />} />
-            <Route path="/devices/types/:key/setpoints" element={<Limits />} />
-            <Route path="/devices/sites" element={<Sites />} />
-            <Route path="/devices/sites/:name" element={<Sites />} />
-            <Route path="/devices/:name" element={<Device />} />
-            <Route path="/devices/:name/edit" element={<EditDevice />} />
-            <Route path="/arrivals" element={<Arrivals />} />
-            <Route path="/decoders" element={<Definitions kind="decoder" />} />
-            <Route path="/decoders/:id" element={<DecoderScreen />} />
-            <Route path="/routes" element={<Book />} />
-            <Route path="/routes/try" element={<Watching />} />
-            <Route path="/routes/tables" element={<Tables />} />
-            <Route path="/routes/:id" element={<RouteScreen />} />
-            <Route path="/conditions" element={<Definitions kind="condition" />} />
-            <Route path="/conditions/:id" element={<ConditionScreen />} />
-            <Route path="/alarms" element={<Alarms />} />
-            <Route path="/places" element={<Places />} />
-            <Route path="/telling" element={<Telling />} />
-            <Route path="/people" element={<People />} />
-            <Route path="/settings" element={<Settings />} />
-            <Route path="/settings/storage" element={<Storage />} />
-            <Route path="/settings/archive" element={<Archive />} />
-            <Route path="/help" element={<Help />} />
-            <Route path="/help/:doc" element={<Help />} />
-            <Route
-              path="*"
-              element={<Empty title="There is no such screen.">The places are in the list on the left.</Empty>}
-            />
-          </Routes>
+          <Boundary what="The screen">
+            <Routes>
+              <Route path="/" element={<Navigate to={{ pathname: "/watch", search: location.search }} replace />} />
+              <Route path="/watch" element={<Watch />} />
+              <Route path="/watch/health" element={<Health />} />
+              <Route path="/watch/compare" element={<Compare />} />
+              <Route path="/watch/curves" element={<Curves />} />
+              <Route path="/devices" element={<Devices />} />
+              <Route path="/devices/add" element={<AddDevice />} />
+              <Route path="/devices/types" element={<Types />} />
+              <Route path="/devices/types/:key" element={<Types />} />
+              <Route path="/devices/types/:key/setpoints" element={<Limits />} />
+              <Route path="/devices/sites" element={<Sites />} />
+              <Route path="/devices/sites/:name" element={<Sites />} />
+              <Route path="/devices/:name" element={<Device />} />
+              <Route path="/devices/:name/edit" element={<EditDevice />} />
+              <Route path="/arrivals" element={<Arrivals />} />
+              <Route path="/decoders" element={<Definitions kind="decoder" />} />
+              <Route path="/decoders/:id" element={<DecoderScreen />} />
+              <Route path="/routes" element={<Book />} />
+              <Route path="/routes/try" element={<Watching />} />
+              <Route path="/routes/tables" element={<Tables />} />
+              <Route path="/routes/:id" element={<RouteScreen />} />
+              <Route path="/conditions" element={<Definitions kind="condition" />} />
+              <Route path="/conditions/:id" element={<ConditionScreen />} />
+              <Route path="/alarms" element={<Alarms />} />
+              <Route path="/places" element={<Places />} />
+              <Route path="/telling" element={<Telling />} />
+              <Route path="/people" element={<People />} />
+              <Route path="/settings" element={<Settings />} />
+              <Route path="/settings/storage" element={<Storage />} />
+              <Route path="/settings/archive" element={<Archive />} />
+              <Route path="/help" element={<Help />} />
+              <Route path="/help/:doc" element={<Help />} />
+              <Route
+                path="*"
+                element={<Empty title="There is no such screen.">The places are in the list on the left.</Empty>}
+              />
+            </Routes>
+          </Boundary>
         </Suspense>
       </Shell>
     </MeContext>

@@ -1,3 +1,4 @@
+import { Boundary } from "./boundary";
 import { useRef, useState, type ReactNode } from "react";
 
 const [LEAST, MOST, USUAL] = [32, 74, 58];
@@ -50,7 +51,7 @@ export function Split({
           event.preventDefault();
         }}
       />
-      {right}
+      <Boundary what="This side">{right}</Boundary>
     </div>
   );
 }

@@ -11,6 +11,7 @@ import { useMay } from "../../parts/me";
 import { Split } from "../../parts/split";
 import { counted } from "../../parts/words";
 import { useAsked } from "./asked";
+import { Boundary } from "../../parts/boundary";
 import { ConditionTrialPart, type Trial } from "./condition-trial";
 import { CurvePart, type Subject } from "./curve";
 import { useDraft, useWords } from "./draft";
@@ -141,34 +142,36 @@ export default function ConditionScreen() {
           }
         />
         <Supposed type={own} supposed={supposed} clear={() => setSupposed({})} device={sites ? null : subject} />
-        <ConditionTrialPart
-          draft={draft}
-          trial={trial}
-          days={days}
-          setDays={setDays}
-          by={{
-            run: () => {
-              setStopped(false);
-              setRan(ran + 1);
-              void trial.refetch();
-            },
-            stop: () => {
-              setStopped(true);
-              trial.stop();
-            },
-          }}
-          byItself={byItself && !stopped}
-          choose={choose}
-          live={draft.definition.data?.live?.number ?? null}
-          operator={operator}
-          suggestion={
-            <Suggestion
-              draft={draft}
-              days={days}
-              suppose={(name, value) => setSupposed({ ...supposed, [name]: value })}
-            />
-          }
-        />
+        <Boundary what="The trial">
+          <ConditionTrialPart
+            draft={draft}
+            trial={trial}
+            days={days}
+            setDays={setDays}
+            by={{
+              run: () => {
+                setStopped(false);
+                setRan(ran + 1);
+                void trial.refetch();
+              },
+              stop: () => {
+                setStopped(true);
+                trial.stop();
+              },
+            }}
+            byItself={byItself && !stopped}
+            choose={choose}
+            live={draft.definition.data?.live?.number ?? null}
+            operator={operator}
+            suggestion={
+              <Suggestion
+                draft={draft}
+                days={days}
+                suppose={(name, value) => setSupposed({ ...supposed, [name]: value })}
+              />
+            }
+          />
+        </Boundary>
       </div>
       <Instruction definition={draft.definition.data} />
     </>

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
+import { Boundary } from "../../parts/boundary";
 import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Empty, Trouble, Waiting } from "../../parts/basics";
@@ -289,10 +290,14 @@ export default function DecoderScreen() {
             </section>
           }
         />
-        <TrialBar draft={draft} trial={trial} />
+        <Boundary what="The trial">
+          <TrialBar draft={draft} trial={trial} />
+        </Boundary>
       </div>
-      <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} settled={settled} />
-      <TrialDetails id={id} draft={draft} type={type} trial={trial} />
+      <Boundary what="Cases and trial">
+        <Cases id={id} draft={draft} sample={sample} decoded={decoded.data} settled={settled} />
+        <TrialDetails id={id} draft={draft} type={type} trial={trial} />
+      </Boundary>
     </>
   );
 }

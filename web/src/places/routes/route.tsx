@@ -1,3 +1,4 @@
+import { Boundary } from "../../parts/boundary";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Navigate, useParams, useSearchParams } from "react-router";
@@ -117,7 +118,9 @@ export default function RouteScreen() {
           </section>
         }
       />
-      <RouteTrial id={id} draft={draft} pick={pick} />
+      <Boundary what="The trial">
+        <RouteTrial id={id} draft={draft} pick={pick} />
+      </Boundary>
     </div>
   );
 }
