@@ -323,6 +323,30 @@ class Bank:
         return np.where(known, np.rint(np.where(known, np.minimum(seconds, 1e9), 0) * 1e6), 0).astype(np.int64)
 
     # a batch -----------------------------------------------------------------------------
+    def idle(
+        self,
+        events: Events,
+        arrived_device: np.ndarray,
+        until: int,
+        gates: Mapping[int, Sequence[tuple[int, int]]],
+        touched: Sequence[tuple[int, int, int]],
+    ) -> bool:
+        """Whether a batch is none of this bank's business: no reading, no arrival, nothing due before its end, and no
+        gateway's silence that may explain one of these.
+        """
+        return not (
+            len(events)
+            or (gates and self.quiet)
+            or any(device in self.slot_of for _, device, _ in touched)
+            or (self._slots(arrived_device) >= 0).any()
+            or self.next_due() < until
+        )
+
+    def pass_by(self, until: int) -> None:
+        """The clock goes on, while nothing happens here."""
+        self.clock = max(self.clock, until - 1)
+        self.last = None
+
     def advance(
         self,
         events: Events,
@@ -340,8 +364,7 @@ class Bank:
         spans in which its silence is open. touched: (condition, device, moment) that the register has touched.
         """
         if not self.conditions and not self.served:
-            self.clock = max(self.clock, until - 1)
-            self.last = None
+            self.pass_by(until)
             return []
         slot, arrived = self._slots(events.device), self._slots(arrived_device)
         mine = arrived >= 0
@@ -507,12 +530,9 @@ class Bank:
             return
         tag = self._tag(what)
         assert self.messages is not None
-        past = self.messages
-        inside = np.arange(past.at.shape[1])[None, :]
-        there = (inside >= past.begin[:, None]) & (inside < past.end[:, None])
-        slot, place = np.nonzero(there)
+        slot, place = self.messages.places()
         slots = np.concatenate([slot, arrived])
-        at = np.concatenate([past.at[slot, place], arrived_at]) + width
+        at = np.concatenate([self.messages.at[slot, place], arrived_at]) + width
         due = (at > self.clock) & (at < until)
         pairs = np.unique(np.stack([slots[due], at[due]], axis=1), axis=0)
         moments.append(Moments.of(pairs[:, 0], pairs[:, 1], TIMER, tag))
@@ -680,14 +700,11 @@ class Bank:
                 found.append(int(due.min()))
         widths = [w for profile in self.profiles.values() for w in profile.widths]
         if self.messages is not None and widths:
-            past = self.messages
-            some = np.flatnonzero(past.end > past.begin)
+            at = self.messages.at[self.messages.places()]
             for width in widths:
-                for slot in some.tolist():
-                    own = past.at[slot, past.begin[slot] : past.end[slot]] + width
-                    later = own[own > self.clock]
-                    if len(later):
-                        found.append(int(later[0]))
+                later = at[at > self.clock - width]
+                if len(later):
+                    found.append(int(later.min()) + width)
         return min(found)
 
     def set_back(self, clock: int) -> None:

@@ -202,7 +202,11 @@ class Room:
             if since:
                 gates.setdefault(device, []).append((min(since.values()), FOREVER))
         for (type_, _), bank in sorted(self.banks.items(), key=lambda item: item[0][1]):
-            own = bank.advance(events.get(type_, none), arrived_device, arrived_at, newest, until, gates, touched)
+            own_events = events.get(type_, none)
+            if bank.idle(own_events, arrived_device, until, gates, touched):
+                bank.pass_by(until)
+                continue
+            own = bank.advance(own_events, arrived_device, arrived_at, newest, until, gates, touched)
             self._note(own, gates)
             found += own
         for key, site in self.sites.items():

@@ -69,6 +69,12 @@ class Past:
         self.begin = np.concatenate([self.begin, np.zeros(extra, np.int64)])
         self.end = np.concatenate([self.end, np.zeros(extra, np.int64)])
 
+    def places(self) -> tuple[np.ndarray, np.ndarray]:
+        """Slot and place of every reading that is kept: int64 (n,) each, by slot, rising."""
+        inside = np.arange(self.at.shape[1])[None, :]
+        slot, place = np.nonzero((inside >= self.begin[:, None]) & (inside < self.end[:, None]))
+        return slot, place
+
     def tidied(self) -> Past:
         """The same readings without the room that they do not need: what is kept for the next start."""
         counts = self.end - self.begin
