@@ -7,13 +7,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from . import alarms, decode, faults, fuzz, ingest, outbox, query, redecode, routes, screens, trial
+from . import alarms, decode, faults, fuzz, ingest, live, outbox, query, redecode, routes, screens, trial
 
 BENCHES: dict[str, Callable[[float], dict[str, Any]]] = {
     "alarms": alarms.measure,
     "decode": decode.measure,
     "fuzz": fuzz.measure,
     "ingest": ingest.measure,
+    "live": live.measure,
     "outbox": outbox.measure,
     "query": query.measure,
     "redecode": redecode.measure,

@@ -16,41 +16,19 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from server.instance.instance import ROOT
-from server.runner import stack
 
+from .browser import chromium, demo, signed_in
 from .instance import say
 
+if TYPE_CHECKING:
+    from playwright.sync_api import Page
+
 ROUNDS = 8
-ARGUMENTS = ["--disable-gpu", "--disable-background-networking", "--disable-sync", "--no-first-run"]
-
-
-@contextmanager
-def demo() -> Iterator[tuple[str, str]]:
-    """The application with its demo, in a folder of its own: address and password of the administrator."""
-    folder = Path(tempfile.mkdtemp(prefix="oculum-screens-", dir="/var/tmp"))
-    folder.chmod(0o711)
-    place = ["--port", str(stack.free_ports()), "--data", str(folder)]
-
-    def oculum(*arguments: str) -> subprocess.CompletedProcess[str]:
-        command = [str(ROOT / "oculum"), *arguments, *place]
-        return subprocess.run(command, check=False, capture_output=True, text=True)
-
-    try:
-        done = oculum("up", "--detach")
-        if done.returncode:
-            raise RuntimeError(done.stderr)
-        password = re.search(r"sign in as ines +(\S+)", done.stdout)
-        address = re.search(r"Oculum is at (\S+?)/?\s", done.stdout)
-        assert password and address, done.stdout
-        yield address[1], password[1]
-    finally:
-        oculum("down")
-        shutil.rmtree(folder, ignore_errors=True)
 
 
 @contextmanager
@@ -74,13 +52,6 @@ def chart_page() -> Iterator[str]:
 
 def measure(seconds: float) -> dict[str, Any]:
     """Figures in milliseconds. `seconds` is not used: each screen is opened some times."""
-    try:
-        from playwright.sync_api import Page, sync_playwright
-    except ImportError:
-        raise SystemExit("oculum: this benchmark needs a browser: run ./oculum test style first") from None
-    path = shutil.which("chromium")
-    if path is None:
-        raise SystemExit("oculum: this benchmark needs Chromium: apt-get install chromium")
 
     def named(role: Any, name: str) -> Callable[[Page], Any]:
         return lambda page: page.get_by_role(role, name=name).first
@@ -143,9 +114,7 @@ def measure(seconds: float) -> dict[str, Any]:
     }
     told: dict[str, float] = {}
     os.environ.setdefault("OCULUM_DEMO_DAYS", "15")
-    with sync_playwright() as playwright:
-        root = ["--no-sandbox"] if os.geteuid() == 0 else []
-        browser = playwright.chromium.launch(executable_path=path, args=[*ARGUMENTS, *root])
+    with chromium() as browser:
         with chart_page() as address:
             say("the chart alone")
             page = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -157,13 +126,8 @@ def measure(seconds: float) -> dict[str, Any]:
             told["live_step_p95_ms"] = float(np.percentile(found["steps"], 95))
             page.close()
         say("loading the demo")
-        with demo() as (address, password):
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
-            page.goto(address)
-            page.get_by_label("name", exact=True).fill("ines")
-            page.get_by_label("password").fill(password)
-            page.get_by_role("button", name="Sign in").click()
-            page.get_by_role("navigation", name="Places").wait_for()
+        with demo() as (address, passwords):
+            page = signed_in(browser, address, "ines", passwords["ines"])
             for name, (where, ready, press, answered) in screens.items():
                 say(name)
                 times: dict[str, list[float]] = {"ready": [], "click": []}
@@ -183,5 +147,4 @@ def measure(seconds: float) -> dict[str, Any]:
                 for what, found in times.items():
                     told[f"{name}_{what}_ms_p50"] = float(np.percentile(found, 50))
                     told[f"{name}_{what}_ms_p95"] = float(np.percentile(found, 95))
-        browser.close()
     return {"figures": told, "ratios": {}}

@@ -262,7 +262,10 @@ def test(
 @app.command()
 def bench(
     name: Annotated[
-        str, typer.Argument(help="alarms, decode, faults, fuzz, ingest, outbox, redecode, routes or trial")
+        str,
+        typer.Argument(
+            help="alarms, decode, faults, fuzz, ingest, live, outbox, query, redecode, routes, screens, trial"
+        ),
     ],
     seconds: Annotated[float, typer.Option("--seconds", help="about how long it measures")] = 10,
     rounds: Annotated[int, typer.Option("--rounds", help="of `faults`: how many there are")] = 20,

@@ -1,6 +1,7 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { useNewest } from "../../api/readings";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { AXIS, Chart, MARGIN, type AlarmSpan } from "../../parts/chart";
 import { useKeys, useNow } from "../../parts/keys";
@@ -227,19 +228,14 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                 against what has arrived.
               </Empty>
             )}
-            <div className="rows" role="table" aria-label="Values">
-              {d.values.map((v) => (
-                <ValueRow
-                  key={v.field}
-                  value={v}
-                  device={d.name}
-                  drawn={chosen.includes(v.field)}
-                  toggle={toggle}
-                  asOf={lookback.to}
-                  alarm={open.find((a) => alarms.data?.results.some((r) => r.id === a.id && r.field === v.field))}
-                />
-              ))}
-            </div>
+            <Values
+              device={d}
+              chosen={chosen}
+              toggle={toggle}
+              alarmOf={(field) =>
+                open.find((a) => alarms.data?.results.some((r) => r.id === a.id && r.field === field))
+              }
+            />
           </section>
           {!ofSite && <DeviceHealth name={d.name} />}
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
@@ -377,6 +373,40 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
 }
 
 const AHEAD_S = 30;
+
+/** The newest values of all fields: as the server told the device, or as they have come since. */
+function Values({
+  device: d,
+  chosen,
+  toggle,
+  alarmOf,
+}: {
+  device: Device;
+  chosen: string[];
+  toggle: (field: string) => void;
+  alarmOf: (field: string) => Schemas["OpenAlarm"] | undefined;
+}) {
+  const lookback = useLookback();
+  const newest = useNewest(d.name, lookback.live);
+  return (
+    <div className="rows" role="table" aria-label="Values">
+      {d.values.map((v) => {
+        const came = newest[v.field];
+        return (
+          <ValueRow
+            key={v.field}
+            value={came && (!v.at || Date.parse(v.at) <= Date.parse(came.at)) ? { ...v, ...came } : v}
+            device={d.name}
+            drawn={chosen.includes(v.field)}
+            toggle={toggle}
+            asOf={lookback.to}
+            alarm={alarmOf(v.field)}
+          />
+        );
+      })}
+    </div>
+  );
+}
 
 /** Its state in words, with how long it has been so; drawn anew each second by itself. */
 function State({ device: d, asOf }: { device: Device; asOf: Date | null }) {
