@@ -75,10 +75,29 @@ def complete(result: dict[str, Any], generator: Any, request: Any, public: bool)
             "operationId": "live_feed",
             "tags": ["live"],
             "description": (
-                "A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. Needs a session."
+                "A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. "
             ),
             "parameters": [{"name": "since", "in": "query", "schema": {"type": "integer"}}],
             "responses": {"101": {"description": "switching protocols"}},
+        }
+    }
+    result["paths"]["/live/readings/"] = {
+        "get": {
+            "operationId": "live_readings",
+            "tags": ["live"],
+            "description": (
+                "Readings with their values as they come, of chosen devices and fields, as a WebSocket or, for a plain"
+                " GET, as lines of JSON that do not end. `?after=MARK` goes on from a mark that was told."
+            ),
+            "parameters": [
+                {"name": name, "in": "query", "schema": {"type": "string"}}
+                for name in ("device", "q", "type", "site", "gateway", "label", "field", "after")
+            ],
+            "responses": {
+                "101": {"description": "switching protocols"},
+                "200": {"description": "frames, one a line", "content": {"application/x-ndjson": {}}},
+                "default": REFUSED,
+            },
         }
     }
     result["paths"]["/healthz"] = {

@@ -23,6 +23,7 @@ from server.api.places import map as places
 from server.api.routes import tables as reference
 from server.api.routes import views as routes
 from server.api.telling import views as telling
+from server.api.watch import rhythm as rhythm_
 from server.api.watch import views as watch
 from server.api.why import views as why
 from server.requests import errors
@@ -53,6 +54,7 @@ V1 = [
     ("shifts/<id:ident>/send", telling.ShiftNowView),
     ("watch/bands", watch.BandsView),
     ("watch/health", watch.HealthView),
+    ("watch/rhythm", rhythm_.RhythmView),
     ("itself", itself.ItselfView),
     ("storage", storage.StorageView),
     ("sites", fleet.SitesView),

@@ -18,6 +18,7 @@ from server.store.turns import writers_turn
 HOUR_US = 3_600_000_000
 DAY_HOURS = 24
 FEW = 200
+FINE = timedelta(days=2)
 FIGURES = "cells, gone, delays, delay_sum, delay_min, delay_max"
 
 
@@ -209,15 +210,19 @@ def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], recei
     )
 
 
+def buckets(start: datetime, end: datetime, most: int) -> int:
+    """In how many equal parts (start, end] is counted: up to two days as asked for, beyond that no finer than hours."""
+    hours = int((end - start).total_seconds() / 3600)
+    return most if end - start <= FINE else -(-hours // max(-(-hours // most), 1))
+
+
 def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> dict[int, tuple[list[int], list[int]]]:
     """Messages and refused ones by device and bucket of (start, end], in at most `most` buckets.
 
     Up to two days the messages themselves are counted, beyond that whole hours.
     """
-    seconds = (end - start).total_seconds()
-    fine = seconds <= 2 * 86_400
-    buckets = most if fine else -(-int(seconds / 3600) // max(-(-int(seconds / 3600) // most), 1))
-    span = seconds / buckets
+    fine, count = end - start <= FINE, buckets(start, end, most)
+    span = (end - start).total_seconds() / count
     query = (
         "select m.device_id, least(floor(extract(epoch from (m.received_at - %(start)s)) / %(span)s), %(last)s)::int,"
         " count(*), count(r.message_id)"
@@ -230,10 +235,33 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
         " 1, 2"
     )
     with connection.cursor() as cursor:
-        cursor.execute(query, {"start": start, "end": end, "span": span, "last": buckets - 1, "ids": device_ids})
+        cursor.execute(query, {"start": start, "end": end, "span": span, "last": count - 1, "ids": device_ids})
         rows = cursor.fetchall()
-    found: dict[int, tuple[list[int], list[int]]] = {d: ([0] * buckets, [0] * buckets) for d in device_ids}
+    found: dict[int, tuple[list[int], list[int]]] = {d: ([0] * count, [0] * count) for d in device_ids}
     for device_id, bucket, messages, failed in rows:
         found[device_id][0][bucket] += int(messages)
         found[device_id][1][bucket] += int(failed)
+    return found
+
+
+def lateness(
+    device_ids: list[int], start: datetime, end: datetime, most: int
+) -> dict[int, list[tuple[int, int, float]]]:
+    """How late the quickest messages were, in seconds, by device: from and to which bucket of (start, end], where it is
+    more than half a bucket. It is known by the hour; a clock that runs ahead makes it negative.
+    """
+    count = buckets(start, end, most)
+    span = (end - start).total_seconds() / count
+    with connection.cursor() as cursor:
+        cursor.execute(
+            "select device_id, floor(extract(epoch from (hour - %(start)s)) / %(span)s)::int, ceil(extract(epoch from"
+            " (hour + interval '1 hour' - %(start)s)) / %(span)s)::int, min(delay_min) from activity where device_id ="
+            " any(%(ids)s) and hour >= date_trunc('hour', %(start)s, 'UTC') and hour < %(end)s and delays > 0 group by"
+            " 1, 2, 3 having abs(min(delay_min)) > %(span)s / 2 order by 1, 2",
+            {"start": start, "end": end, "span": span, "ids": device_ids},
+        )
+        rows = cursor.fetchall()
+    found: dict[int, list[tuple[int, int, float]]] = {}
+    for device, first, last, delay in rows:
+        found.setdefault(device, []).append((max(first, 0), min(last, count), delay))
     return found

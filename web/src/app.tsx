@@ -14,6 +14,7 @@ import { Devices } from "./places/devices/list";
 
 const Watch = lazy(() => import("./places/watch/watch"));
 const Health = lazy(() => import("./places/watch/health"));
+const Rhythm = lazy(() => import("./places/watch/rhythm"));
 const Curves = lazy(() => import("./places/watch/curves"));
 const Compare = lazy(() => import("./places/watch/compare"));
 const Device = lazy(() => import("./places/devices/device"));
@@ -72,6 +73,7 @@ export function App() {
               <Route path="/watch/health" element={<Health />} />
               <Route path="/watch/compare" element={<Compare />} />
               <Route path="/watch/curves" element={<Curves />} />
+              <Route path="/watch/rhythm" element={<Rhythm />} />
               <Route path="/devices" element={<Devices />} />
               <Route path="/devices/add" element={<AddDevice />} />
               <Route path="/devices/types" element={<Types />} />

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections import Counter
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import reduce
 from operator import or_
@@ -120,16 +121,61 @@ def row_of(
     }
 
 
+ORDER = OpenApiParameter(
+    "order", str, description="worst, name, heard, match, or a column; with - before it from the top down"
+)
+STANDING = [OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")]
+PRIORITIES = {"critical": 0, "high": 1, "medium": 2, "low": 3}
+WEIGHTS = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
+
+
+@dataclass(frozen=True)
+class Chosen:
+    """The devices that a list asks for, in its order. counts: by state, before one of them is asked for."""
+
+    devices: list[Device]
+    states: dict[int, DeviceState]
+    alarms: dict[int, list[dict[str, Any]]]
+    counts: Counter[str]
+
+    @classmethod
+    def of(cls, request: Request, start: datetime, end: datetime, past: bool) -> Chosen:
+        """Raises Refused."""
+        states = device_states(end, past)
+        found = [d for d in selected(request).order_by("name") if d.pk in states or d.phase == "retired"]
+        counts = Counter(states[d.pk].state if d.pk in states else "waiting" for d in found)
+        if request.query_params.get("state") in STATES:
+            found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
+        alarms = open_alarms([d.pk for d in found], end, past)
+        order = request.query_params.get("order", "worst")
+        by = order.removeprefix("-")
+        if by not in ("worst", "name", "heard", "match"):
+            checked([by])
+            found = in_order(found, columns_of([by], found, start, end, past)[by], order.startswith("-"))
+        elif order == "worst":
+
+            def weight(d: Device) -> tuple[Any, ...]:
+                rank = min((PRIORITIES[a["priority"]] for a in alarms.get(d.pk, [])), default=9)
+                return rank, WEIGHTS[states[d.pk].state] if d.pk in states else 9, d.name
+
+            found.sort(key=weight)
+        elif order == "heard":
+            never = datetime.min.replace(tzinfo=UTC)
+            found.sort(key=lambda d: ((states[d.pk].received_at if d.pk in states else None) or never, d.name))
+        elif order == "match":
+            asked = request.query_params.get("q", "").strip().lower()
+            found.sort(key=lambda d: closeness(d, asked))
+        return cls(found, states, alarms, counts)
+
+
 class DevicesView(APIView):
     """Devices with their states, alarms and rhythm over the lookback; and adding one."""
 
     @extend_schema(
         parameters=[
             *LOOKBACK,
-            *(OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")),
-            OpenApiParameter(
-                "order", str, description="worst, name, heard, match, or a column; with - before it from the top down"
-            ),
+            *STANDING,
+            ORDER,
             OpenApiParameter(
                 "column",
                 str,
@@ -145,44 +191,15 @@ class DevicesView(APIView):
     )
     def get(self, request: Request) -> Response:
         start, end, past = span(request)
-        states = device_states(end, past)
-        found = [d for d in selected(request).order_by("name") if d.pk in states or d.phase == "retired"]
-        counts = Counter(states[d.pk].state if d.pk in states else "waiting" for d in found)
-        if request.query_params.get("state") in STATES:
-            found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
-        alarms = open_alarms([d.pk for d in found], end, past)
-        order = request.query_params.get("order", "worst")
+        chosen = Chosen.of(request, start, end, past)
         wanted = checked(request.query_params.getlist("column"))
-        by = order.removeprefix("-")
-        if by not in ("worst", "name", "heard", "match"):
-            checked([by])
-            found = in_order(found, columns_of([by], found, start, end, past)[by], order.startswith("-"))
-        elif order == "worst":
-            rank = {"critical": 0, "high": 1, "medium": 2, "low": 3}
-            weight = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
-
-            def key(d: Device) -> tuple[Any, ...]:
-                own = alarms.get(d.pk, [])
-                return (
-                    min((rank[a["priority"]] for a in own), default=9),
-                    weight[states[d.pk].state] if d.pk in states else 9,
-                    d.name,
-                )
-
-            found.sort(key=key)
-        elif order == "heard":
-            never = datetime.min.replace(tzinfo=UTC)
-            found.sort(key=lambda d: ((states[d.pk].received_at if d.pk in states else None) or never, d.name))
-        elif order == "match":
-            asked = request.query_params.get("q", "").strip().lower()
-            found.sort(key=lambda d: closeness(d, asked))
         limit, offset = bounded(request)
-        page = found[offset : offset + limit]
+        page = chosen.devices[offset : offset + limit]
         strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
         columns = columns_of(wanted, page, start, end, past)
-        rows = [row_of(d, states.get(d.pk), alarms.get(d.pk, []), strokes[d.pk], columns) for d in page]
+        rows = [row_of(d, chosen.states.get(d.pk), chosen.alarms.get(d.pk, []), strokes[d.pk], columns) for d in page]
         units = {name: column.unit for name, column in columns.items()}
-        return Response({"count": len(found), "states": dict(counts), "units": units, "results": rows})
+        return Response({"count": len(chosen.devices), "states": dict(chosen.counts), "units": units, "results": rows})
 
     @extend_schema(request=DeviceIn, responses=DeviceOut, operation_id="add_device", tags=["devices"])
     def post(self, request: Request) -> Response:

@@ -2303,6 +2303,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/watch/rhythm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description When messages came, device by device: in parts of the span, no finer than hours beyond two days. */
+        get: operations["rhythm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/who-is-told": {
         parameters: {
             query?: never;
@@ -2378,8 +2395,25 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** @description A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. Needs a session. */
+        /** @description A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. */
         get: operations["live_feed"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/live/readings/": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Readings with their values as they come, of chosen devices and fields, as a WebSocket or, for a plain GET, as lines of JSON that do not end. `?after=MARK` goes on from a mark that was told. */
+        get: operations["live_readings"];
         put?: never;
         post?: never;
         delete?: never;
@@ -4689,6 +4723,42 @@ export interface components {
         RefusedRow: {
             line: number;
             why: string;
+        };
+        RhythmOut: {
+            /** @description devices in all */
+            count: number;
+            /** @description which one it is */
+            figure: string;
+            /** Format: date-time */
+            start: string;
+            /**
+             * Format: double
+             * @description length of a part of the span
+             */
+            part_s: number;
+            parts: number;
+            /** @description where Oculum did not listen */
+            unheard: string[][];
+            results: components["schemas"]["RhythmRow"][];
+        };
+        RhythmRow: {
+            name: string;
+            title: string;
+            /** @description what rows are grouped by */
+            group: string;
+            state: components["schemas"]["DeviceStateWord"];
+            cadence_s: number | null;
+            /**
+             * Format: double
+             * @description of `order`, or availability
+             */
+            figure: number | null;
+            /** @description by part of the span */
+            messages: number[];
+            /** @description refused ones by part of the span */
+            failed: number[];
+            /** @description how late the quickest messages were, where it shows: from and to which part, seconds */
+            late: number[][];
         };
         /**
          * @description * `viewer` - viewer
@@ -11787,6 +11857,54 @@ export interface operations {
             };
         };
     };
+    rhythm: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                gateway?: string;
+                /** @description rows of one stand together: type, site, gateway, firmware, label:NAME */
+                group?: string;
+                label?: string;
+                limit?: number;
+                offset?: number;
+                /** @description worst, name, heard, match, or a column; with - before it from the top down */
+                order?: string;
+                phase?: string;
+                /** @description parts of the span, at most 800 */
+                points?: number;
+                q?: string;
+                site?: string;
+                state?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+                type?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RhythmOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     who_is_told: {
         parameters: {
             query: {
@@ -11933,6 +12051,51 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    live_readings: {
+        parameters: {
+            query?: {
+                device?: string;
+                q?: string;
+                type?: string;
+                site?: string;
+                gateway?: string;
+                label?: string;
+                field?: string;
+                after?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description switching protocols */
+            101: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description frames, one a line */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/x-ndjson": unknown;
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
             };
         };
     };

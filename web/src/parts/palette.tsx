@@ -85,6 +85,7 @@ export function Palette({
   const places: Act[] = [
     { word: "Watch", note: "place", path: "/watch", also: "first overview hand-over" },
     { word: "Health", note: "place", path: "/watch/health", also: "figures availability delay clock" },
+    { word: "Rhythm", note: "place", path: "/watch/rhythm", also: "messages gaps bursts cadence strokes" },
     {
       word: "Curves",
       note: "place",

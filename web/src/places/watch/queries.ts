@@ -165,3 +165,21 @@ export const ofPairs = (lookback: Lookback, one: Chosen, other: Chosen, points: 
   });
 
 export type Chosen = { device: string; field: string };
+
+/** Rows of the rhythm that are fetched at once. */
+export const PAGE = 100;
+
+/** When messages came, a page of devices; asked for again now and then, as it lives. */
+export const ofRhythm = (lookback: Lookback, filter: Record<string, string>, points: number, page: number) =>
+  queryOptions({
+    queryKey: ["rhythm", filter, points, page, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/watch/rhythm", {
+          signal,
+          params: { query: { ...filter, points, limit: PAGE, offset: page * PAGE, ...lookback.query() } },
+        }),
+      ),
+    staleTime: 15_000,
+    refetchInterval: lookback.live ? 20_000 : false,
+  });

@@ -290,6 +290,9 @@ export default function Watch() {
             <Link className="button" to={kept("/watch/health")}>
               Health
             </Link>
+            <Link className="button" to={kept("/watch/rhythm")}>
+              Rhythm
+            </Link>
             <Link className="button" to={kept("/watch/curves")}>
               Curves
             </Link>
