@@ -219,7 +219,7 @@ def buckets(start: datetime, end: datetime, most: int) -> int:
 def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> dict[int, tuple[list[int], list[int]]]:
     """Messages and refused ones by device and bucket of (start, end], in at most `most` buckets.
 
-    Up to two days the messages themselves are counted, beyond that whole hours.
+    Up to two days the messages themselves are counted, beyond that whole hours from the first that begins in it.
     """
     fine, count = end - start <= FINE, buckets(start, end, most)
     span = (end - start).total_seconds() / count
@@ -229,9 +229,9 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
         " from message m left join refused r on r.message_id = m.id and not r.part where m.device_id = any(%(ids)s) and"
         " m.received_at > %(start)s and m.received_at <= %(end)s group by 1, 2"
         if fine
-        else "select device_id, least(greatest(floor(extract(epoch from (hour - %(start)s)) / %(span)s), 0),"
-        " %(last)s)::int, sum(messages), sum(failed) from activity"
-        " where device_id = any(%(ids)s) and hour >= date_trunc('hour', %(start)s, 'UTC') and hour < %(end)s group by"
+        else "select device_id, least(floor(extract(epoch from (hour - %(start)s)) / %(span)s), %(last)s)::int,"
+        " sum(messages), sum(failed) from activity"
+        " where device_id = any(%(ids)s) and hour >= %(start)s and hour < %(end)s group by"
         " 1, 2"
     )
     with connection.cursor() as cursor:

@@ -14,6 +14,7 @@ AXE = ROOT / "web" / "node_modules" / "axe-core" / "axe.min.js"
 SCREENS = {
     "watch": "/watch?span=604800",
     "health": "/watch/health?by=gateway",
+    "rhythm": "/watch/rhythm?group=gateway",
     "curves": "/watch/curves?line=buoy-12:oxygen&line=buoy-12:water_temperature&among=1",
     "how often": "/watch/curves?line=buoy-12:oxygen&as=often",
     "against": "/watch/curves?line=buoy-12:oxygen&line=buoy-12:water_temperature&as=against",

@@ -148,3 +148,39 @@ def test_the_stories_of_the_demo_are_found_from_the_first_screen(page: Page, run
         page.goto(begin)
         over.get_by_role("link", name=re.compile(told)).click()
         expect(page.get_by_role("dialog")).to_contain_text(re.compile(who, re.I))
+
+
+def test_the_rhythm_of_the_fleet_shows_an_outage_and_leads_to_a_message(page: Page, running: Running) -> None:
+    page.goto(running.address + "/watch?span=604800")
+    page.get_by_role("link", name="Rhythm", exact=True).click()
+    rhythm = page.get_by_role("grid", name="Rhythm")
+    expect(rhythm.get_by_role("row").first).to_be_visible()
+    assert int(rhythm.get_attribute("aria-rowcount") or 0) > 150
+    page.get_by_label("Order").select_option("availability")
+    silent = rhythm.get_by_role("row").filter(has_text=re.compile("longest gap [0-9]+ h"))
+    expect(silent.first).to_be_visible()
+    page.get_by_label("Filter by words").fill("buoy")
+    expect(silent).to_have_count(0)
+    # By keys alone: down the list, and into a device.
+    first = rhythm.get_by_role("row", selected=True).get_by_role("link").inner_text()
+    page.keyboard.press("Enter")
+    page.keyboard.press("ArrowDown")
+    expect(rhythm.get_by_role("row", selected=True).get_by_role("link")).not_to_have_text(first)
+    page.get_by_role("button", name="dense").click()
+    expect(rhythm.get_by_role("row")).to_have_count(0)
+    page.get_by_role("button", name="large rows").click()
+    box = page.locator("canvas").first.bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] / 3, box["y"] + 40
+    page.mouse.move(x, y)
+    expect(page.get_by_text(re.compile("to .*: [0-9,]+ message"))).to_be_visible()
+    # A span is dragged over, then a stroke is pressed: what came in that part of the span.
+    page.mouse.down()
+    page.mouse.move(x + 90, y, steps=4)
+    page.mouse.up()
+    expect(page).to_have_url(re.compile("to="))
+    expect(page.get_by_text(re.compile("a stroke is a message"))).to_be_visible()
+    expect(rhythm.get_by_role("row").first).to_be_visible()
+    page.locator("canvas").first.click(position={"x": box["width"] / 3, "y": 40})
+    expect(page).to_have_url(re.compile("/arrivals.*device=buoy-"))
+    expect(page.get_by_role("list", name="Arrivals").get_by_role("listitem").first).to_be_visible()

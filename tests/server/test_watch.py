@@ -177,3 +177,31 @@ def test_a_shift_is_handed_over_as_text(world: World, engine: Any, client: Clien
     assert text["Content-Type"].startswith("text/markdown")
     body = text.content.decode()
     assert "## Needs a hand\n\n- high: Pod 0 stands at 9 m, since" in body and "1 open, 1 of them not taken" in body
+
+
+def test_the_rhythm_of_devices_tells_each_message_in_its_part(world: World, engine: Any, client: Client) -> None:
+    came(world, engine)
+    found = asked(client, "watch/rhythm", points="120", group="site", order="availability")
+    assert found["count"] == len(world.pods) + 1 and found["part_s"] == 60 and found["parts"] == 120
+    rows = {row["name"]: row for row in found["results"]}
+    one, two = rows["pod-0"], rows["pod-1"]
+    # A message at the very start of a span belongs to the span before it.
+    assert one["messages"] == [0] + [1] * 119 and sum(two["messages"]) == 59 and sum(two["failed"]) == 14
+    assert (one["figure"], two["figure"]) == (1.0, 0.5) and found["figure"] == "availability"
+    assert one["group"] == "The Reach" and found["unheard"] == []
+    names = [row["name"] for row in found["results"]]
+    paged = [asked(client, "watch/rhythm", order="name", limit="2", offset=str(n))["results"] for n in (0, 2)]
+    assert names.index("pod-1") < names.index("pod-0"), "the least comes first"
+    assert [row["name"] for page in paged for row in page] == sorted(names)[:4]
+    assert client.get("/api/v1/watch/rhythm", {"points": "801"}).status_code == 400
+    assert client.get("/api/v1/watch/rhythm", {"group": "colour"}).status_code == 400
+
+
+def test_the_rhythm_leans_where_a_clock_is_off(world: World, engine: Any, client: Client) -> None:
+    world.decoder("decoder pod for bytes, big endian\n  byte 0  ago  u16  s\n  stamp received - ago\n")
+    Device.objects.all().update(registered_at=START)
+    world.arrive(*((0, n * 600.0 + 1, (1800).to_bytes(2, "big")) for n in range(12)))
+    work_off(engine)
+    (row,) = [r for r in asked(client, "watch/rhythm", points="12")["results"] if r["name"] == "pod-0"]
+    assert row["messages"] == [1] * 12
+    assert row["late"] == [[0, 6, 1800], [6, 12, 1800]], "known by the hour"

@@ -38,6 +38,11 @@ describe("the rhythm of a device", () => {
     expect(gaps(row([0, 0, 0], { cadence_s: null }), 600)).toEqual([]);
   });
 
+  it("counts nothing against a device while Oculum itself did not listen", () => {
+    expect(gaps(row([1, 0, 0, 0, 0, 0, 1]), 600, [{ from: 2.5, to: 6 }])).toEqual([]);
+    expect(gaps(row([1, 0, 0, 0, 0, 0, 1]), 600, [{ from: 3, to: 5 }])).toEqual([{ from: 1, to: 3 }]);
+  });
+
   it("says it in words", () => {
     expect(told(row([1, 1, 0, 0, 0, 1], { failed: [0, 1, 0, 0, 0, 0] }), 600)).toBe(
       "3 messages, 1 refused, longest gap 30 min",

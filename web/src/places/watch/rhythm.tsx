@@ -3,17 +3,18 @@ import { useCallback, useEffect, useMemo, useRef, useState, type PointerEvent } 
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
-import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
+import { Empty, Heading, Trouble } from "../../parts/basics";
 import { colour, penOf, useGroundWord, useWidth } from "../../parts/canvas";
 import { Pick, Toggles, useFilter } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
+import { look } from "../../parts/look";
 import { Key, StateMark, STATE_WORDS } from "../../parts/marks";
-import { onAxis, ticks, tickWord } from "../../parts/time";
+import { lasting, onAxis, ticks, tickWord } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { clockWords, length, percent } from "./figures";
 import { ofRhythm, PAGE } from "./queries";
-import { gaps, strokes, told, toldOf } from "./strokes";
+import { gaps, strokes, told, toldOf, type Gap } from "./strokes";
 
 type Row = Schemas["RhythmRow"];
 type Found = Schemas["RhythmOut"];
@@ -49,6 +50,13 @@ const WORDS: Record<string, string> = {
 
 const figured = (name: string, value: number | null) =>
   name === "clock" ? clockWords(value) : ["delay", "alarm"].includes(name) ? length(value) : percent(value);
+
+/** Where Oculum did not listen, in parts of the span. */
+const awayOf = (found: Found): Gap[] =>
+  found.unheard.map((span) => {
+    const [from = 0, to = 0] = span.map((end) => (Date.parse(end) - Date.parse(found.start)) / 1000 / found.part_s);
+    return { from, to };
+  });
 
 /** A row a device, a stroke a message or a part of the span: gaps, bursts, failures and clocks that are off. */
 export default function RhythmScreen() {
@@ -147,7 +155,6 @@ export default function RhythmScreen() {
     if (!pen || !known) return;
     const [ink, edge, line, second] = ["ink", "edge", "line", "second"].map(colour);
     const step = width / known.parts;
-    const away = known.unheard.map((span) => span.map((end) => ((new Date(end).getTime() - begin) / spanMs) * width));
     pen.font = "11.5px 'Hanken Grotesk Variable', sans-serif";
     for (const tick of ticks(begin, begin + spanMs, width / 90)) {
       const x = ((tick - begin) / spanMs) * width;
@@ -170,7 +177,7 @@ export default function RhythmScreen() {
         pen.fillRect(0, y, width, height);
       }
       pen.fillStyle = ink as string;
-      for (const gap of gaps(found.row, found.of.part_s))
+      for (const gap of gaps(found.row, found.of.part_s, awayOf(found.of)))
         pen.fillRect(gap.from * step, y + height - (named ? 4 : 3), (gap.to - gap.from) * step, named ? 2 : 2);
       for (const one of strokes(found.row, found.of.part_s)) {
         const x = (one.part + 0.5) * step;
@@ -189,9 +196,9 @@ export default function RhythmScreen() {
         pen.fillRect(0, y + height - 1, width, 1);
       }
     }
-    pen.strokeStyle = second as string;
-    pen.lineWidth = 1;
-    for (const [a = 0, b = 0] of away) {
+    pen.strokeStyle = edge as string;
+    pen.lineWidth = 0.6;
+    for (const [a, b] of awayOf(known).map(({ from, to }) => [from * step, to * step] as const)) {
       for (let x = a - tall; x < b; x += 7) {
         pen.save();
         pen.beginPath();
@@ -234,9 +241,13 @@ export default function RhythmScreen() {
   const types = useQuery(ofTypes());
   const sites = useQuery(ofSites());
   const chosen = rows.get(at);
-  const columns = filter.group
-    ? "grid-cols-[110px_minmax(120px,190px)_minmax(0,1fr)_76px]"
-    : "grid-cols-[0px_minmax(120px,190px)_minmax(0,1fr)_76px]";
+  const columns = named
+    ? filter.group
+      ? "gap-x-3 grid-cols-[110px_minmax(120px,190px)_minmax(0,1fr)_76px]"
+      : "gap-x-3 grid-cols-[0px_minmax(120px,190px)_minmax(0,1fr)_76px]"
+    : filter.group
+      ? "grid-cols-[122px_0px_minmax(0,1fr)_0px]"
+      : "grid-cols-[0px_0px_minmax(0,1fr)_0px]";
   return (
     <>
       <Heading
@@ -246,7 +257,7 @@ export default function RhythmScreen() {
             <>
               {counted(count, "device")}, {lookback.live ? "last " : ""}
               {spanWord(lookback.spanS)}; a stroke is{" "}
-              {known.part_s >= 3600 ? `what came in ${spanWord(known.part_s)}` : "a message"}, a bar a gap
+              {known.part_s >= 3600 ? `what came in ${lasting(known.part_s)}` : "a message"}, a bar a gap
             </>
           )
         }
@@ -263,6 +274,7 @@ export default function RhythmScreen() {
           aria-label="Filter by words"
           value={filter.q}
           onChange={(e) => change("q", e.target.value)}
+          onKeyDown={(e) => e.key === "Enter" && pane.current?.focus()}
         />
         <Pick
           label="Type"
@@ -286,135 +298,188 @@ export default function RhythmScreen() {
         <Toggles
           label="Rows"
           value={size}
-          options={Object.keys(SIZES).map((name) => [name, name])}
+          options={Object.keys(SIZES).map((name) => [name, name === "dense" ? name : `${name} rows`])}
           onChange={(next) => change("rows", next === "large" ? "" : next)}
         />
       </div>
       <Trouble error={error} />
-      {!known && !error && <Waiting what="the rhythm" />}
       {known && count === 0 && <Empty title="No device matches.">Loosen the filter above.</Empty>}
-      {known && count > 0 && (
-        <>
-          <p className="mb-1 flex min-h-6 flex-wrap items-center gap-x-3 text-[12.5px] text-second">
-            {under ? (
-              <>
-                <b className="text-ink">{under.row.title}</b>
-                {onAxis(momentAt((part * width) / known.parts), spanMs)}
-                {known.part_s >= 60 && ` to ${onAxis(momentAt(((part + 1) * width) / known.parts), spanMs)}`}:{" "}
-                {toldOf(under.row, part)}
-              </>
-            ) : (
-              chosen && (
-                <>
-                  <b className="text-ink">{chosen.row.title}</b> {told(chosen.row, chosen.of.part_s)}
-                </>
-              )
+      <p className="mb-1 flex h-6 items-center gap-x-3 overflow-hidden whitespace-nowrap text-[12.5px] text-second">
+        {!known && !error && "Fetching the rhythm …"}
+        {known && under ? (
+          <>
+            <b className="text-ink">{under.row.title}</b>
+            {onAxis(momentAt((part * width) / known.parts), spanMs)}
+            {known.part_s >= 60 && ` to ${onAxis(momentAt(((part + 1) * width) / known.parts), spanMs)}`}:{" "}
+            {toldOf(under.row, part)}
+          </>
+        ) : (
+          known &&
+          chosen && (
+            <>
+              <b className="text-ink">{chosen.row.title}</b> {told(chosen.row, chosen.of.part_s, awayOf(chosen.of))}
+            </>
+          )
+        )}
+        {!under && (
+          <span className="ml-auto hidden md:inline">
+            <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open; drag to choose a span, press a stroke for its messages
+          </span>
+        )}
+      </p>
+      <div
+        ref={pane}
+        className="relative overflow-y-auto border-t border-line"
+        style={{ height: `max(calc(100dvh - 258px), 260px)` }}
+        onScroll={(event) => setTop(event.currentTarget.scrollTop)}
+        role="grid"
+        aria-label="Rhythm"
+        aria-rowcount={count}
+        tabIndex={0}
+      >
+        <div className={`sticky top-0 grid h-0 ${columns}`}>
+          <span className="h-6 truncate bg-paper text-[12.5px] font-bold text-second">
+            {filter.group && (rows.get(first)?.row.group ?? "")}
+          </span>
+          <span className="h-6 bg-paper text-[12.5px] text-second">{named && "Device"}</span>
+          <div ref={place} className="h-0 min-w-0">
+            <canvas
+              ref={canvas}
+              aria-hidden
+              style={{ width, height: tall }}
+              className="cursor-crosshair touch-pan-y"
+              onPointerMove={(event) => {
+                const here = where(event);
+                setPointed(here.y < 0 ? null : here);
+                if (drag) setDrag({ ...drag, to: here.x });
+              }}
+              onPointerLeave={() => setPointed(null)}
+              onPointerDown={(event) => {
+                event.currentTarget.setPointerCapture(event.pointerId);
+                const { x } = where(event);
+                setDrag({ from: x, to: x });
+              }}
+              onPointerUp={release}
+              onPointerCancel={() => setDrag(null)}
+            />
+            {pointed && (
+              <i
+                className="pointer-events-none absolute w-px bg-ink"
+                style={{ left: pointed.left, top: HEAD, height: tall - HEAD }}
+              />
             )}
-            <span className="ml-auto hidden md:inline">
-              <Key>↑</Key> <Key>↓</Key> walk <Key>Enter</Key> open; drag to choose a span, press a stroke for its
-              messages
-            </span>
-          </p>
-          <div
-            ref={pane}
-            className="relative overflow-y-auto border-t border-line"
-            style={{ height: `max(calc(100dvh - 270px), 260px)` }}
-            onScroll={(event) => setTop(event.currentTarget.scrollTop)}
-            role="grid"
-            aria-label="Rhythm"
-            aria-rowcount={count}
-            tabIndex={0}
-          >
-            <div className={`sticky top-0 grid h-0 gap-x-3 ${columns}`}>
-              <span className="bg-paper text-[12.5px] text-second">
-                {filter.group && (rows.get(first)?.row.group ?? "")}
-              </span>
-              <span className="h-6 bg-paper text-[12.5px] text-second">Device</span>
-              <div ref={place} className="h-0 min-w-0">
-                <canvas
-                  ref={canvas}
-                  aria-hidden
-                  style={{ width, height: tall }}
-                  className="cursor-crosshair touch-pan-y"
-                  onPointerMove={(event) => {
-                    const here = where(event);
-                    setPointed(here.y < 0 ? null : here);
-                    if (drag) setDrag({ ...drag, to: here.x });
-                  }}
-                  onPointerLeave={() => setPointed(null)}
-                  onPointerDown={(event) => {
-                    event.currentTarget.setPointerCapture(event.pointerId);
-                    const { x } = where(event);
-                    setDrag({ from: x, to: x });
-                  }}
-                  onPointerUp={release}
-                  onPointerCancel={() => setDrag(null)}
-                />
-                {pointed && (
-                  <i
-                    className="pointer-events-none absolute w-px bg-ink"
-                    style={{ left: pointed.left, top: HEAD, height: tall - HEAD }}
-                  />
-                )}
-                {drag && (
-                  <i
-                    className="pointer-events-none absolute bg-ink/15"
-                    style={{
-                      left: (pointed?.left ?? 0) + Math.min(drag.from - drag.to, 0),
-                      width: Math.abs(drag.to - drag.from),
-                      top: HEAD,
-                      height: tall - HEAD,
-                    }}
-                  />
-                )}
-              </div>
-              <span className="h-6 bg-paper text-right text-[12.5px] text-second">{WORDS[known.figure]}</span>
-            </div>
-            <div style={{ height: count * height + HEAD }} className="pointer-events-none relative">
-              {named &&
-                Array.from({ length: Math.min(shown, count - first) }, (_, k) => first + k).map((index) => {
-                  const found = rows.get(index);
-                  const before = rows.get(index - 1);
-                  if (!found) return null;
-                  return (
-                    <div
-                      key={found.row.name}
-                      role="row"
-                      aria-rowindex={index + 1}
-                      aria-selected={index === at}
-                      className={`absolute inset-x-0 grid items-center gap-x-3 ${columns}`}
-                      style={{ top: HEAD + index * height, height }}
-                    >
-                      <span role="gridcell" className="truncate text-[12.5px] text-second">
-                        {filter.group && index > first && before?.row.group !== found.row.group && found.row.group}
-                      </span>
-                      <span
-                        role="rowheader"
-                        className={`pointer-events-auto flex min-w-0 items-center gap-1.5 ${index === at ? "is-selected" : ""}`}
-                      >
-                        <StateMark state={found.row.state} size={height > 20 ? 13 : 10} />
-                        <Link
-                          to={kept(`/devices/${found.row.name}`)}
-                          className={`truncate hover:underline ${height > 20 ? "" : "text-[12px] leading-4"}`}
-                        >
-                          {found.row.title}
-                        </Link>
-                      </span>
-                      <span role="gridcell">
-                        <span className="sr-only">
-                          {STATE_WORDS[found.row.state]}; {told(found.row, found.of.part_s)}
-                        </span>
-                      </span>
-                      <span role="gridcell" className="text-right text-[12.5px] tabular-nums">
-                        {figured(known.figure, found.row.figure)}
-                      </span>
-                    </div>
-                  );
-                })}
-            </div>
+            {drag && (
+              <i
+                className="pointer-events-none absolute bg-ink/15"
+                style={{
+                  left: (pointed?.left ?? 0) + Math.min(drag.from - drag.to, 0),
+                  width: Math.abs(drag.to - drag.from),
+                  top: HEAD,
+                  height: tall - HEAD,
+                }}
+              />
+            )}
           </div>
-        </>
-      )}
+          <span className="h-6 bg-paper text-right text-[12.5px] text-second">
+            {named && known && WORDS[known.figure]}
+          </span>
+        </div>
+        <div style={{ height: count * height + HEAD }} className="pointer-events-none relative">
+          {!named &&
+            filter.group &&
+            Array.from({ length: Math.min(shown, count - first) }, (_, k) => first + k)
+              .filter((index) => index > first + 5 && rows.get(index)?.row.group !== rows.get(index - 1)?.row.group)
+              .map((index) => (
+                <span
+                  key={index}
+                  className="absolute left-0 w-28 truncate text-[12.5px] leading-4 text-second"
+                  style={{ top: HEAD + index * height }}
+                >
+                  {rows.get(index)?.row.group}
+                </span>
+              ))}
+          {named &&
+            Array.from({ length: Math.min(shown, count - first) }, (_, k) => first + k).map((index) => {
+              const found = rows.get(index);
+              const before = rows.get(index - 1);
+              if (!found) return null;
+              return (
+                <div
+                  key={found.row.name}
+                  role="row"
+                  aria-rowindex={index + 1}
+                  aria-selected={index === at}
+                  className={`absolute inset-x-0 grid items-center ${columns}`}
+                  style={{ top: HEAD + index * height, height }}
+                >
+                  <span role="gridcell" className="truncate text-[12.5px] text-second">
+                    {filter.group && index > first && before?.row.group !== found.row.group && found.row.group}
+                  </span>
+                  <span
+                    role="rowheader"
+                    className={look(
+                      "pointer-events-auto flex min-w-0 items-center gap-1.5",
+                      index === at ? "is-selected" : "",
+                    )}
+                  >
+                    <StateMark state={found.row.state} size={height > 20 ? 13 : 10} />
+                    <Link
+                      to={kept(`/devices/${found.row.name}`)}
+                      className={`truncate hover:underline ${height > 20 ? "" : "text-[12px] leading-4"}`}
+                    >
+                      {found.row.title}
+                    </Link>
+                  </span>
+                  <span role="gridcell">
+                    <span className="sr-only">
+                      {STATE_WORDS[found.row.state]}; {told(found.row, found.of.part_s, awayOf(found.of))}
+                    </span>
+                  </span>
+                  <span role="gridcell" className="text-right text-[12.5px] tabular-nums">
+                    {figured(found.of.figure, found.row.figure)}
+                  </span>
+                </div>
+              );
+            })}
+        </div>
+      </div>
+      {known && count > 0 && <Legend />}
     </>
+  );
+}
+
+/** What the strokes mean. */
+function Legend() {
+  const marks: [string, React.ReactNode][] = [
+    ["came", <line key="a" x1="6" x2="6" y1="2" y2="13" stroke="var(--edge)" strokeWidth="1.4" />],
+    [
+      "refused",
+      <line key="b" x1="6" x2="6" y1="2" y2="13" stroke="var(--ink)" strokeWidth="1.8" strokeDasharray="2 2" />,
+    ],
+    [
+      "more than twice what was promised",
+      <line key="c" x1="6" x2="6" y1="2" y2="13" stroke="var(--ink)" strokeWidth="3" />,
+    ],
+    [
+      "leans: its clock, or the way, is late",
+      <line key="d" x1="9" x2="3" y1="2" y2="13" stroke="var(--edge)" strokeWidth="1.4" />,
+    ],
+    ["gap", <line key="e" x1="1" x2="13" y1="12" y2="12" stroke="var(--ink)" strokeWidth="2" />],
+    [
+      "Oculum did not listen",
+      <path key="f" d="M0 8 8 0M0 14 14 0M6 14 14 6" stroke="var(--edge)" strokeWidth="1" fill="none" />,
+    ],
+  ];
+  return (
+    <p className="mt-1 flex flex-wrap gap-x-4 text-[12.5px] text-second">
+      {marks.map(([word, mark]) => (
+        <span key={word} className="flex items-center gap-1">
+          <svg width="14" height="15" aria-hidden>
+            {mark}
+          </svg>
+          {word}
+        </span>
+      ))}
+    </p>
   );
 }

@@ -43,13 +43,16 @@ export function strokes(row: Beats, partS: number): Stroke[] {
   return found;
 }
 
-/** Where nothing came for longer than the cadence allows: from and behind which part. */
-export function gaps(row: Beats, partS: number): Gap[] {
+/**
+ * Where nothing came for longer than the cadence allows: from and behind which part. `away`: where Oculum did not
+ * listen, which is nobody's gap.
+ */
+export function gaps(row: Beats, partS: number, away: Gap[] = []): Gap[] {
   const least = row.cadence_s ? Math.max(Math.ceil((OVERDUE * row.cadence_s) / partS), 1) : Infinity;
   const found: Gap[] = [];
   let from = 0;
   row.messages.forEach((n, part) => {
-    if (!n) return;
+    if (!n && !away.some((gap) => gap.from < part + 1 && part < gap.to)) return;
     if (part - from >= least) found.push({ from, to: part });
     from = part + 1;
   });
@@ -58,10 +61,10 @@ export function gaps(row: Beats, partS: number): Gap[] {
 }
 
 /** A row in words, for those who do not see it. */
-export function told(row: Beats, partS: number): string {
+export function told(row: Beats, partS: number, away: Gap[] = []): string {
   const sum = (numbers: number[]) => numbers.reduce((a, b) => a + b, 0);
   const refused = sum(row.failed);
-  const longest = Math.max(0, ...gaps(row, partS).map((gap) => gap.to - gap.from)) * partS;
+  const longest = Math.max(0, ...gaps(row, partS, away).map((gap) => gap.to - gap.from)) * partS;
   return [
     counted(sum(row.messages), "message"),
     refused ? `${refused} refused` : "",
