@@ -95,7 +95,7 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
     c.execute("update engine_cursor set clock = %s", (start + timedelta(days=DAYS),))
     while sum_a_day(c):
         pass
-    rows = ("message", "reading_row", "reading_sealed", "latest", "activity", "activity_day")
+    rows = ("message", "reading_row", "reading_sealed", "latest", "activity", "activity_summed")
     for table in (*rows, "device_stretch", "device_stands"):
         c.execute(f"vacuum analyze {table}")
 

@@ -74,9 +74,7 @@ def complete(result: dict[str, Any], generator: Any, request: Any, public: bool)
         "get": {
             "operationId": "live_feed",
             "tags": ["live"],
-            "description": (
-                "A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. "
-            ),
+            "description": ("A WebSocket of changes. `?since=N` goes on after frame N, or answers `resync`. "),
             "parameters": [{"name": "since", "in": "query", "schema": {"type": "integer"}}],
             "responses": {"101": {"description": "switching protocols"}},
         }

@@ -94,32 +94,34 @@ def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | N
     first = start.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
     deaf = unheard(cursor, first, end)
     numbers = np.array(list(devices), np.int64)
-    found: dict[int, Figures] = {}
     stretches = read_stretches(cursor, first, end, None if only is None else list(devices))
-    spent = shares(stretches, numbers, us(first), us(end) - us(first), 1)[:, 0] / 1e6
-    known = _known_since(cursor, list(devices))
+    spent = (shares(stretches, numbers, us(first), us(end) - us(first), 1)[:, 0] / 1e6).tolist()
+    # What stands before the span does not matter for when they are known since.
+    known = _known_since(cursor, [device for device, (_, registered) in devices.items() if registered > first])
+    counted = sums(cursor, first, end, numbers)
+    columns = (*counted.counts.tolist(), counted.delay_sum.tolist(), counted.delay_max.tolist())
+    found: dict[int, Figures] = {}
     for row, (device, (cadence, registered)) in enumerate(devices.items()):
         one = found[device] = Figures()
-        one.states = {name: float(spent[row, k]) for k, name in enumerate(NAMES)}
+        one.states = dict(zip(NAMES, spent[row], strict=True))
         since = max(first, min(registered, known.get(device, registered)))
-        listened = (end - since).total_seconds() - within(deaf, since, end) if since < end else 0.0
+        listened = (end - since).total_seconds() - (within(deaf, since, end) if deaf else 0.0) if since < end else 0.0
         one.expected = listened / cadence if cadence and listened > 0 else None
-    for device, messages, failed, cells, gone, delays, delay_sum, most, least, tells in sums(
-        cursor, first, end, list(devices)
-    ):
-        one = found[device]
-        one.messages, one.failed, one.cells, one.gone = int(messages), int(failed), int(cells), int(gone)
+        one.messages, one.failed, one.cells, one.gone = (columns[k][row] for k in range(4))
         one.met = min(one.messages, one.expected or 0.0)
-        if tells:  # where a payload has no time of its own, nothing is late
-            one.delays, one.delay_sum, one.delay_max = int(delays), float(delay_sum), float(most)
-            one.clock = -float(least)
+        if counted.tells[row]:  # where a payload has no time of its own, nothing is late
+            one.delays, one.delay_sum, one.delay_max = (columns[k][row] for k in range(4, 7))
+            one.clock = float(counted.clock[row])
     cursor.execute(
-        "select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where device_id = any(%s) and"
-        " raised_at < %s and coalesce(cleared_at, %s) > %s and not suppressed order by 1, 2",
-        (end, list(devices), end, end, first),
+        "select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where device_id is not null and"
+        " (%s::int[] is null or device_id = any(%s)) and raised_at < %s and coalesce(cleared_at, %s) > %s and not"
+        " suppressed order by 1, 2",
+        (end, only, only, end, end, first),
     )
     until: dict[int, datetime] = {}
     for device, raised, cleared in cursor.fetchall():  # those at once count once
+        if device not in found:
+            continue
         begun = max(raised, first, until.get(device, first))
         over = min(cleared, end)
         if over > begun:
@@ -130,6 +132,8 @@ def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | N
 
 def _known_since(cursor: Any, devices: list[int]) -> dict[int, datetime]:
     """When devices were first heard."""
+    if not devices:
+        return {}
     cursor.execute(
         "select device_id, min(since) from (select device_id, since from device_stretch union all select device_id,"
         " since from device_stands) s where device_id = any(%s) group by 1",

@@ -16,7 +16,7 @@ KINDS = (MESSAGES, READINGS, COUNTS, JOURNAL)
 TABLES = {
     MESSAGES: ("refused", "intake_refusal"),
     READINGS: ("reading_row", "reading_sealed", "replaced_reading", "latest"),
-    COUNTS: ("activity", "activity_day", "route_activity", "device_stretch", "device_stands"),
+    COUNTS: ("activity", "activity_summed", "route_activity", "device_stretch", "device_stands"),
     JOURNAL: ("alarms_alarm", "alarms_journalentry", "alarms_shelf", "telling_delivery"),
 }
 LEAST_DAYS, MOST_DAYS = 1, 36_500
@@ -158,7 +158,7 @@ def end_counts(connection: psycopg.Connection[Any], now: datetime, days: Mapping
     """Deletes counts by the hour, and in which state devices were."""
     edge = now - timedelta(days=days[COUNTS, 0])
     connection.execute("delete from activity where hour < %s", (edge,))
-    for table in ("activity_day", "activity_summed", "activity_unsummed"):
+    for table in ("activity_summed", "activity_unsummed"):
         connection.execute(f"delete from {table} where day <= %s", (edge.date(),))
     connection.execute("delete from route_activity where hour < %s", (edge,))
     connection.execute("delete from device_stretch where until < %s", (edge,))

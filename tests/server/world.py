@@ -35,7 +35,7 @@ GATEWAY = """decoder pod for bytes, big endian
 """
 MADE = [
     *("reading_row", "refused", "latest", "activity", "alarms_journalentry", "alarms_alarm", "engine_memory"),
-    *("device_stretch", "device_stands", "device_unmade", "activity_day", "activity_summed", "activity_unsummed"),
+    *("device_stretch", "device_stands", "device_unmade", "activity_summed", "activity_unsummed"),
     *("route_activity", "reading_out"),
 ]
 # Recent enough for every retention, and the same all through a run.
