@@ -11,7 +11,17 @@ from server.api.archive import views as archive
 from server.api.arrivals import views as intake
 from server.api.definitions import desk, running, trials, trying
 from server.api.definitions import views as definitions
-from server.api.devices import constants, devices, fleet_file, photos, selections, setpoint_file, setpoints, succession
+from server.api.devices import (
+    constants,
+    devices,
+    fleet_file,
+    notes,
+    photos,
+    selections,
+    setpoint_file,
+    setpoints,
+    succession,
+)
 from server.api.devices import register as fleet
 from server.api.history import shapes
 from server.api.history import views as readings
@@ -85,6 +95,8 @@ V1 = [
     ("devices/<str:name>/key", devices.DeviceKeyView),
     ("devices/<str:name>/constants", constants.ConstantsView),
     ("devices/<str:name>/constants/<id:ident>", constants.ConstantView),
+    ("devices/<str:name>/notes", notes.NotesView),
+    ("devices/<str:name>/notes/<id:ident>", notes.NoteView),
     ("devices/<str:name>/photo", photos.PhotoView),
     ("devices/<str:name>/successor", succession.SuccessorView),
     ("devices/<str:name>/series", history.SeriesView),

@@ -184,3 +184,18 @@ def test_the_rhythm_of_the_fleet_shows_an_outage_and_leads_to_a_message(page: Pa
     page.locator("canvas").first.click(position={"x": box["width"] / 3, "y": 40})
     expect(page).to_have_url(re.compile("/arrivals.*device=buoy-"))
     expect(page.get_by_role("list", name="Arrivals").get_by_role("listitem").first).to_be_visible()
+
+
+def test_a_note_stands_in_the_charts_of_its_device(page: Page, running: Running) -> None:
+    page.goto(running.address + "/devices/buoy-13")
+    notes = page.get_by_role("region", name="Notes")
+    notes.get_by_role("button", name="Write a note").click()
+    notes.get_by_label("Note", exact=True).fill("sensor was cleaned")
+    notes.get_by_role("button", name="Write it").click()
+    written = notes.get_by_role("listitem").filter(has_text="sensor was cleaned")
+    expect(written).to_contain_text("Ines Amarel")
+    page.goto(running.address + "/watch/curves?line=buoy-13:oxygen")
+    expect(page.get_by_label("limits, alarms and notes of the first")).to_be_checked()
+    page.go_back()
+    written.get_by_role("button", name="remove").click()
+    expect(written).to_have_count(0)

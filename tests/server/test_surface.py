@@ -33,7 +33,7 @@ TABLE = {
         " form format from_table guess itself journal language lookback map map_ground me overview photo"
         " preview_decoding_again"
         " refusals rollout run_cases runs series sign_out site sites_list tokens_create tokens_destroy tokens_list"
-        " setpoint_history setpoint_past setpoints setpoints_file"
+        " notes setpoint_history setpoint_past setpoints setpoints_file"
         " track definitions_incidents_list suggest_limits trace_condition trial trial_with_progress type types_list"
         " unknown_senders_list why_alarm why_reading"
         " archive archive_file book_of_routes devices_file flow_of_readings readings_of_outlet table table_file tables"
@@ -42,6 +42,7 @@ TABLE = {
     ),
     "operator": (
         "acknowledge assign give_back mark_incident note remove_incident send_again set_setpoint shelve unshelve"
+        " remove_note write_note"
         " bring_setpoints discard_readings keep_selection remove_selection set_setpoints"
     ),
     "engineer": (

@@ -94,6 +94,19 @@ class Photo(models.Model):
     at = models.DateTimeField(auto_now=True)
 
 
+class Note(models.Model):
+    """What somebody has to say about a device at a moment, such as that it was cleaned."""
+
+    device = models.ForeignKey(Device, on_delete=models.CASCADE, related_name="notes")
+    at = models.DateTimeField()
+    text = models.CharField(max_length=500)
+    person = models.ForeignKey("access.Person", on_delete=models.SET_NULL, null=True)
+    written_at = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["device", "at"])]
+
+
 class Credential(models.Model):
     """A key by which a device, or an onboarding channel, speaks. Kept as hashes only.
 

@@ -1,4 +1,5 @@
 import { queryOptions } from "@tanstack/react-query";
+import type { Lookback } from "../parts/lookback-state";
 import { api, got } from "./client";
 
 /** What several screens ask for: one key, one way to fetch it. */
@@ -23,4 +24,12 @@ export const ofColleagues = () =>
     queryKey: ["colleagues"],
     queryFn: ({ signal }) => got(api.GET("/api/v1/colleagues", { signal })),
     staleTime: 300_000,
+  });
+
+/** Notes on a device and versions of its decoder, in the lookback. */
+export const ofNotes = (lookback: Lookback, name: string) =>
+  queryOptions({
+    queryKey: ["notes", name, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(api.GET("/api/v1/devices/{name}/notes", { signal, params: { path: { name }, query: lookback.query() } })),
   });

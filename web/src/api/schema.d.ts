@@ -966,6 +966,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/devices/{name}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** @description Notes on a device of a span, the newest first; and writing one. */
+        get: operations["notes"];
+        put?: never;
+        /** @description Notes on a device of a span, the newest first; and writing one. */
+        post: operations["write_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/devices/{name}/notes/{ident}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** @description One note: whoever wrote it, or an engineer, may remove it. */
+        delete: operations["remove_note"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/devices/{name}/photo": {
         parameters: {
             query?: never;
@@ -3021,6 +3056,13 @@ export interface components {
          * @enum {string}
          */
         DecoderBecauseEnum: "in force" | "chosen" | "held";
+        DecoderPublished: {
+            /** Format: date-time */
+            at: string;
+            definition: number;
+            number: number;
+            why: string;
+        };
         DecoderTrialOut: {
             messages: number;
             decoded: number;
@@ -3113,6 +3155,20 @@ export interface components {
             longitude?: number | null;
             phase?: components["schemas"]["PhaseEnum"];
             cadence_s?: number | null;
+        };
+        DeviceNoteInRequest: {
+            text: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        DeviceNoteOut: {
+            id: number;
+            /** Format: date-time */
+            at: string;
+            text: string;
+            who: string;
+            /** @description whether whoever asks may remove it */
+            own: boolean;
         };
         DeviceOut: {
             id: number;
@@ -4051,6 +4107,13 @@ export interface components {
         NotedInRequest: {
             alarms: number[];
             note?: string;
+        };
+        NotesOut: {
+            /** @description notes in the span */
+            count: number;
+            results: components["schemas"]["DeviceNoteOut"][];
+            /** @description of its decoder, published in the span */
+            versions: components["schemas"]["DecoderPublished"][];
         };
         /** @enum {unknown} */
         NullEnum: null;
@@ -8166,6 +8229,105 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["KeyOut"];
                 };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    notes: {
+        parameters: {
+            query?: {
+                /** @description start of the lookback */
+                from?: string;
+                /** @description its end, if that is not now */
+                to?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotesOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceNoteInRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeviceNoteOut"];
+                };
+            };
+            /** @description refused, with the reason */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ident: number;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No response body */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description refused, with the reason */
             default: {

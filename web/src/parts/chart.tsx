@@ -69,6 +69,42 @@ function sameTimes(one: number[], other: number[]): boolean {
   return true;
 }
 
+/** What happened at a moment (s), in a few words. */
+export type Happened = { at: number; word: string };
+
+/** Dotted lines where something happened, each with its word as far as there is room for it. */
+function written(u: uPlot, notes: Happened[]) {
+  const pen = u.ctx;
+  const ratio = uPlot.pxRatio;
+  const { left, top, width, height } = u.bbox;
+  const own = notes
+    .map((note) => ({ x: u.valToPos(note.at, "x", true), word: note.word }))
+    .filter(({ x }) => x >= left && x <= left + width)
+    .sort((a, b) => a.x - b.x);
+  pen.save();
+  pen.font = `${11.5 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
+  pen.textBaseline = "top";
+  own.forEach(({ x, word }, i) => {
+    pen.strokeStyle = colour("second");
+    pen.lineWidth = ratio;
+    pen.setLineDash([ratio, 3 * ratio]);
+    pen.beginPath();
+    pen.moveTo(x, top);
+    pen.lineTo(x, top + height);
+    pen.stroke();
+    const room = (own[i + 1]?.x ?? left + width) - x - 8 * ratio;
+    let shown = word;
+    while (shown.length > 1 && pen.measureText(shown).width > room) shown = `${shown.slice(0, -2).trimEnd()}…`;
+    if (shown.length < 3) return;
+    pen.setLineDash([]);
+    pen.fillStyle = colour("paper");
+    pen.fillRect(x + 2 * ratio, top, pen.measureText(shown).width + 4 * ratio, 14 * ratio);
+    pen.fillStyle = colour("second");
+    pen.fillText(shown, x + 4 * ratio, top + ratio);
+  });
+  pen.restore();
+}
+
 const NONE: never[] = [];
 const FAINT = { width: 1, spanGaps: false, points: { show: false } };
 const LABEL_PX = 150; // room for the names at the right
@@ -79,7 +115,8 @@ const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignific
  * of, fainter, on a scale of its own where `apart`. `bounds`: a limit that changes with time. `bands`: ranges of values
  * with a ground of their own; `reach`: values that are in view; `holds`: spans hatched above the foot. `over`: what
  * lies above the plot, `foot`: what stands below it. `more`: further curves, named at their ends; `among`: the band in
- * which most devices of the kind are. `took` is given the plot, for those who take it away as a picture.
+ * which most devices of the kind are. `took` is given the plot, for those who take it away as a picture. `notes`: what
+ * happened, as dotted lines with a word.
  */
 export function Chart({
   line,
@@ -105,6 +142,7 @@ export function Chart({
   more = NONE,
   among,
   took,
+  notes = NONE,
 }: {
   line: Line;
   from: number;
@@ -129,6 +167,7 @@ export function Chart({
   more?: More[];
   among?: Among;
   took?: (plot: uPlot | null) => void;
+  notes?: Happened[];
 }) {
   const [place, setPlace] = useState<Place | null>(null);
   const host = useRef<HTMLDivElement>(null);
@@ -146,6 +185,7 @@ export function Chart({
     among,
     placed: Boolean(over ?? foot),
     took,
+    notes,
   };
   const now = useRef(seen);
   now.current = seen;
@@ -335,6 +375,7 @@ export function Chart({
                 pen.fillStyle = colour(alarm.priority);
                 pen.fillRect(a, top + tall - 5 * ratio, Math.max(b - a, 2 * ratio), 5 * ratio);
               }
+              if (now.current.notes.length) written(u, now.current.notes);
               pen.restore();
               if (now.current.more.length) nameEnds(u, [label, ...now.current.more.map((m) => m.label)]);
             },
@@ -428,6 +469,7 @@ export function Chart({
     to,
     limitValues,
     alarms.length,
+    notes,
     height,
     label,
     unit,

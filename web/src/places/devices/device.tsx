@@ -1,9 +1,11 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { ofNotes } from "../../api/queries";
 import { useNewest } from "../../api/readings";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
-import { AXIS, Chart, MARGIN, type AlarmSpan } from "../../parts/chart";
+import { AXIS, Chart, MARGIN } from "../../parts/chart";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
@@ -12,8 +14,10 @@ import { Rhythm } from "../../parts/rhythm";
 import { exact, lasting } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { DeviceHealth } from "../watch/device-health";
+import { barsOf, limitsOf, ofAlarms } from "./context";
 import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
+import { happened, Notes } from "./notes";
 import { Photo } from "./photo";
 import { Setpoints } from "./setpoints";
 import { DRAWN, ValueRow } from "./value-row";
@@ -68,17 +72,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   const client = useQueryClient();
   const operator = useMay("operator");
   const engineer = useMay("engineer");
-  const alarms = useQuery({
-    queryKey: ["alarms", "device", d.name, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/alarms", {
-          signal,
-          params: { query: { device: d.name, show: "all", limit: 200, ...lookback.query() } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  const alarms = useQuery(ofAlarms(lookback, d.name));
   const series = useQuery({
     queryKey: ["series", d.name, chosen.join(), ...lookback.key],
     queryFn: ({ signal }) =>
@@ -117,6 +111,9 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
     w: () => open[0] && why(whyAlarm(open[0].id)),
     u: () => void navigate(kept("/devices")),
   });
+  const notes = useQuery(ofNotes(lookback, d.name)).data;
+  const marks = useMemo(() => happened(notes), [notes]);
+  const bare = useMemo(() => marks.map(({ at }) => ({ at, word: "" })), [marks]);
   const titles = new Map(d.values.map((v) => [v.field, v.title]));
   const asked = (series.data?.fields ?? []).filter((f) => chosen.includes(f.field));
   const drawn = asked.filter((f) => f.v.some((v) => v !== null));
@@ -126,13 +123,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
     0,
     ...d.values.map((v) => (v.at && v.received_at ? (Date.parse(v.at) - Date.parse(v.received_at)) / 1000 : 0)),
   );
-  const spans: (AlarmSpan & { field: string })[] = (alarms.data?.results ?? []).map((a) => ({
-    field: a.field ?? "",
-    from: new Date(a.raised_at).getTime() / 1000,
-    to: a.cleared_at ? new Date(a.cleared_at).getTime() / 1000 : end.getTime() / 1000,
-    priority: a.priority,
-    open: !a.cleared_at,
-  }));
+  const spans = barsOf(alarms.data?.results ?? [], end);
   const ofSite = d.type === "site"; // no unit in the field: routes gather for it
   return (
     <>
@@ -240,6 +231,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
           {!ofSite && <DeviceHealth name={d.name} />}
           {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
           {!ofSite && <Constants name={d.name} engineer={engineer} />}
+          <Notes name={d.name} />
           <Photo device={d} />
         </div>
         <div className="min-w-0">
@@ -262,13 +254,9 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               stepped={f.kind === "flag" || f.kind === "code"}
               height={all.length > 3 ? 96 : all.length > 1 ? 126 : 240}
               axis={i === all.length - 1}
-              limits={d.limits
-                .filter((l) => l.field === f.field && l.value !== null)
-                .map((l) => ({
-                  value: l.value as number,
-                  word: `${l.condition}: ${l.sign} ${l.value} ${unitOf(l.unit)}`,
-                }))}
+              limits={limitsOf(d.limits, f.field)}
               alarms={spans.filter((s) => s.field === f.field)}
+              notes={i ? bare : marks}
               onSpan={(a, b) => lookback.set({ spanS: b - a, to: new Date(b * 1000) })}
             />
           ))}

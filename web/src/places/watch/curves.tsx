@@ -3,6 +3,7 @@ import { useMemo, useRef, useState, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
 import type uPlot from "uplot";
 import { api, got, type Schemas } from "../../api/client";
+import { ofNotes } from "../../api/queries";
 import { Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Chart, type More } from "../../parts/chart";
 import { Pick, Toggles, useFilter } from "../../parts/filters";
@@ -14,6 +15,8 @@ import { exact } from "../../parts/time";
 import { MOST_LINES } from "../../parts/tones";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
+import { barsOf, limitsOf, ofAlarms } from "../devices/context";
+import { happened } from "../devices/notes";
 import { combined, steps, together } from "./courses";
 import { ofAmong, ofDrawn, ofPairs, ofSpread, type Chosen } from "./queries";
 
@@ -85,6 +88,11 @@ export default function Curves() {
     enabled: among && way === "time" && Boolean(first && info.get(first.device)),
   });
 
+  const around = way === "time" && params.get("around") !== "0";
+  const name = first?.device ?? "";
+  const alarms = useQuery({ ...ofAlarms(lookback, name), enabled: around && Boolean(name) }).data;
+  const notes = useQuery({ ...ofNotes(lookback, name), enabled: around && Boolean(name) }).data;
+  const marks = useMemo(() => (around ? happened(notes) : []), [around, notes]);
   const several = devices.length > 1;
   const lines: (More & { key: Chosen })[] = chosen.flatMap((key) => {
     const k = devices.indexOf(key.device);
@@ -183,6 +191,10 @@ export default function Curves() {
             <input type="checkbox" checked={among} onChange={(e) => filter("among", e.target.checked ? "1" : "")} />
             all devices of its kind behind the first
           </label>
+          <label className="flex min-h-8 items-center gap-2">
+            <input type="checkbox" checked={around} onChange={(e) => filter("around", e.target.checked ? "" : "0")} />
+            limits, alarms and notes of the first
+          </label>
           {among && band.data && (
             <span className="text-second">
               grey: the middle eight tenths of {counted(band.data.devices, "device")}
@@ -219,6 +231,11 @@ export default function Curves() {
               to={end.getTime() / 1000}
               height={360}
               took={took}
+              limits={around && first ? limitsOf(info.get(name)?.limits ?? [], first.field) : []}
+              alarms={
+                around && first ? barsOf(alarms?.results ?? [], end).filter((bar) => bar.field === first.field) : []
+              }
+              notes={marks}
               among={
                 among && way === "time" && band.data
                   ? {

@@ -1,0 +1,35 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { api, got, type Schemas } from "../../api/client";
+import type { AlarmSpan, LimitLine } from "../../parts/chart";
+import type { Lookback } from "../../parts/lookback-state";
+import { unitOf } from "../../parts/units";
+
+/** Alarms of a device in the lookback. */
+export const ofAlarms = (lookback: Lookback, device: string) =>
+  queryOptions({
+    queryKey: ["alarms", "device", device, ...lookback.key],
+    queryFn: ({ signal }) =>
+      got(
+        api.GET("/api/v1/alarms", {
+          signal,
+          params: { query: { device, show: "all", limit: 200, ...lookback.query() } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
+
+/** When alarms were open, by their field: bars at the foot of its chart. */
+export const barsOf = (alarms: Schemas["AlarmOut"][], end: Date): (AlarmSpan & { field: string })[] =>
+  alarms.map((a) => ({
+    field: a.field ?? "",
+    from: new Date(a.raised_at).getTime() / 1000,
+    to: (a.cleared_at ? new Date(a.cleared_at) : end).getTime() / 1000,
+    priority: a.priority,
+    open: !a.cleared_at,
+  }));
+
+/** The limits that a field is held against. */
+export const limitsOf = (limits: Schemas["LimitOut"][], field: string): LimitLine[] =>
+  limits
+    .filter((l) => l.field === field && l.value !== null)
+    .map((l) => ({ value: l.value as number, word: `${l.condition}: ${l.sign} ${l.value} ${unitOf(l.unit)}` }));
