@@ -199,3 +199,12 @@ def test_a_note_stands_in_the_charts_of_its_device(page: Page, running: Running)
     page.go_back()
     written.get_by_role("button", name="remove").click()
     expect(written).to_have_count(0)
+
+
+def test_a_device_is_shown_where_it_is(page: Page, running: Running) -> None:
+    page.goto(running.address + "/devices/buoy-12")
+    where = page.get_by_role("region", name="Where it is")
+    expect(where).to_contain_text(re.compile(r"measured .*m from home; [0-9,]+ positions"))
+    expect(where.locator(".map-land").first).to_be_attached()
+    where.get_by_role("link", name="on the map").click()
+    expect(page).to_have_url(re.compile("/places.*device=buoy-12"))

@@ -240,7 +240,8 @@ def test_what_is_written_while_a_day_is_sealed_stays(world: World) -> None:
             "the sealer to wait for its turn",
         )
         writer.execute(
-            "update reading_row set message_id = message_id + 1 where ctid = (select min(ctid) from reading_row)"
+            "update reading_row set message_id = message_id + 1 where (device_id, at, layout_id) = (select device_id,"
+            " at, layout_id from reading_row order by at limit 1)"  # of a day that is sealed first
         )
         writer.commit()
         thread.join()

@@ -1,5 +1,5 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useMemo } from "react";
+import { lazy, Suspense, useMemo } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofNotes } from "../../api/queries";
@@ -23,6 +23,8 @@ import { Setpoints } from "./setpoints";
 import { DRAWN, ValueRow } from "./value-row";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
+
+const Where = lazy(() => import("../map/where"));
 
 type Device = Schemas["DeviceOut"];
 
@@ -342,6 +344,11 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               ))}
             </ul>
           </section>
+          {!ofSite && (
+            <Suspense fallback={<Waiting what="the map" />}>
+              <Where key={lookback.key.join()} device={d} />
+            </Suspense>
+          )}
           {engineer && !ofSite && <KeyBox name={d.name} hasKey={d.has_key} gateway={d.gateway} />}
           <p className="mt-4 text-[12.5px] text-second">
             Registered <At at={d.registered_at} />
