@@ -205,3 +205,13 @@ def test_the_rhythm_leans_where_a_clock_is_off(world: World, engine: Any, client
     (row,) = [r for r in asked(client, "watch/rhythm", points="12")["results"] if r["name"] == "pod-0"]
     assert row["messages"] == [1] * 12
     assert row["late"] == [[0, 6, 1800], [6, 12, 1800]], "known by the hour"
+
+
+def test_clocks_stand_in_the_order_of_how_far_they_are_off(world: World, engine: Any, client: Client) -> None:
+    world.decoder("decoder pod for bytes, big endian\n  byte 0  off  i16  s\n  stamp received - off\n")
+    Device.objects.all().update(registered_at=START)
+    world.arrive(*((pod, 60.0 + pod, off.to_bytes(2, "big", signed=True)) for pod, off in ((0, 5), (1, -200), (2, 90))))
+    work_off(engine)
+    for path in ("devices", "watch/rhythm"):
+        listed = [row["name"] for row in asked(client, path, order="-clock", type="pod")["results"]]
+        assert listed[:3] == ["pod-1", "pod-2", "pod-0"], path

@@ -151,7 +151,10 @@ class Chosen:
         by = order.removeprefix("-")
         if by not in ("worst", "name", "heard", "match"):
             checked([by])
-            found = in_order(found, columns_of([by], found, start, end, past)[by], order.startswith("-"))
+            column = columns_of([by], found, start, end, past)[by]
+            if by == "clock":  # ahead or behind, by how far
+                column = Column({d: None if s is None else abs(float(s)) for d, s in column.cells.items()})
+            found = in_order(found, column, order.startswith("-"))
         elif order == "worst":
 
             def weight(d: Device) -> tuple[Any, ...]:

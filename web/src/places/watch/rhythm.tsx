@@ -243,8 +243,8 @@ export default function RhythmScreen() {
   const chosen = rows.get(at);
   const columns = named
     ? filter.group
-      ? "gap-x-3 grid-cols-[110px_minmax(120px,190px)_minmax(0,1fr)_76px]"
-      : "gap-x-3 grid-cols-[0px_minmax(120px,190px)_minmax(0,1fr)_76px]"
+      ? "gap-x-3 grid-cols-[110px_clamp(84px,16vw,190px)_minmax(0,1fr)_76px]"
+      : "gap-x-3 grid-cols-[0px_clamp(84px,16vw,190px)_minmax(0,1fr)_76px]"
     : filter.group
       ? "grid-cols-[122px_0px_minmax(0,1fr)_0px]"
       : "grid-cols-[0px_0px_minmax(0,1fr)_0px]";
