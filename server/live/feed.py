@@ -94,7 +94,7 @@ class Feed:
 
     async def connect(self, socket: Socket) -> None:
         caller = Caller(socket)
-        person = await admitted(socket, caller, (client.person for client in self.clients))
+        person = await admitted(socket, caller, self.clients)
         if person is None:
             return
         await socket.accept()

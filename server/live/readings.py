@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import itertools
 import logging
 import re
 from collections.abc import AsyncIterator, Callable, Collection, Coroutine, Iterator, Sequence
@@ -74,24 +75,38 @@ class Subscriber(Client):
         await self.behind.wait()
         return BEHIND
 
-    def frames(self, rows: Sequence[Row], mark: Mark, known: dict[Any, bytes] | None = None) -> Iterator[bytes]:
-        """What of some rows is told. known: what was encoded for others already."""
-        known = {} if known is None else known
-        own = []
-        for row in rows:
-            if row.device not in self.devices:
-                continue
-            key = row.device, row.at, row.layout, self.fields
-            if key not in known:
-                known[key] = told(self.devices[row.device], row, self.fields)
-            if known[key]:
-                own.append(orjson.Fragment(known[key]))
+    def frames(self, lot: Lot, mark: Mark) -> Iterator[bytes]:
+        """What of some rows is told."""
+        own = [orjson.Fragment(found) for row in lot.of(self.devices) if (found := lot.told(row, self))]
         for first in range(0, len(own), IN_A_FRAME):
             last = first + IN_A_FRAME >= len(own)
             # A mark stands on what is whole: taken up from here, nothing is missing.
             yield orjson.dumps(
                 {"readings": own[first : first + IN_A_FRAME]} | ({"after": written(mark)} if last else {})
             )
+
+
+class Lot:
+    """Rows that are told together, each encoded once for all who are told the same of it."""
+
+    def __init__(self, rows: Sequence[Row]) -> None:
+        self.rows = rows
+        self.places: dict[int, list[int]] = {}  # by device
+        self.encoded: dict[Any, bytes] = {}
+        for place, row in enumerate(rows):
+            self.places.setdefault(row.device, []).append(place)
+
+    def of(self, devices: Collection[int]) -> Iterator[Row]:
+        """Those of some devices, in their order."""
+        few, many = (devices, self.places) if len(devices) < len(self.places) else (self.places, devices)
+        own = [self.places[device] for device in few if device in many]
+        return (self.rows[place] for place in (own[0] if len(own) == 1 else sorted(itertools.chain(*own))))
+
+    def told(self, row: Row, one: Subscriber) -> bytes:
+        key = row.device, row.at, row.layout, one.fields
+        if key not in self.encoded:
+            self.encoded[key] = told(one.devices[row.device], row, one.fields)
+        return self.encoded[key]
 
 
 def told(device: str, row: Row, fields: frozenset[str]) -> bytes:
@@ -162,9 +177,9 @@ class Readings:
         was = spread(self.told, len(now))
         devices = set().union(*(subscriber.devices for subscriber in self.subscribers))
         async for rows, mark in self.portions(was, now, devices):
-            known: dict[Any, bytes] = {}
+            lot = Lot(rows)
             for subscriber in self.subscribers:
-                for frame in subscriber.frames(rows, mark, known):
+                for frame in subscriber.frames(lot, mark):
                     subscriber.offer(frame)
                 subscriber.told = mark
             self.told = mark
@@ -190,7 +205,7 @@ class Readings:
 
     async def connect(self, socket: Socket) -> None:
         caller = Caller(socket)
-        person = await admitted(socket, caller, (one.person for one in self.subscribers))
+        person = await admitted(socket, caller, self.subscribers)
         if person is None:
             return
         await socket.accept()
@@ -238,7 +253,7 @@ class Readings:
         missed = self.portions(was, subscriber.told, subscriber.devices)
         await send(socket, orjson.dumps({"hello": hello, "resync": resync}))
         async for rows, place in missed:
-            for frame in subscriber.frames(rows, place):
+            for frame in subscriber.frames(Lot(rows), place):
                 await send(socket, frame)
 
     @staticmethod

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
-from collections.abc import Coroutine
+from collections.abc import Collection, Coroutine
 from typing import Any, Protocol
 from urllib.parse import urlsplit
 
@@ -109,8 +109,8 @@ class Client:
         return b'{"beat":true}'
 
 
-async def admitted(socket: Socket, caller: Caller, of: Any) -> int | None:
-    """The person behind a socket that may listen; else it is closed. of: persons with sockets, one for each."""
+async def admitted(socket: Socket, caller: Caller, clients: Collection[Client]) -> int | None:
+    """The person behind a socket that may listen; else it is closed. clients: those that listen already."""
     if not caller.may:
         await socket.close(FORBIDDEN)
         return None
@@ -122,7 +122,7 @@ async def admitted(socket: Socket, caller: Caller, of: Any) -> int | None:
     if person is None:
         await socket.close(UNKNOWN)
         return None
-    if sum(one == person for one in of) >= MOST_OF_ONE:
+    if sum(client.person == person for client in clients) >= MOST_OF_ONE:
         await socket.close(TOO_MANY)
         return None
     return person

@@ -17,7 +17,7 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 
 from server.instance.pulse import Pulse
 from server.live.feed import Feed
-from server.live.readings import Readings, Subscriber, mark_of, spread, written
+from server.live.readings import Lot, Readings, Subscriber, mark_of, spread, written
 from server.live.sockets import QUEUE
 from tests.server.test_api import send, signed_in
 from tests.server.test_intake import web  # noqa: F401 - a fixture
@@ -171,6 +171,21 @@ def test_the_same_is_told_as_lines(web: Any, world: World, engine: Any, instance
     assert "there is no `x`" in web.get("/live/readings/?device=x", headers=header).json()["error"]
 
 
+def test_somebody_leaves_while_another_comes(web: Any, world: World, instance: Any) -> None:  # noqa: F811
+    header = header_of(world)
+    address = f"ws://127.0.0.1:{instance.web_port}/live/readings/?device=pod-0"
+
+    async def come_and_go() -> None:
+        async with connect(address, additional_headers=header) as socket:
+            assert "hello" in json.loads(await socket.recv())
+
+    async def many() -> None:
+        for _ in range(4):
+            await asyncio.gather(*(come_and_go() for _ in range(8)))
+
+    asyncio.run(many())
+
+
 # who is told what -------------------------------------------------------------------
 def test_marks_are_read_as_they_were_told() -> None:
     assert mark_of(written((3, 0, 12))) == (3, 0, 12)
@@ -236,7 +251,7 @@ def test_each_reading_is_told_once_whatever_the_shares(
         was, resync = await readings.take_on(one, back)
         assert not resync
         async for rows, place in readings.portions(was, one.told, devices):
-            for frame in one.frames(rows, place):
+            for frame in one.frames(Lot(rows), place):
                 one.offer(frame)
         return one
 
