@@ -25,7 +25,7 @@ from server.api.history.views import Asked, asked
 from server.instance.pulse import Pulse
 from server.live.feed import Feed
 from server.live.lines import Told
-from server.live.sockets import BEHIND, LATER, RECHECK_S, REFUSED, SLOW_S, Caller, Client, Socket, admitted, served
+from server.live.sockets import BEHIND, LATER, RECHECK_S, REFUSED, Caller, Client, Socket, admitted, send, served
 from server.rules.refusal import Refused
 from server.store.arriving import Arriving
 from server.store.series import Row
@@ -272,8 +272,3 @@ class Readings:
         with contextlib.suppress(WebSocketDisconnect, RuntimeError, TimeoutError):
             await send(socket, orjson.dumps(frame))
             await socket.close(code)
-
-
-async def send(socket: Socket, frame: bytes) -> None:
-    async with asyncio.timeout(SLOW_S):
-        await socket.send_text(frame.decode())

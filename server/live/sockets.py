@@ -144,6 +144,12 @@ async def served(socket: Socket, client: Client, caller: Caller, *more: Coroutin
             await socket.close(code)
 
 
+async def send(socket: Socket, frame: bytes) -> None:
+    """Raises TimeoutError where it is not taken."""
+    async with asyncio.timeout(SLOW_S):
+        await socket.send_text(frame.decode())
+
+
 async def _send(socket: Socket, client: Client) -> int:
     """Frames to the client, a beat where there are none. Ends where it does not take them."""
     while True:
@@ -151,8 +157,7 @@ async def _send(socket: Socket, client: Client) -> int:
             frame = await asyncio.wait_for(client.queue.get(), BEAT_S)
         except TimeoutError:
             frame = client.beat()
-        async with asyncio.timeout(SLOW_S):
-            await socket.send_text(frame.decode())
+        await send(socket, frame)
 
 
 async def _read(socket: Socket) -> int:

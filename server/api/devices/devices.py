@@ -25,7 +25,7 @@ from oculum.register.world import matches
 from server.api.devices.columns import FIGURES, MOST_COLUMNS, Column, checked, columns_of, in_order
 from server.api.devices.register import told
 from server.api.devices.serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
-from server.records.alarms.models import Alarm
+from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition, Hold, Version
 from server.records.fleet.models import Device, Photo, Setpoint
 from server.records.people.models import record
@@ -125,7 +125,6 @@ ORDER = OpenApiParameter(
     "order", str, description="worst, name, heard, match, or a column; with - before it from the top down"
 )
 STANDING = [OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")]
-PRIORITIES = {"critical": 0, "high": 1, "medium": 2, "low": 3}
 WEIGHTS = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
 
 
@@ -158,7 +157,7 @@ class Chosen:
         elif order == "worst":
 
             def weight(d: Device) -> tuple[Any, ...]:
-                rank = min((PRIORITIES[a["priority"]] for a in alarms.get(d.pk, [])), default=9)
+                rank = min((PRIORITIES.index(a["priority"]) for a in alarms.get(d.pk, [])), default=9)
                 return rank, WEIGHTS[states[d.pk].state] if d.pk in states else 9, d.name
 
             found.sort(key=weight)

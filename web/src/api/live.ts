@@ -1,5 +1,6 @@
 import { useQueryClient, type Query, type QueryClient } from "@tanstack/react-query";
 import { useEffect, useSyncExternalStore } from "react";
+import { connected } from "./socket";
 
 export type Frame = {
   seq?: number;
@@ -52,10 +53,8 @@ export function staleBy(frame: Frame): (key: readonly unknown[]) => boolean {
 }
 
 function follow(client: QueryClient): () => void {
-  let socket: WebSocket | null = null;
   let last: number | null = null;
   let closed = false;
-  let retry = 300;
   let waiting: Frame[] = [];
   let timer = 0;
   let flushed = 0;
@@ -85,14 +84,13 @@ function follow(client: QueryClient): () => void {
       .findAll({ predicate: (query) => stale.some((is) => is(query.queryKey)) })
       .forEach(renew);
   };
-  const open = () => {
-    const scheme = location.protocol === "https:" ? "wss" : "ws";
-    socket = new WebSocket(`${scheme}://${location.host}/live/${last === null ? "" : `?since=${last}`}`);
-    socket.onmessage = (event) => {
-      const frame = JSON.parse(event.data as string) as Frame;
+  const leave = connected(
+    () => `/live/${last === null ? "" : `?since=${last}`}`,
+    (told, well) => {
+      const frame = told as Frame;
       if (frame.hello !== undefined) {
         set("live");
-        retry = 300;
+        well();
         last = Math.max(last ?? 0, frame.hello);
         if (!frame.resync) return;
       }
@@ -100,20 +98,17 @@ function follow(client: QueryClient): () => void {
       waiting.push(frame);
       if (waiting.length > 200) waiting = [{ resync: true }];
       if (!timer) timer = window.setTimeout(flush, Math.max(QUICK_MS, flushed + CALM_MS - Date.now()));
-    };
-    socket.onclose = (event) => {
-      if (closed) return;
+    },
+    (code) => {
       set("lost");
-      if (event.code === 4401) void client.invalidateQueries({ queryKey: ["me"] });
-      window.setTimeout(open, retry);
-      retry = Math.min(retry * 2, 5000);
-    };
-  };
-  open();
+      if (code === 4401) void client.invalidateQueries({ queryKey: ["me"] });
+      return true;
+    },
+  );
   return () => {
     closed = true;
     window.clearTimeout(timer);
-    socket?.close();
+    leave();
   };
 }
 

@@ -1,4 +1,5 @@
 import { useEffect, useState } from "react";
+import { connected } from "./socket";
 
 export type Told = {
   device: string;
@@ -23,11 +24,8 @@ export function newer(known: Newest, rows: Told[]): Newest {
 
 /** Follows the readings of a device: `told` is called with rows as they come, at most once a frame of the screen. */
 export function follow(device: string, told: (rows: Told[]) => void): () => void {
-  let socket: WebSocket | null = null;
   let after = "";
-  let closed = false;
-  let retry = 300;
-  let timer = 0;
+  let refused = false; // not to be told; the screen goes on by asking
   let drawing = 0;
   let waiting: Told[] = [];
   const draw = () => {
@@ -36,35 +34,26 @@ export function follow(device: string, told: (rows: Told[]) => void): () => void
     waiting = [];
     told(rows);
   };
-  const open = () => {
-    const scheme = location.protocol === "https:" ? "wss" : "ws";
-    const query = new URLSearchParams({ device, ...(after ? { after } : {}) }).toString();
-    socket = new WebSocket(`${scheme}://${location.host}/live/readings/?${query}`);
-    socket.onmessage = (event) => {
-      const frame = JSON.parse(event.data as string) as Frame;
+  const leave = connected(
+    () => `/live/readings/?${new URLSearchParams({ device, ...(after ? { after } : {}) }).toString()}`,
+    (heard, well) => {
+      const frame = heard as Frame;
       if (frame.error !== undefined) {
-        closed = true; // not to be told; the screen goes on by asking
+        refused = true;
         return;
       }
-      retry = 300;
+      well();
       after = frame.hello?.after ?? frame.after ?? after;
       if (!frame.readings?.length) return;
       // A screen that is not drawn keeps no more than the newest.
       waiting = waiting.length > 500 ? frame.readings : waiting.concat(frame.readings);
       drawing ||= requestAnimationFrame(draw);
-    };
-    socket.onclose = (event) => {
-      if (closed || event.code === 4401) return;
-      timer = window.setTimeout(open, retry);
-      retry = Math.min(retry * 2, 5000);
-    };
-  };
-  open();
+    },
+    (code) => !refused && code !== 4401,
+  );
   return () => {
-    closed = true;
-    window.clearTimeout(timer);
     cancelAnimationFrame(drawing);
-    socket?.close();
+    leave();
   };
 }
 

@@ -44,8 +44,7 @@ describe("the rhythm of a device", () => {
   });
 
   it("says it in words", () => {
-    expect(told(row([1, 1, 0, 0, 0, 1], { failed: [0, 1, 0, 0, 0, 0] }), 600)).toBe(
-      "3 messages, 1 refused, longest gap 30 min",
-    );
+    const own = row([1, 1, 0, 0, 0, 1], { failed: [0, 1, 0, 0, 0, 0] });
+    expect(told(own, gaps(own, 600), 600)).toBe("3 messages, 1 refused, longest gap 30 min");
   });
 });

@@ -16,7 +16,7 @@ const NOWHERE: never[] = [];
 const nothing = () => {};
 
 /** Where a device is known to be: measured, with the moment, or as it was given; null where neither is. */
-export function placeOf(d: Device): { at: Corner; measured: string | null } | null {
+function placeOf(d: Device): { at: Corner; measured: string | null } | null {
   const fix = d.values.find((v) => v.kind === "position" && Array.isArray(v.value));
   if (fix) return { at: fix.value as unknown as Corner, measured: fix.at };
   return d.latitude !== null && d.longitude !== null ? { at: [d.latitude, d.longitude], measured: null } : null;

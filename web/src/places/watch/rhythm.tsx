@@ -18,6 +18,8 @@ import { gaps, strokes, told, toldOf, type Gap } from "./strokes";
 
 type Row = Schemas["RhythmRow"];
 type Found = Schemas["RhythmOut"];
+/** A row of an answer with its gaps, and both in words. */
+type Drawn = { row: Row; of: Found; gaps: Gap[]; words: string };
 /** Heights of a row, px: names stand beside those of the first two. */
 const SIZES: Record<string, number> = { large: 26, small: 16, dense: 4 };
 const HEAD = 24;
@@ -91,19 +93,26 @@ export default function RhythmScreen() {
   const points = Math.min(Math.max(Math.floor((width || 700) / 2.5 / 50) * 50, 50), 500);
   const first = Math.floor(top / height);
   const shown = Math.ceil(tall / height) + 1;
-  const pages = useMemo(() => {
-    const last = Math.floor((first + shown) / PAGE);
-    return Array.from({ length: last - Math.floor(first / PAGE) + 1 }, (_, k) => Math.floor(first / PAGE) + k);
-  }, [first, shown]);
+  const [from, to] = [Math.floor(first / PAGE), Math.floor((first + shown) / PAGE)];
+  const pages = useMemo(() => Array.from({ length: to - from + 1 }, (_, k) => from + k), [from, to]);
   const combine = useCallback(
     (asked: UseQueryResult<Found>[]) => {
-      const rows = new Map<number, { row: Row; of: Found }>();
-      asked.forEach((one, k) =>
+      const rows = new Map<number, Drawn>();
+      asked.forEach((one, k) => {
         // While another page is fetched, the one before it stands in its place: it is of other rows.
-        (one.isPlaceholderData ? [] : (one.data?.results ?? [])).forEach((row, i) =>
-          rows.set((pages[k] as number) * PAGE + i, { row, of: one.data as Found }),
-        ),
-      );
+        if (!one.data || one.isPlaceholderData) return;
+        const { results, part_s } = one.data;
+        const away = awayOf(one.data);
+        results.forEach((row, i) => {
+          const found = gaps(row, part_s, away);
+          rows.set((pages[k] as number) * PAGE + i, {
+            row,
+            of: one.data,
+            gaps: found,
+            words: told(row, found, part_s),
+          });
+        });
+      });
       return { rows, known: asked.find((one) => one.data)?.data, error: asked.find((one) => one.error)?.error };
     },
     [pages],
@@ -177,7 +186,7 @@ export default function RhythmScreen() {
         pen.fillRect(0, y, width, height);
       }
       pen.fillStyle = ink as string;
-      for (const gap of gaps(found.row, found.of.part_s, awayOf(found.of)))
+      for (const gap of found.gaps)
         pen.fillRect(gap.from * step, y + height - (named ? 4 : 3), (gap.to - gap.from) * step, named ? 2 : 2);
       for (const one of strokes(found.row, found.of.part_s)) {
         const x = (one.part + 0.5) * step;
@@ -317,7 +326,7 @@ export default function RhythmScreen() {
           known &&
           chosen && (
             <>
-              <b className="text-ink">{chosen.row.title}</b> {told(chosen.row, chosen.of.part_s, awayOf(chosen.of))}
+              <b className="text-ink">{chosen.row.title}</b> {chosen.words}
             </>
           )
         )}
@@ -432,7 +441,7 @@ export default function RhythmScreen() {
                   </span>
                   <span role="gridcell">
                     <span className="sr-only">
-                      {STATE_WORDS[found.row.state]}; {told(found.row, found.of.part_s, awayOf(found.of))}
+                      {STATE_WORDS[found.row.state]}; {found.words}
                     </span>
                   </span>
                   <span role="gridcell" className="text-right text-[12.5px] tabular-nums">

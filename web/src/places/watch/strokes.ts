@@ -60,11 +60,11 @@ export function gaps(row: Beats, partS: number, away: Gap[] = []): Gap[] {
   return found;
 }
 
-/** A row in words, for those who do not see it. */
-export function told(row: Beats, partS: number, away: Gap[] = []): string {
+/** A row with its own gaps in words, for those who do not see it. */
+export function told(row: Beats, own: Gap[], partS: number): string {
   const sum = (numbers: number[]) => numbers.reduce((a, b) => a + b, 0);
   const refused = sum(row.failed);
-  const longest = Math.max(0, ...gaps(row, partS, away).map((gap) => gap.to - gap.from)) * partS;
+  const longest = Math.max(0, ...own.map((gap) => gap.to - gap.from)) * partS;
   return [
     counted(sum(row.messages), "message"),
     refused ? `${refused} refused` : "",
