@@ -42,9 +42,13 @@ def test_a_site_is_added_under_another_and_devices_are_found_in_it(page: Page, r
     page.get_by_label("lies in").select_option(label="Landing Quay")
     page.get_by_role("button", name="Add the site").click()
     page.wait_for_url("**/devices/sites/north-quay-2*")
+    page.get_by_label("title", exact=True).fill("North quay, third berth")
+    expect(page.get_by_text("Not saved yet.")).to_be_visible()
+    page.get_by_role("button", name="Save the site").click()
+    expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
     page.get_by_role("button", name="Delete the site").click()
     page.wait_for_url(re.compile(r"/devices/sites(\?.*)?$"))
-    expect(page.get_by_role("link", name="North quay, second berth")).to_have_count(0)
+    expect(page.get_by_role("link", name="North quay, third berth")).to_have_count(0)
 
 
 def test_labels_and_names_are_found_as_they_are_shown(page: Page, running: Running) -> None:

@@ -101,7 +101,7 @@ export function Begin({
           },
         }),
       ),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["definitions"] }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["definitions"] }),
   });
   return (
     <form

@@ -3,6 +3,8 @@ import { useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites } from "../../api/queries";
+import { Conflict } from "../../parts/conflict";
+import { useDraft } from "../../parts/draft";
 import { useGoOn } from "../../parts/go-on";
 import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -92,12 +94,7 @@ export default function Sites() {
             />
           )}
           {(chosen || name === "new" || all.length === 0) && (
-            <SiteForm
-              key={chosen ? `${chosen.name} ${chosen.revision}` : "new"}
-              site={chosen ?? null}
-              all={sites.data.results}
-              editable={engineer}
-            />
+            <SiteForm key={chosen?.name ?? "new"} site={chosen ?? null} all={sites.data.results} editable={engineer} />
           )}
         </div>
       </div>
@@ -109,14 +106,21 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
   const client = useQueryClient();
   const goOn = useGoOn();
   const kept = useKept();
-  const [f, setF] = useState({
-    name: site?.name ?? "",
-    title: site?.title ?? "",
-    parent: site?.parent ?? "",
-    zone: site?.zone ?? all[0]?.zone ?? ownZone(),
-    latitude: String(site?.latitude ?? ""),
-    longitude: String(site?.longitude ?? ""),
-  });
+  const {
+    draft: f,
+    setDraft: setF,
+    fill,
+    changed,
+    over,
+    keepOver,
+  } = useDraft(site, (from) => ({
+    name: from?.name ?? "",
+    title: from?.title ?? "",
+    parent: from?.parent ?? "",
+    zone: from?.zone ?? all[0]?.zone ?? ownZone(),
+    latitude: String(from?.latitude ?? ""),
+    longitude: String(from?.longitude ?? ""),
+  }));
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
   const { latitude, longitude } = positionIn(f);
   const body = {
@@ -127,8 +131,9 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     longitude: longitude.value ?? null,
   };
   const wrong = Boolean(wrongName(f.name, "-") || latitude.problem || longitude.problem);
+  // Not waited for: once the list has come, the form of a site that is gone is not there to go on from.
   const again = () =>
-    client.invalidateQueries({
+    void client.invalidateQueries({
       predicate: (q) => ["sites", "devices", "device", "changes"].includes(String(q.queryKey[0])),
     });
   const save = useMutation({
@@ -136,12 +141,15 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
       site
         ? got(
             api.PATCH("/api/v1/sites/{name}", {
-              params: { path: { name: site.name }, header: { "If-Match": `"${site.revision}"` } },
+              params: { path: { name: site.name }, header: { "If-Match": `"${over}"` } },
               body,
             }),
           )
         : got(api.POST("/api/v1/sites", { body: { name: f.name, ...body } })),
-    onSuccess: again,
+    onSuccess: (saved) => {
+      if (site) fill(saved);
+      again();
+    },
   });
   const drop = useMutation({
     mutationFn: () => got(api.DELETE("/api/v1/sites/{name}", { params: { path: { name: site!.name } } })),
@@ -212,10 +220,23 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
               Delete the site
             </button>
           )}
-          {save.isSuccess && <span role="status">Saved.</span>}
+          <span role="status">{site && (changed ? "Not saved yet." : save.isSuccess ? "Saved." : "")}</span>
         </div>
       </fieldset>
       <Trouble error={save.error ?? drop.error} />
+      <Conflict
+        error={save.error}
+        now={() => got(api.GET("/api/v1/sites/{name}", { params: { path: { name: f.name } } }))}
+        take={(standing) => {
+          fill(standing);
+          save.reset();
+          again();
+        }}
+        keep={(standing) => {
+          keepOver(standing);
+          save.reset();
+        }}
+      />
       {site && <Changes about={site.name} />}
     </form>
   );

@@ -1,7 +1,9 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
-import { api, got, Refusal, type Schemas } from "../../api/client";
+import { api, got, type Schemas } from "../../api/client";
+import { Conflict } from "../../parts/conflict";
+import { useDraft } from "../../parts/draft";
 import { useGoOn } from "../../parts/go-on";
 import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -83,39 +85,31 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
   const client = useQueryClient();
   const goOn = useGoOn();
   const kept = useKept();
-  const [draft, setDraft] = useState(() => draftOf(type));
-  const [seen, setSeen] = useState(type); // the state that the form was filled from
+  const { draft, setDraft, fill, changed, over, keepOver } = useDraft(type, draftOf);
   const [removed, setRemoved] = useState<{ word: string; draft: Draft } | null>(null);
   const put = (part: Partial<Draft>) => setDraft({ ...draft, ...part });
-  const fill = (from: Type | null) => {
-    setDraft(draftOf(from));
-    setSeen(from);
-    setRemoved(null);
-  };
   const body = bodyOf(draft);
-  // What somebody else saves is taken over while nothing has been changed here; else the own text stays.
-  const changed = JSON.stringify(draft) !== JSON.stringify(draftOf(seen));
-  if (type && type.revision !== seen?.revision && !changed) fill(type);
   const wrong = wrongIn(draft);
   const save = useMutation({
     mutationFn: () =>
       type
         ? got(
             api.PATCH("/api/v1/types/{key}", {
-              params: { path: { key: type.key }, header: { "If-Match": `"${seen?.revision ?? 0}"` } },
+              params: { path: { key: type.key }, header: { "If-Match": `"${over}"` } },
               body,
             }),
           )
         : got(api.POST("/api/v1/types", { body })),
     onSuccess: (saved) => {
       fill(saved);
+      setRemoved(null);
       for (const key of ["types", "device", "definitions", "changes"])
         void client.invalidateQueries({ queryKey: [key] });
     },
   });
   const drop = useMutation({
     mutationFn: () => got(api.DELETE("/api/v1/types/{key}", { params: { path: { key: type!.key } } })),
-    onSuccess: () => client.invalidateQueries({ queryKey: ["types"] }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ["types"] }),
   });
   const failed = save.error ?? drop.error;
   const trouble = useRef<HTMLDivElement>(null);
@@ -293,32 +287,20 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
         </p>
         <div ref={trouble}>
           <Trouble error={failed} />
-          {save.error instanceof Refusal && save.error.status === 412 && (
-            <p>
-              <button
-                type="button"
-                className="button"
-                onClick={async () => {
-                  const now = await got(api.GET("/api/v1/types/{key}", { params: { path: { key: draft.key } } }));
-                  fill(now);
-                  save.reset();
-                  await client.invalidateQueries({ queryKey: ["types"] });
-                }}
-              >
-                Take theirs
-              </button>{" "}
-              <button
-                type="button"
-                className="button ml-2"
-                onClick={() => {
-                  setSeen(type);
-                  save.reset();
-                }}
-              >
-                Keep mine
-              </button>
-            </p>
-          )}
+          <Conflict
+            error={save.error}
+            now={() => got(api.GET("/api/v1/types/{key}", { params: { path: { key: draft.key } } }))}
+            take={(standing) => {
+              fill(standing);
+              setRemoved(null);
+              save.reset();
+              void client.invalidateQueries({ queryKey: ["types"] });
+            }}
+            keep={(standing) => {
+              keepOver(standing);
+              save.reset();
+            }}
+          />
         </div>
         <div className="flex flex-wrap items-center gap-3">
           {editable && (
