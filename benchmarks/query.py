@@ -23,8 +23,8 @@ KEPT = Path("/var/tmp/oculum-bench-query")  # made once: about ten gigabytes
 
 def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, cadence_s: float) -> None:
     """Rows as the engine writes them, in the order of time. One device in twenty falls silent for a while."""
-    from server.store.activity import sum_a_day
     from server.store.sealed import Sealer
+    from server.store.summed import sum_an_hour
 
     fields = [{"name": f"v{n}", "kind": "number", "unit": "V"} for n in range(FIELDS)]
     c = connection
@@ -73,7 +73,7 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
     )
     c.execute(
         "insert into latest select device, max(number), max(at) + interval '1 s', count(*), false,"
-        " (select jsonb_object_agg('v' || n, jsonb_build_array(n, 0, max(number), 0)) from generate_series(0, 7) n)"
+        " (select json_object_agg('v' || n, json_build_array(n, 0, max(number), 0)) from generate_series(0, 7) n)"
         " from moment group by device"
     )
     c.execute(
@@ -92,9 +92,9 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
         " device), min(at)), 0 from moment group by device"
     )
     c.execute("drop table moment")
-    c.execute("insert into activity_unsummed select distinct (hour at time zone 'UTC')::date from activity")
+    c.execute("insert into activity_unsummed select distinct hour from activity")
     c.execute("update engine_cursor set clock = %s", (start + timedelta(days=DAYS),))
-    while sum_a_day(c):
+    while sum_an_hour(c):
         pass
     rows = ("message", "reading_row", "reading_sealed", "latest", "activity", "activity_summed")
     for table in (*rows, "device_stretch", "device_stands"):
@@ -145,12 +145,13 @@ def measure(seconds: float) -> dict[str, Any]:
 
         from oculum.history.summing import summed
         from server.api.overview.views import series
+        from server.instance.memory import settle
         from server.records.fleet.models import Device, DeviceType, Site
         from server.rules.health import figures
         from server.rules.registering import registry_changed
         from server.rules.states import device_states
-        from server.store.rows import json_of
         from server.store.series import read_series
+        from server.store.values import newest
 
         mark = KEPT / "filled"
         if mark.exists():
@@ -175,6 +176,7 @@ def measure(seconds: float) -> dict[str, Any]:
                 fill(own, start, turns, cadence_s)
             mark.write_text(f"{end.isoformat()} {READINGS}")
         devices = list(Device.objects.select_related("type").order_by("pk"))
+        settle()
         rng = random.Random(7)
 
         def plain(query: str, *values: Any) -> list[Any]:
@@ -193,9 +195,9 @@ def measure(seconds: float) -> dict[str, Any]:
                 summed(at, value, begin, step, 300, "mean", begin + 300 * step, None) for at, value in found.values()
             ]
 
-        def newest() -> object:
-            rows = plain("select device_id, received_at, fields from latest")
-            return {device: (received, json_of(fields)) for device, received, fields in rows}
+        def every_newest() -> object:
+            with connection.cursor() as cursor:
+                return newest(cursor)
 
         def health() -> object:
             with connection.cursor() as cursor:
@@ -225,7 +227,7 @@ def measure(seconds: float) -> dict[str, Any]:
             ),
             "newest_10000": (
                 8,
-                newest,
+                every_newest,
                 lambda: plain(
                     "select d.id, r.at, r.nums from fleet_device d, lateral (select at, nums from reading_row where"
                     " device_id = d.id order by at desc limit 1) r"

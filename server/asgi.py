@@ -28,6 +28,7 @@ from starlette.routing import Mount, Route, WebSocketRoute  # noqa: E402
 from starlette.staticfiles import StaticFiles  # noqa: E402
 from starlette.types import Receive, Scope  # noqa: E402
 
+from server.instance.memory import settle  # noqa: E402
 from server.instance.pulse import Pulse  # noqa: E402
 from server.intake.http import HttpIntake  # noqa: E402
 from server.live.feed import Feed  # noqa: E402
@@ -108,6 +109,7 @@ async def beat() -> None:
 @contextlib.asynccontextmanager
 async def lifespan(app: Starlette) -> AsyncIterator[None]:
     """Parts that run beside the requests; when one of them ends, the process does, and is started anew."""
+    settle()
     parts = {**intake.parts(), **feed.parts(), **readings.parts(), "pulse": beat()}
     tasks = [asyncio.create_task(part, name=name) for name, part in parts.items()]
     closing = False

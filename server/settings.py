@@ -124,7 +124,7 @@ SPECTACULAR_SETTINGS = {
     "POSTPROCESSING_HOOKS": ["drf_spectacular.hooks.postprocess_schema_enums", "server.api.document.complete"],
     "ENUM_NAME_OVERRIDES": {
         "FieldKind": "server.records.fleet.models.KINDS",
-        "DeviceStateWord": "server.api.devices.serial.STATES",
+        "DeviceStateWord": "server.rules.states.STATES",
     },
 }
 

@@ -33,3 +33,13 @@ def in_order(keys: np.ndarray) -> np.ndarray:
     if high - low < 1 << 16:
         return np.argsort((keys - low).astype(np.uint16), kind="stable")
     return np.argsort(keys, kind="stable")
+
+
+def middles(table: np.ndarray) -> np.ndarray:
+    """float (n,): the median of what is known of each row of float (n, m); NaN where nothing is."""
+    if not table.size:
+        return np.full(len(table), np.nan)
+    rising = np.sort(table, axis=1)  # what is not known comes last
+    known = (~np.isnan(table)).sum(axis=1)
+    rows = np.arange(len(table))
+    return (rising[rows, (known - 1) // 2] + rising[rows, known // 2]) / 2

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 from functools import lru_cache
@@ -15,6 +15,7 @@ from django.db import connection
 from oculum.history.trends import Trend, theil_sen
 from server.store.rows import json_of
 from server.store.series import daily_medians
+from server.store.summed import Daily, by_day
 
 DAYS = 14
 BATTERY, CLOCK, DELAY, LINK = KINDS = ("battery", "clock", "delay", "link")
@@ -74,21 +75,20 @@ def _fades(end: datetime, _: int) -> list[Fades]:
 
 
 def looked_for(cursor: Any, end: datetime) -> list[Fades]:
-    found = [*batteries_and_links(cursor, end), *clocks(cursor, end), *delays(cursor, end)]
+    daily = by_day(cursor, (end - timedelta(days=DAYS - 1)).date(), end)
+    found = [*batteries_and_links(cursor, end), *clocks(daily), *delays(daily)]
     return sorted(found, key=lambda f: f.rank)
 
 
-def trends(rows: Iterable[tuple[int, int, float]]) -> dict[int, tuple[Trend, Days]]:
-    """Of device, day and value: the trend of each device of which enough is known."""
-    days: dict[int, np.ndarray] = {}
-    for device, day, value in rows:
-        days.setdefault(device, np.full(DAYS, np.nan))[day] = value
-    found = {}
-    for device, values in days.items():
-        trend = theil_sen(np.arange(DAYS), values)
+def trends(device: np.ndarray, values: np.ndarray) -> Iterator[tuple[int, Trend, np.ndarray]]:
+    """Of values by day, float (n, DAYS), NaN where there is none: the trend of each device of which enough is known."""
+    for own, trend, days in zip(device.tolist(), theil_sen(np.arange(DAYS), values), values, strict=True):
         if trend is not None:
-            found[device] = trend, [None if np.isnan(v) else float(v) for v in values]
-    return found
+            yield own, trend, days
+
+
+def told(days: np.ndarray) -> Days:
+    return [None if np.isnan(v) else float(v) for v in days]
 
 
 def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | None:
@@ -118,10 +118,9 @@ def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
                 continue
             empty = f"{spec['name']}_min"
             level = next((s["value"] for s in json_of(setpoints) if s["name"] == empty), None)
-            for device, (trend, days) in trends(
-                daily_medians(cursor, devices, spec["name"], (end - timedelta(days=DAYS - 1)).date(), DAYS)
-            ).items():
-                one = Fades(kind, device, spec["name"], spec.get("unit"), trend, days, level)
+            first = (end - timedelta(days=DAYS - 1)).date()
+            for device, trend, days in trends(*daily_medians(cursor, devices, spec["name"], first, DAYS)):
+                one = Fades(kind, device, spec["name"], spec.get("unit"), trend, told(days), level)
                 if _runs_out(one) if kind == BATTERY else _weakens(trend):
                     found.append(one)
     return found
@@ -135,36 +134,24 @@ def _weakens(trend: Trend) -> bool:
     return -trend.per_day * trend.days > max(LEAST_LINK_DB, 2 * trend.spread) and trend.high < 0
 
 
-def by_day(cursor: Any, what: str, which: str, end: datetime) -> dict[int, tuple[Trend, Days]]:
-    """Trends of what is counted by the hour; what, which: SQL."""
-    first = end - timedelta(days=DAYS)
-    cursor.execute(
-        f"select device_id, floor(extract(epoch from hour - %s) / 86400)::int, {what} from activity where hour >= %s"
-        f" and hour < %s and delays > 0 and {which} group by 1, 2",
-        (first, first, end),
-    )
-    return trends(cursor.fetchall())
-
-
-def clocks(cursor: Any, end: datetime) -> list[Fades]:
+def clocks(daily: Daily) -> list[Fades]:
     """How far ahead clocks are, from the quickest message of each hour. Behind may also be late: only a clock goes
     wrong as evenly as is asked for there.
     """
     found = []
-    ahead = "-percentile_cont(0.5) within group (order by delay_min)"
-    for device, (trend, days) in by_day(cursor, ahead, "delay_sum <> 0", end).items():
+    for device, trend, days in trends(daily.device, -daily.quickest):
         scatter = EVEN if trend.last < 0 else 2
         moved = abs(trend.per_day) * trend.days
         if moved > scatter * trend.spread and abs(trend.last) > CLOCK_S and abs(trend.per_day) > CLOCK_PER_DAY_S:
-            found.append(Fades(CLOCK, device, "", "s", trend, days))
+            found.append(Fades(CLOCK, device, "", "s", trend, told(days)))
     return found
 
 
-def delays(cursor: Any, end: datetime) -> list[Fades]:
+def delays(daily: Daily) -> list[Fades]:
     """Messages that arrive later and later after they were measured."""
     found = []
-    for device, (trend, days) in by_day(cursor, "sum(delay_sum) / sum(delays)", "delay_sum > 0", end).items():
+    for device, trend, days in trends(daily.device, np.where(daily.delay > 0, daily.delay, np.nan)):
         grown = trend.per_day * trend.days
         if grown > max(DELAY_S, 3 * trend.spread, (trend.last - grown) / 2) and trend.low > 0:
-            found.append(Fades(DELAY, device, "", "s", trend, days))
+            found.append(Fades(DELAY, device, "", "s", trend, told(days)))
     return found

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
-from server.records.fleet.models import Device
+from server.rules.brief import Brief
 from server.rules.refusal import Refused
 
 WAYS = ("type", "site", "gateway", "firmware")
@@ -17,10 +17,10 @@ class Grouped:
 
     key: str
     title: str
-    devices: list[Device] = field(default_factory=list)
+    devices: list[Brief] = field(default_factory=list)
 
 
-def grouped(devices: Iterable[Device], by: str) -> list[Grouped]:
+def grouped(devices: Iterable[Brief], by: str) -> list[Grouped]:
     """Groups by title, those without any of it last. by: one of WAYS, `all`, or `label:NAME`. Raises Refused."""
     label = by.removeprefix("label:") if by.startswith("label:") else "firmware" if by == "firmware" else None
     if by not in (*WAYS, "all") and not label:
@@ -36,7 +36,7 @@ def grouped(devices: Iterable[Device], by: str) -> list[Grouped]:
         elif by == "gateway":
             key, title = (device.gateway.name, device.gateway.title) if device.gateway else ("", "no gateway")
         else:
-            key = str(device.labels.get(label, ""))
+            key = str(device.labels.get(label or "", ""))
             title = f"{label} {key}" if key else f"no {label}"
         found.setdefault(key, Grouped(key, title)).devices.append(device)
     return sorted(found.values(), key=lambda g: (not g.key, g.title))

@@ -2,141 +2,234 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
 
 import numpy as np
 
-from oculum.history.stretches import NAMES, shares
+from oculum.arrays import middles
+from oculum.history.stretches import NAMES, Listening, shares
 from oculum.language.routes.check import SITE
-from server.store.activity import sums
-from server.store.stretches import read_stretches
+from server.store.arrays import arrays
+from server.store.stretches import downtime, read_stretches
+from server.store.summed import sums
 from server.store.times import us
-from server.store.unheard import unheard, within
 
 
-@dataclass
+@dataclass(frozen=True)
 class Figures:
     """Of a device, or of several. Shares from 0 to 1, None where nothing can be said; times in seconds.
 
-    met: messages of those expected. states: time spent in each. delay: from measured to received. clock: how far
-    ahead a device's clock is.
+    states: time spent in each. delay: from measured to received. clock: how far ahead a device's clock is.
     """
 
-    devices: int = 1
-    messages: int = 0
-    expected: float | None = None
-    met: float = 0.0
-    failed: int = 0
-    cells: int = 0
-    gone: int = 0
-    delays: int = 0
-    delay_sum: float = 0.0
-    delay_max: float | None = None
-    clock: float | None = None
-    alarm_s: float = 0.0
-    states: dict[str, float] = field(default_factory=dict)
+    devices: int
+    messages: int
+    expected: float | None
+    availability: float | None
+    decoded: float | None
+    complete: float | None
+    delay: float | None
+    delay_max: float | None
+    clock: float | None
+    alarm: float
+    states: dict[str, float]
+
+
+@dataclass(frozen=True)
+class Health:
+    """Figures of devices, or of groups of them, an entry each. What cannot be said is NaN; times in seconds.
+
+    device: int64 (n,), rising (of groups their places); devices: int64 (n,), how many; counts: int64 (5, n): messages,
+    refused ones, values, missing values, delays; expected, met: float (n,), messages, and those of the expected that
+    came; delay_sum, delay_max, clock, alarm: float (n,); states: float (n, 4).
+    """
+
+    device: np.ndarray
+    devices: np.ndarray
+    counts: np.ndarray
+    expected: np.ndarray
+    met: np.ndarray
+    delay_sum: np.ndarray
+    delay_max: np.ndarray
+    clock: np.ndarray
+    alarm: np.ndarray
+    states: np.ndarray
 
     @property
-    def availability(self) -> float | None:
-        return self.met / self.expected if self.expected else None
+    def availability(self) -> np.ndarray:
+        return share(self.met, self.expected)
 
     @property
-    def decoded(self) -> float | None:
-        return 1 - self.failed / self.messages if self.messages else None
+    def decoded(self) -> np.ndarray:
+        return 1 - share(self.counts[1], self.counts[0])
 
     @property
-    def complete(self) -> float | None:
-        return self.cells / (self.cells + self.gone) if self.cells + self.gone else None
+    def complete(self) -> np.ndarray:
+        return share(self.counts[2], self.counts[2] + self.counts[3])
 
     @property
-    def delay(self) -> float | None:
-        return self.delay_sum / self.delays if self.delays else None
+    def delay(self) -> np.ndarray:
+        return share(self.delay_sum, self.counts[4])
+
+    def __getitem__(self, device: int) -> Figures:
+        return self.told(int(np.flatnonzero(self.device == device)[0]))
+
+    def told(self, place: int) -> Figures:
+        """One entry."""
+
+        def said(column: np.ndarray) -> float | None:
+            return None if np.isnan(column[place]) else float(column[place])
+
+        return Figures(
+            devices=int(self.devices[place]),
+            messages=int(self.counts[0][place]),
+            expected=said(self.expected),
+            availability=said(self.availability),
+            decoded=said(self.decoded),
+            complete=said(self.complete),
+            delay=said(self.delay),
+            delay_max=said(self.delay_max),
+            clock=said(self.clock),
+            alarm=float(self.alarm[place]),
+            states=dict(zip(NAMES, self.states[place].tolist(), strict=True)),
+        )
+
+    def by_device(self, name: str) -> dict[int, float | None]:
+        """One figure by device."""
+        column = getattr(self, name)
+        told = np.where(np.isnan(column), None, column.astype(object))
+        return dict(zip(self.device.tolist(), list(told), strict=True))
+
+    def grouped(self, groups: Sequence[Iterable[int]]) -> Health:
+        """Of groups of devices, each at most in one, an entry a group: what is counted is added up, of clocks the
+        median is told.
+        """
+        members = [np.fromiter(group, np.int64) for group in groups]
+        asked = np.concatenate([np.zeros(0, np.int64), *members])
+        owner = np.repeat(np.arange(len(groups)), [len(group) for group in members])
+        there = np.isin(asked, self.device)
+        place, owner = np.searchsorted(self.device, asked[there]), owner[there]
+        count = len(groups)
+
+        def summed(column: np.ndarray) -> np.ndarray:
+            return np.bincount(owner, weights=np.nan_to_num(column[place]), minlength=count)
+
+        delay_max = np.full(count, np.nan)
+        np.fmax.at(delay_max, owner, self.delay_max[place])
+        order = np.argsort(owner, kind="stable")
+        sizes = np.bincount(owner, minlength=count)
+        within = np.arange(len(owner)) - np.repeat(np.cumsum(sizes) - sizes, sizes)
+        clocks = np.full((count, max(sizes, default=0)), np.nan)
+        clocks[owner[order], within] = self.clock[place][order]
+        expected = summed(self.expected)
+        return Health(
+            np.arange(count),
+            summed(self.devices).astype(np.int64),
+            np.stack([summed(row) for row in self.counts]).astype(np.int64),
+            np.where(expected > 0, expected, np.nan),
+            summed(self.met),
+            summed(self.delay_sum),
+            delay_max,
+            middles(clocks),
+            summed(self.alarm),
+            np.stack([summed(column) for column in self.states.T], axis=1),
+        )
+
+    def together(self) -> Figures:
+        """Of all of them."""
+        return self.grouped([list(map(int, self.device))]).told(0)
 
 
-def together(found: Sequence[Figures]) -> Figures:
-    """Of several devices: what is counted is added up, of clocks the median is told."""
-    whole = Figures(sum(f.devices for f in found))
-    for one in found:
-        whole.messages += one.messages
-        whole.met += one.met
-        whole.failed += one.failed
-        whole.cells, whole.gone = whole.cells + one.cells, whole.gone + one.gone
-        whole.delays, whole.delay_sum = whole.delays + one.delays, whole.delay_sum + one.delay_sum
-        whole.alarm_s += one.alarm_s
-        for name, spent in one.states.items():
-            whole.states[name] = whole.states.get(name, 0.0) + spent
-    expected = [f.expected for f in found if f.expected]
-    whole.expected = sum(expected) if expected else None
-    clocks = [f.clock for f in found if f.clock is not None]
-    whole.clock = float(np.median(clocks)) if clocks else None
-    latest = [f.delay_max for f in found if f.delay_max is not None]
-    whole.delay_max = max(latest, default=None)
-    return whole
+def share(part: np.ndarray, whole: np.ndarray) -> np.ndarray:
+    """float (n,), NaN where there is nothing to have a part of."""
+    return np.divide(part, whole, out=np.full(len(whole), np.nan), where=whole > 0)
 
 
-def in_service(cursor: Any, only: Sequence[int] | None = None) -> dict[int, tuple[float | None, datetime]]:
-    """Cadence and registration of devices in service, by device; sites are none."""
-    cursor.execute(
-        "select d.id, coalesce(d.cadence_s, t.cadence_s), d.registered_at from fleet_device d join fleet_devicetype t"
-        " on t.id = d.type_id where d.phase = 'in service' and t.key <> %s and (%s::int[] is null or d.id = any(%s))"
-        " order by d.id",
-        (SITE, only, only),
+def in_service(cursor: Any, only: Sequence[int] | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Devices in service, rising, sites left out: which, their cadence in s (0: none), when they were registered, µs;
+    int64 (n,) each.
+    """
+    device, cadence, registered = arrays(
+        cursor,
+        ("int", "int", "time"),
+        "select d.id, coalesce(d.cadence_s, t.cadence_s, 0), d.registered_at from fleet_device d join fleet_devicetype"
+        " t on t.id = d.type_id where d.phase = 'in service' and t.key <> %(site)s"
+        + (" and d.id = any(%(only)s)" if only is not None else "")
+        + " order by d.id",
+        {"site": SITE, "only": only},
     )
-    return {device: (cadence, registered) for device, cadence, registered in cursor.fetchall()}
+    return device, cadence, registered
 
 
-def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> dict[int, Figures]:
+def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> Health:
     """Of each device in service over a span; messages are counted by whole hours of arrival."""
-    devices = in_service(cursor, only)
-    first = start.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
-    deaf = unheard(cursor, first, end)
-    numbers = np.array(list(devices), np.int64)
-    stretches = read_stretches(cursor, first, end, None if only is None else list(devices))
-    spent = (shares(stretches, numbers, us(first), us(end) - us(first), 1)[:, 0] / 1e6).tolist()
-    # What stands before the span does not matter for when they are known since.
-    known = _known_since(cursor, [device for device, (_, registered) in devices.items() if registered > first])
-    counted = sums(cursor, first, end, numbers)
-    columns = (*counted.counts.tolist(), counted.delay_sum.tolist(), counted.delay_max.tolist())
-    found: dict[int, Figures] = {}
-    for row, (device, (cadence, registered)) in enumerate(devices.items()):
-        one = found[device] = Figures()
-        one.states = dict(zip(NAMES, spent[row], strict=True))
-        since = max(first, min(registered, known.get(device, registered)))
-        listened = (end - since).total_seconds() - (within(deaf, since, end) if deaf else 0.0) if since < end else 0.0
-        one.expected = listened / cadence if cadence and listened > 0 else None
-        one.messages, one.failed, one.cells, one.gone = (columns[k][row] for k in range(4))
-        one.met = min(one.messages, one.expected or 0.0)
-        if counted.tells[row]:  # where a payload has no time of its own, nothing is late
-            one.delays, one.delay_sum, one.delay_max = (columns[k][row] for k in range(4, 7))
-            one.clock = float(counted.clock[row])
-    cursor.execute(
-        "select device_id, raised_at, coalesce(cleared_at, %s) from alarms_alarm where device_id is not null and"
-        " (%s::int[] is null or device_id = any(%s)) and raised_at < %s and coalesce(cleared_at, %s) > %s and not"
-        " suppressed order by 1, 2",
-        (end, only, only, end, end, first),
+    device, cadence, registered = in_service(cursor, only)
+    opened = start.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
+    first, last = us(opened), us(end)
+    some = None if only is None else device.tolist()
+    stretches = read_stretches(cursor, opened, end, some)
+    states = shares(stretches, device, first, last - first, 1)[:, 0] / 1e6
+    since = np.maximum(first, _known_since(cursor, device, registered, opened))
+    clock = Listening(downtime(cursor, end))
+    listened = np.maximum(clock.of(np.full(len(device), last)) - clock.of(np.minimum(since, last)), 0) / 1e6
+    expected = np.where(listened > 0, share(listened, cadence), np.nan)
+    counted = sums(cursor, opened, end, device)
+    late = counted.tells  # where a payload has no time of its own, nothing is late
+    counts = np.concatenate([counted.counts[:4], np.where(late, counted.counts[4:], 0)])
+    return Health(
+        device,
+        np.ones(len(device), np.int64),
+        counts,
+        expected,
+        np.minimum(counts[0], np.nan_to_num(expected)),
+        np.where(late, counted.delay_sum, 0.0),
+        np.where(late, counted.delay_max, np.nan),
+        np.where(late, counted.clock, np.nan),
+        _in_alarm(cursor, device, opened, end, some),
+        states,
     )
-    until: dict[int, datetime] = {}
-    for device, raised, cleared in cursor.fetchall():  # those at once count once
-        if device not in found:
-            continue
-        begun = max(raised, first, until.get(device, first))
-        over = min(cleared, end)
-        if over > begun:
-            found[device].alarm_s += (over - begun).total_seconds()
-            until[device] = over
+
+
+def _in_alarm(
+    cursor: Any, devices: np.ndarray, start: datetime, end: datetime, only: Sequence[int] | None
+) -> np.ndarray:
+    """How long each device was in any alarm in [start, end): float (n,), s; several at once count once."""
+    owner, raised, cleared = arrays(
+        cursor,
+        ("int", "time", "time"),
+        "select device_id, greatest(raised_at, %(start)s), least(coalesce(cleared_at, %(end)s), %(end)s) from"
+        " alarms_alarm where device_id is not null and raised_at < %(end)s and coalesce(cleared_at, %(end)s) >"
+        " %(start)s and not suppressed" + (" and device_id = any(%(only)s)" if only is not None else "") + " order by"
+        " 1, 2",
+        {"start": start, "end": end, "only": only},
+    )
+    there = np.isin(owner, devices)
+    place, raised, cleared = np.searchsorted(devices, owner[there]), raised[there], cleared[there]
+    # Each device in a time of its own, one behind the other, so that the latest end so far is that of the device.
+    begins, span = us(start), us(end) - us(start)
+    raised, cleared = raised - begins + place * span, cleared - begins + place * span
+    until = np.maximum.accumulate(np.append(0, cleared))[:-1]
+    spent = np.maximum(cleared - np.maximum(raised, until), 0)
+    return np.bincount(place, weights=spent, minlength=len(devices)) / 1e6
+
+
+def _known_since(cursor: Any, devices: np.ndarray, registered: np.ndarray, start: datetime) -> np.ndarray:
+    """When devices were registered, or were first heard if that was earlier: int64 (n,), µs. What stands before the
+    span does not matter.
+    """
+    found = registered.copy()
+    if (registered > us(start)).any():
+        owner, since = arrays(
+            cursor,
+            ("int", "time"),
+            "select s.device_id, s.since from (select device_id, since from device_stretch union all select device_id,"
+            " since from device_stands) s join fleet_device d on d.id = s.device_id where d.registered_at > %(start)s"
+            " and s.since < d.registered_at",
+            {"start": start},
+        )
+        there = np.isin(owner, devices)
+        np.minimum.at(found, np.searchsorted(devices, owner[there]), since[there])
     return found
-
-
-def _known_since(cursor: Any, devices: list[int]) -> dict[int, datetime]:
-    """When devices were first heard."""
-    if not devices:
-        return {}
-    cursor.execute(
-        "select device_id, min(since) from (select device_id, since from device_stretch union all select device_id,"
-        " since from device_stands) s where device_id = any(%s) group by 1",
-        (devices,),
-    )
-    return dict(cursor.fetchall())

@@ -2,35 +2,50 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass, field
 from datetime import datetime, timedelta
 from typing import Any
 
 import numpy as np
 from django.db import connection
 
-from oculum.history.stretches import NAMES, OVERDUE_CADENCES, SILENT_CADENCES, mostly, shares
+from oculum.history.stretches import (
+    NAMES,
+    OVERDUE,
+    REPORTING,
+    SILENT,
+    UNDECODABLE,
+    Listening,
+    limits,
+    mostly,
+    shares,
+)
 from oculum.language.routes.check import SITE
-from server.store.stretches import read_stretches
-from server.store.times import us
-from server.store.unheard import Spans, unheard, within
+from server.store.arrays import NEVER, arrays
+from server.store.stretches import downtime, read_stretches
+from server.store.times import moment, us
 
-AHEAD_S = 300
+AHEAD_US = 300_000_000
+STATES = (*NAMES, "waiting")
+WAITING = STATES.index("waiting")
 
-NOW_SQL = """
-select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), l.received_at, l.failed, l.message_id, t.key
-from fleet_device d join fleet_devicetype t on t.id = d.type_id left join latest l on l.device_id = d.id
+COLUMNS = "d.id, coalesce(d.cadence_s, t.cadence_s, 0), t.key = %(site)s"
+OF = "from fleet_device d join fleet_devicetype t on t.id = d.type_id"
+NOW_SQL = f"""
+select {COLUMNS}, coalesce(l.received_at, '-infinity'), coalesce(l.message_id, 0), coalesce(l.failed, false)
+{OF} left join latest l on l.device_id = d.id
 """
-
-THEN_SQL = """
-select d.id, d.phase, coalesce(d.cadence_s, t.cadence_s), m.received_at, false, m.id, t.key
-from fleet_device d join fleet_devicetype t on t.id = d.type_id
-left join lateral (
+THEN_SQL = f"""
+select {COLUMNS}, coalesce(m.received_at, '-infinity'), coalesce(m.id, 0), false
+{OF} left join lateral (
   select id, received_at from message
   where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days'
   order by received_at desc limit 1
 ) m on true
 """
+CHOSEN = " where d.phase <> 'retired' and (%(only)s::int[] is null or d.id = any(%(only)s)) order by d.id"
 
 
 @dataclass(frozen=True)
@@ -39,46 +54,94 @@ class DeviceState:
     received_at: datetime | None
     cadence_s: int | None
     message_id: int | None
-    of_site: bool = False  # a site's own readings, no unit in the field
 
 
-def state_of(received: datetime | None, failed: bool, cadence_s: int | None, at: datetime, deaf: Spans = ()) -> str:
-    """reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was refused), waiting
-    (none yet). Time in which Oculum did not listen does not count.
+@dataclass(frozen=True)
+class States:
+    """Of devices at a moment, an entry each. device: int64 (n,), rising; state: int8 (n,), of STATES; received: int64
+    (n,), µs, NEVER where nothing came; cadence: int64 (n,), s, 0 where there is none; message: int64 (n,); of_site:
+    bool (n,), a site's own readings, no unit in the field.
+    """
+
+    device: np.ndarray
+    state: np.ndarray
+    received: np.ndarray
+    cadence: np.ndarray
+    message: np.ndarray
+    of_site: np.ndarray
+    place: dict[int, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        self.place.update({device: place for place, device in enumerate(self.device.tolist())})
+
+    def __contains__(self, device: int) -> bool:
+        return device in self.place
+
+    def get(self, device: int) -> DeviceState | None:
+        return self[device] if device in self.place else None
+
+    def __getitem__(self, device: int) -> DeviceState:
+        place = self.place[device]
+        heard = int(self.received[place])
+        return DeviceState(
+            STATES[self.state[place]],
+            moment(heard) if heard != NEVER else None,
+            int(self.cadence[place]) or None,
+            int(self.message[place]) if heard != NEVER else None,
+        )
+
+    def by_device(self, values: np.ndarray) -> dict[int, Any]:
+        """An array of this order as values by device."""
+        return dict(zip(self.place, values.tolist(), strict=True))
+
+    def counts(self) -> Counter[str]:
+        """How many devices are in which state; sites are none."""
+        found = np.bincount(self.state[~self.of_site], minlength=len(STATES)).tolist()
+        return Counter({name: count for name, count in zip(STATES, found, strict=True) if count})
+
+
+def standing(
+    received: np.ndarray,
+    failed: np.ndarray,
+    cadence: np.ndarray,
+    at: int,
+    deaf: Sequence[tuple[int, int]] = (),
+) -> np.ndarray:
+    """int8 (n,), of STATES: reporting, overdue (past 1.5 cadences), silent (past 3), undecodable (the last message was
+    refused), waiting (none yet). Time in which Oculum did not listen does not count. received: int64 (n,), µs, or
+    NEVER; failed: bool (n,); cadence: int64 (n,), s, 0 where there is none.
 
     A message stamped more than five minutes ahead came by a wrong clock: nothing is known of its age.
     """
-    if received is None:
-        return "waiting"
-    age = (at - received).total_seconds()
-    if age < -AHEAD_S:
-        return "overdue"
-    age -= within(deaf, received, at)
-    if cadence_s and age > SILENT_CADENCES * cadence_s:
-        return "silent"
-    if failed:
-        return "undecodable"
-    if cadence_s and age > OVERDUE_CADENCES * cadence_s:
-        return "overdue"
-    return "reporting"
+    heard = received != NEVER
+    since = np.where(heard, received, at)
+    clock = Listening(deaf)
+    age = clock.of(np.full(len(since), at, np.int64)) - clock.of(since)
+    overdue, silent = limits(cadence * 1_000_000)
+    state = np.where((cadence > 0) & (age > overdue), OVERDUE, REPORTING)
+    state = np.where(failed, UNDECODABLE, state)
+    state = np.where((cadence > 0) & (age > silent), SILENT, state)
+    state = np.where(since - at > AHEAD_US, OVERDUE, state)
+    return np.where(heard, state, WAITING).astype(np.int8)
 
 
-def device_states(at: datetime, past: bool) -> dict[int, DeviceState]:
-    """States by device id, retired ones left out."""
+def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
+    """Of all devices, or of some; retired ones are left out."""
     with connection.cursor() as cursor:
-        cursor.execute(THEN_SQL if past else NOW_SQL, {"at": at} if past else None)
-        rows = cursor.fetchall()
-        deaf = unheard(cursor, at - timedelta(days=8), at)
-        then: dict[int, str] = {}
+        device, cadence, of_site, received, message, failed = arrays(
+            cursor,
+            ("int", "int", "flag", "time", "int", "flag"),
+            (THEN_SQL if past else NOW_SQL) + CHOSEN,
+            {"at": at, "site": SITE, "only": only},
+        )
         if past:
-            stretches = read_stretches(cursor, at, at + timedelta(microseconds=1))
-            then = {d: NAMES[s] for d, s in zip(stretches.device.tolist(), stretches.state.tolist(), strict=True)}
-    found = {}
-    for device_id, phase, cadence, received, failed, message, key in rows:
-        if phase != "retired":
-            state = then.get(device_id, "waiting") if past else state_of(received, bool(failed), cadence, at, deaf)
-            found[device_id] = DeviceState(state, received, cadence, message, key == SITE)
-    return found
+            found = read_stretches(cursor, at, at + timedelta(microseconds=1), only)
+            state = np.full(len(device), WAITING, np.int8)
+            there = np.isin(found.device, device)
+            state[np.searchsorted(device, found.device[there])] = found.state[there]
+        else:
+            state = standing(received, failed, cadence, us(at), downtime(cursor, at))
+    return States(device, state, received, cadence, message, of_site)
 
 
 def states_over_time(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
@@ -42,7 +41,7 @@ def watched(start: datetime, end: datetime, past: bool) -> dict[str, Any]:
         earlier = compared(cursor, start, end)
         gaps = unheard(cursor, start, end)
     fading = fades(end)
-    states = Counter(s.state for s in device_states(end, past).values() if not s.of_site)
+    states = device_states(end, past).counts()
     names = Device.objects.select_related("site").in_bulk({f.device for f in fading} | {u.device for u in strange})
     over = settled(start, end)
     at = end if past else None

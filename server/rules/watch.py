@@ -9,13 +9,13 @@ from typing import Any
 import numpy as np
 from django.db.models import Count, Q
 
-from oculum.history.trends import apart
+from oculum.history.trends import apart, median_of_others
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Version
-from server.records.fleet.models import Device
+from server.records.fleet.models import Device, DeviceType
 from server.records.senders.models import UnknownSender
-from server.rules.health import figures, together
-from server.store.rows import json_of
+from server.rules.health import figures
+from server.store.values import newest
 
 EARLIER = (1, 7, 28)  # days: the same span before
 FAR = 5.0  # robust standard deviations from the neighbours
@@ -43,31 +43,35 @@ class Unusual:
 def unusual(cursor: Any) -> list[Unusual]:
     """The one value of each device that lies farthest from its neighbours', where that is far."""
     cursor.execute(
-        "select d.id, d.type_id, coalesce(d.site_id, 0), t.fields, l.fields, l.received_at > now() - 3 * interval '1"
-        " second' * greatest(coalesce(d.cadence_s, t.cadence_s, 86400), 600) from fleet_device d join fleet_devicetype"
-        " t on t.id = d.type_id join latest l on l.device_id = d.id where d.phase = 'in service' and not l.failed"
+        "select d.id, d.type_id, coalesce(d.site_id, 0) from fleet_device d join fleet_devicetype t on t.id = d.type_id"
+        " join latest l on l.device_id = d.id where d.phase = 'in service' and not l.failed and l.received_at > now() -"
+        " 3 * interval '1 second' * greatest(coalesce(d.cadence_s, t.cadence_s, 86400), 600)"
     )
+    fresh = cursor.fetchall()
+    known = newest(cursor) if fresh else {}
+    numbers = {
+        type_.pk: [(spec["name"], spec.get("unit")) for spec in type_.fields if spec["kind"] == "number"]
+        for type_ in DeviceType.objects.all()
+    }
     values: dict[tuple[int, int, str, str | None], list[tuple[int, float]]] = {}
-    for device, type_, site, declared, latest, fresh in cursor.fetchall():
-        newest = json_of(latest)
-        for spec in json_of(declared):
-            entry = newest.get(spec["name"])
-            if fresh and entry is not None and spec["kind"] == "number" and isinstance(entry[0], int | float):
-                key = type_, site, spec["name"], spec.get("unit")
-                values.setdefault(key, []).append((device, float(entry[0])))
+    for device, type_, site in fresh:
+        _, fields = known.get(device, (0, {}))
+        for name, unit in numbers[type_]:
+            entry = fields.get(name)
+            if entry is not None and isinstance(entry[0], int | float):
+                values.setdefault((type_, site, name, unit), []).append((device, float(entry[0])))
     found: dict[int, Unusual] = {}
     for (_, _, name, unit), listed in values.items():
         column = np.array([value for _, value in listed])
-        for place, (device, value) in enumerate(listed):
+        far, middle = apart(column), median_of_others(column) if len(column) > 1 else column
+        for place in np.flatnonzero(np.abs(far) >= FAR).tolist():  # never of those of which nothing can be said
+            device, value = listed[place]
             others = np.delete(column, place)
-            far = apart(value, others)
-            if far is None or abs(far) < FAR:
-                continue
-            low, middle, high = others.min(), np.median(others), others.max()
+            low, high = float(others.min()), float(others.max())
             if max(low - value, value - high) <= high - low:  # no farther than these are from each other
                 continue
-            one = Unusual(device, name, unit, value, float(middle), float(low), float(high), len(others), far)
-            if device not in found or abs(far) > abs(found[device].apart):
+            one = Unusual(device, name, unit, value, float(middle[place]), low, high, len(others), float(far[place]))
+            if device not in found or abs(one.apart) > abs(found[device].apart):
                 found[device] = one
     return sorted(found.values(), key=lambda u: -abs(u.apart))
 
@@ -80,7 +84,7 @@ def compared(cursor: Any, start: datetime, end: datetime) -> list[dict[str, Any]
         a, b = start - timedelta(days=days), end - timedelta(days=days)
         if days and length > timedelta(days=days, minutes=10):
             continue
-        whole = together(list(figures(cursor, a, b).values()))
+        whole = figures(cursor, a, b).together()
         spent = sum(whole.states.values())
         if days and not whole.messages:
             continue

@@ -24,9 +24,9 @@ def main() -> None:
     django.setup()
     from server.again.worker import Again
     from server.runner.itself import Report
-    from server.store.activity import sum_a_day
     from server.store.sealed import Sealer
     from server.store.stretches import make_anew
+    from server.store.summed import sum_an_hour
 
     lock = Lock(settings.INSTANCE.folder, "again")
     lock.or_exit()
@@ -41,7 +41,7 @@ def main() -> None:
         pulse.beat()
         report.step(again.connection)
         own = again.connection
-        if not (again.step() or make_anew(own) or sum_a_day(own) or sealer.step(own)):
+        if not (again.step() or make_anew(own) or sum_an_hour(own) or sealer.step(own)):
             for _ in again.connection.notifies(timeout=TICK_S, stop_after=1):
                 pass
     again.close()

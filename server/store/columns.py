@@ -13,18 +13,16 @@ from typing import Any
 
 import numpy as np
 import psycopg
-from psycopg.adapt import Transformer
-from psycopg.pq import Format
 
 from oculum.arrays import objects
 from oculum.history.packing import Block
 from oculum.language.fields import FieldSpec
-from server.store.rows import EPOCH_2000_US, cell, is_text, slots, specs
+from server.store.arrays import as_numbers, as_texts, as_times, as_whole, cells_of
+from server.store.rows import cell, is_text, slots, specs
 from server.store.sealed import arrived, one_view
 from server.store.times import us
 
 READERS = 2
-TEXTS = 1009  # PostgreSQL's number of text[]
 PIECE = timedelta(days=1)
 KEPT_S, MOST_KEPT = 90.0, 256 * 2**20  # how long days are kept, and how many bytes of them
 OPTIONS = "-c statement_timeout=60s -c max_parallel_workers_per_gather=0"
@@ -132,8 +130,8 @@ def pieces(
         return Columns.joined([*sealed, stored]), heard
 
     def stored_columns(cursor: psycopg.Cursor[Any], first: datetime, last: datetime) -> Columns:
-        row = _arrays(cursor.execute(sql, (first, last)))
-        stored = Columns(_whole(row[0], "i4"), _times(row[1]), _times(row[2]), _whole(row[3], "i8"))
+        row = cells_of(cursor.execute(sql, (first, last)))
+        stored = Columns(as_whole(row[0], "i4"), as_times(row[1]), as_times(row[2]), as_whole(row[3], "i8"))
         place = 4
         for spec, own_cells in cells.items():
             stored.values[spec.name] = _values(spec, row[place : place + len(own_cells)])
@@ -212,15 +210,15 @@ def _of_block(spec: FieldSpec, block: Block, place: tuple[bool, int] | None, mix
 
 def _arrivals(cursor: psycopg.Cursor[Any], devices: str, first: datetime, last: datetime) -> Columns:
     """Every message of some devices (an array in SQL) received in [first, last)."""
-    row = _arrays(
+    row = cells_of(
         cursor.execute(
             "select array_agg(device_id), array_agg(received_at), array_agg(id) from message"
             f" where received_at >= %s and received_at < %s and device_id = any({devices})",
             (first, last),
         )
     )
-    received = _times(row[1])
-    return Columns(_whole(row[0], "i4"), received, received, _whole(row[2], "i8")).ordered()
+    received = as_times(row[1])
+    return Columns(as_whole(row[0], "i4"), received, received, as_whole(row[2], "i8")).ordered()
 
 
 def _cells(spec: FieldSpec, layouts: dict[int, dict[str, FieldSpec]]) -> list[str]:
@@ -236,46 +234,16 @@ def _cells(spec: FieldSpec, layouts: dict[int, dict[str, FieldSpec]]) -> list[st
     return texts if spec.kind == "text" else [*numbers, *texts]
 
 
-def _arrays(cursor: psycopg.Cursor[Any]) -> list[bytes | None]:
-    """The one row of an answer as PostgreSQL sends it: arrays of numbers are read as they are, none one by one."""
-    found = cursor.pgresult
-    assert found is not None and found.ntuples == 1
-    return [found.get_value(0, column) for column in range(found.nfields)]
-
-
-def _numbers(body: bytes | None, kind: str) -> np.ndarray:
-    """A one-dimensional array in PostgreSQL's binary form, none of it null: behind its head of 20 bytes each number
-    stands behind its length.
-    """
-    if body is None:
-        return np.zeros(0, kind)
-    return np.frombuffer(body, [("length", ">i4"), ("value", f">{kind}")], offset=20)["value"].astype(kind)
-
-
-def _whole(body: bytes | None, kind: str) -> np.ndarray:
-    return _numbers(body, kind).astype(np.int64, copy=False)
-
-
-def _times(body: bytes | None) -> np.ndarray:
-    return _whole(body, "i8") + EPOCH_2000_US
-
-
-def _texts(body: bytes | None) -> list[str | None]:
-    """A one-dimensional array of texts in PostgreSQL's binary form."""
-    loader = Transformer().get_loader(TEXTS, Format.BINARY)
-    return loader.load(body) if body is not None else []
-
-
 def _values(spec: FieldSpec, cells: Sequence[bytes | None]) -> np.ndarray:
     if spec.kind == "text":
-        return objects(_texts(cells[0]))
+        return objects(as_texts(cells[0]))
     size = 2 if spec.kind == "position" else 1
-    parts = [_numbers(cell, "f8") for cell in cells[:size]]
+    parts = [as_numbers(cell, "f8") for cell in cells[:size]]
     if len(cells) == size:
         return parts[0] if size == 1 else np.stack(parts, axis=1)
     found = parts[0].astype(object)  # some as digits, some as numbers
     found[np.isnan(parts[0])] = None
-    for i, text in enumerate(_texts(cells[size])):
+    for i, text in enumerate(as_texts(cells[size])):
         if text is not None:
             found[i] = int(text)
     return found

@@ -158,7 +158,7 @@ def end_counts(connection: psycopg.Connection[Any], now: datetime, days: Mapping
     """Deletes counts by the hour, and in which state devices were."""
     edge = now - timedelta(days=days[COUNTS, 0])
     connection.execute("delete from activity where hour < %s", (edge,))
-    for table in ("activity_summed", "activity_unsummed"):
-        connection.execute(f"delete from {table} where day <= %s", (edge.date(),))
+    connection.execute("delete from activity_unsummed where hour < %s", (edge,))
+    connection.execute("delete from activity_summed where first < %s", (edge,))
     connection.execute("delete from route_activity where hour < %s", (edge,))
     connection.execute("delete from device_stretch where until < %s", (edge,))

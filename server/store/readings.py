@@ -215,7 +215,7 @@ def write_latest(
     connection.execute(
         "insert into latest select d, message, received, n,"
         " coalesce(f, (select l.failed from latest l where l.device_id = d), false), fields from"
-        " unnest(%s::int[], %s::bigint[], %s::timestamptz[], %s::bigint[], %s::bool[], %s::jsonb[])"
+        " unnest(%s::int[], %s::bigint[], %s::timestamptz[], %s::bigint[], %s::bool[], %s::json[])"
         " u(d, message, received, n, f, fields)"
         " on conflict (device_id) do update set message_id = excluded.message_id, received_at = excluded.received_at,"
         " messages = latest.messages + excluded.messages, failed = excluded.failed, fields = excluded.fields",

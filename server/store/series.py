@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from server.store.arrays import as_table
 from server.store.rows import is_text, json_of, named, row_values, specs
 from server.store.sealed import DAY_US, all_columns, backwards, in_one_view, measured, page, sealed_edge, stored_row
 from server.store.times import US, us
@@ -118,11 +119,13 @@ def values_before(cursor: Any, devices: Iterable[int], name: str, until: datetim
     return {device: value for device, (_, value) in found.items()}
 
 
-def daily_medians(cursor: Any, devices: list[int], name: str, first: date, days: int) -> list[tuple[int, int, float]]:
-    """Medians of a field by device and day (UTC), counted from `first` on."""
+def daily_medians(cursor: Any, devices: list[int], name: str, first: date, days: int) -> tuple[np.ndarray, np.ndarray]:
+    """Medians of a field by day (UTC), from `first` on: devices, int64 (n,), and values, float (n, days), NaN where
+    there is none.
+    """
     places = places_of(cursor, [name])
     if not places:
-        return []
+        return np.zeros(0, np.int64), np.zeros((0, days))
     arms = " ".join(f"when {int(layout)} then nums[{place[name]}]" for layout, place in places)
     sealed = " ".join(f"when {int(layout)} then medians[{place[name]}]" for layout, place in places)
     cursor.execute(
@@ -143,7 +146,12 @@ def daily_medians(cursor: Any, devices: list[int], name: str, first: date, days:
         start = midnight + timedelta(days=day)
         found, _ = read_series(cursor, [device], [name], start, start + timedelta(days=1), MOST_OF_A_DAY)
         told[device, day] = [float(np.median(value)) for _, value in found.values()]
-    return [(device, day, values[0]) for (device, day), values in told.items()]
+    return as_table(
+        np.array([device for device, _ in told], np.int64),
+        np.array([day for _, day in told], np.int64),
+        np.array([values[0] for values in told.values()], float),
+        days,
+    )
 
 
 MOST_OF_A_DAY = 1_000_000

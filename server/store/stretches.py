@@ -11,6 +11,7 @@ import psycopg
 
 from oculum.history.stretches import Presence, Stands, Stretches, going_on
 from server.store.activity import count_anew
+from server.store.arrays import arrays
 from server.store.sealed import arrived
 from server.store.times import US, moment, us
 from server.store.turns import writers_turn
@@ -168,21 +169,23 @@ def downtime(cursor: Any, end: datetime) -> list[tuple[int, int]]:
 
 def read_stretches(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> Stretches:
     """What devices were in during [start, end), what goes on with it; only: some devices."""
-    cursor.execute(
-        f"select device_id, {US.format('since')}, {US.format('until')}, state from device_stretch where"
-        " until > %(start)s and since < %(end)s and (%(only)s::int[] is null or device_id = any(%(only)s))",
-        {"start": start, "end": end, "only": only},
+    asked = {"start": start, "end": end, "only": only}
+    owner, begun, ended, kind = arrays(
+        cursor,
+        ("int", "time", "time", "int"),
+        "select device_id, since, until, state from device_stretch where until > %(start)s and since < %(end)s"
+        + (" and device_id = any(%(only)s)" if only is not None else ""),
+        asked,
     )
-    over = np.array(cursor.fetchall(), np.int64).reshape(-1, 4)
-    cursor.execute(
-        f"select s.device_id, s.state, {US.format('s.since')}, {US.format('greatest(l.received_at, s.since)')},"
-        " coalesce(d.cadence_s, t.cadence_s, 0)::bigint * 1000000"
+    device, state, since, last, cadence = arrays(
+        cursor,
+        ("int", "int", "time", "time", "int"),
+        "select s.device_id, s.state, s.since, greatest(l.received_at, s.since), coalesce(d.cadence_s, t.cadence_s, 0)"
         " from device_stands s join latest l using (device_id) join fleet_device d on d.id = s.device_id join"
-        " fleet_devicetype t on t.id = d.type_id where s.since < %(end)s and"
-        " (%(only)s::int[] is null or s.device_id = any(%(only)s))",
-        {"end": end, "only": only},
+        " fleet_devicetype t on t.id = d.type_id where s.since < %(end)s"
+        + (" and s.device_id = any(%(only)s)" if only is not None else ""),
+        asked,
     )
-    now = np.array(cursor.fetchall(), np.int64).reshape(-1, 5)
-    rest = going_on(now[:, 0], now[:, 1], now[:, 2], now[:, 3], now[:, 4], us(end), downtime(cursor, end))
-    parts = [(over[:, 0], over[:, 1], over[:, 2], over[:, 3]), (rest.device, rest.since, rest.until, rest.state)]
+    rest = going_on(device, state, since, last, cadence * 1_000_000, us(end), downtime(cursor, end))
+    parts = [(owner, begun, ended, kind), (rest.device, rest.since, rest.until, rest.state)]
     return Stretches.of(parts).within(us(start), us(end))

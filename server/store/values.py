@@ -2,17 +2,36 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from datetime import datetime
 from typing import Any
 
+import orjson
+import psycopg
 from django.db import connection
 
+from server.store.arrays import as_texts, as_times, as_whole, cells_of
 from server.store.rows import json_of, row_values
 from server.store.sealed import Known, one_view, with_sealed
 from server.store.times import moment, us
 
+Entry = list[Any]  # value, measured (µs), message, received (µs)
 PAGE = 60
 MOST_PAGES = 200
+
+
+def newest(cursor: Any, devices: Sequence[int] | None = None) -> dict[int, tuple[int, dict[str, Entry]]]:
+    """By device, of all that have sent anything or of some: the last arrival (µs), and the newest value by field."""
+    asked = "select array_agg(device_id), array_agg(received_at), array_agg(fields::text) from latest"
+    with psycopg.Cursor(cursor.connection) as own:
+        own.execute(
+            asked if devices is None else f"{asked} where device_id = any(%s)",
+            None if devices is None else (list(devices),),
+            binary=True,
+        )
+        ids, received, fields = cells_of(own)
+    told = orjson.loads(f"[{','.join(text or '{}' for text in as_texts(fields))}]")
+    return dict(zip(as_whole(ids, "i4").tolist(), zip(as_times(received).tolist(), told, strict=True), strict=True))
 
 
 def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[Any, datetime, int, datetime]]:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from statistics import fmean
+from statistics import fmean, median
 
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from oculum.arrays import middles
 from oculum.history.summing import WAYS, quantiles, spread, summed
 
 readings = st.dictionaries(st.integers(100, 219), st.integers(-9, 9), max_size=20).map(lambda d: sorted(d.items()))
@@ -70,3 +71,11 @@ def test_every_value_lies_in_one_bin(values: list[float], bins: int) -> None:
     assert edges[0] <= min(values) and (edges[-1] >= max(values) or edges[-1] == pytest.approx(max(values)))
     if np.isfinite(edges).all() and (np.diff(edges) > 0).all():
         assert counts.sum() == len(values)
+
+
+@given(st.lists(st.lists(st.one_of(st.none(), st.integers(-9, 9)), min_size=5, max_size=5), max_size=6))
+def test_the_middle_of_each_row_is_that_of_what_is_known(rows: list[list[int | None]]) -> None:
+    table = np.array([[np.nan if v is None else v for v in row] for row in rows], float).reshape(-1, 5)
+    for found, row in zip(middles(table).tolist(), rows, strict=True):
+        known = [v for v in row if v is not None]
+        assert found == median(known) if known else np.isnan(found)

@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
+import numpy as np
 import pytest
 from django import test as django_test
 from django.db import connections
@@ -363,11 +364,17 @@ def test_setpoints_have_their_source(world: World, engine: Any) -> None:
 
 
 def test_device_states_follow_the_cadence(world: World, engine: Any) -> None:
-    from server.rules.states import state_of
+    from server.rules.states import NEVER, STATES, standing
 
-    ages = {0: "reporting", 90: "reporting", 91: "overdue", 180: "overdue", 181: "silent"}
-    assert {age: state_of(START, False, 60, START + timedelta(seconds=age)) for age in ages} == ages
-    assert state_of(START, True, 60, START) == "undecodable" and state_of(None, False, 60, START) == "waiting"
+    def told(received: Any, failed: Any, at: int) -> list[str]:
+        every = np.full(len(received), 60)
+        return [STATES[k] for k in standing(np.array(received) * 1_000_000, np.array(failed), every, at * 1_000_000)]
+
+    ages = [0, 90, 91, 180, 181]
+    found = told([1000 - age for age in ages], [False] * 5, 1000)
+    assert found == ["reporting", "reporting", "overdue", "overdue", "silent"]
+    assert told([1000, 800, 910], [True] * 3, 1000) == ["undecodable", "silent", "undecodable"]
+    assert STATES[standing(np.array([NEVER]), np.array([False]), np.array([60]), 0)[0]] == "waiting"
     client = signed_in(world, "viewer")
     world.decoder()
     world.arrive((0, 0, payload(1)), (1, 0, b"\x00"))

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
+import numpy as np
 import psycopg
 import pytest
 from hypothesis import given
@@ -182,11 +183,11 @@ def test_any_cutting_gives_the_same_also_where_the_clock_goes_back(world: World,
 
 
 def test_the_state_of_a_device_that_was_heard_by_a_clock_far_ahead_is_not_that_it_reports(world: World) -> None:
-    from server.rules.states import state_of
+    from server.rules.states import STATES, standing
 
-    now = datetime.now(UTC)
-    assert state_of(now + 100 * DAY, False, 60, now) == "overdue"
-    assert state_of(now + timedelta(seconds=30), False, 60, now) == "reporting"
+    ahead = np.array([100 * 86_400, 30]) * 1_000_000
+    found = standing(ahead, np.zeros(2, bool), np.full(2, 60), 0)
+    assert [STATES[k] for k in found] == ["overdue", "reporting"]
 
 
 def test_a_trial_of_a_condition_equals_the_engine_where_the_clock_went_back(world: World, engine: Any) -> None:

@@ -109,9 +109,8 @@ def answers(world: World) -> dict[str, Any]:
             else:
                 told["series"] = {k: (at.tolist(), value.tolist()) for k, (at, value) in found.items()}, cut
         told["before"] = [values_before(cursor, ids, "level", at) for at in moments]
-        told["medians"] = sorted(
-            (d, n, round(v, 9)) for d, n, v in daily_medians(cursor, ids, "level", START.date(), 14)
-        )
+        owners, medians = daily_medians(cursor, ids, "level", START.date(), 14)
+        told["medians"] = owners.tolist(), str(np.round(medians, 9).tolist())
         for backwards in (False, True):
             rows: list[Any] = []
             place = None

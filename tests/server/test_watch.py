@@ -13,10 +13,10 @@ from django.db import connection
 from server.records.again.models import DecodeAgain
 from server.records.fleet.models import Device
 from server.rules.fading import looked_for
-from server.rules.health import Figures, figures, together
+from server.rules.health import Figures, figures
 from server.rules.registering import registry_changed
 from server.rules.watch import unusual
-from server.store.activity import sum_a_day
+from server.store.summed import sum_an_hour
 from tests.server.test_api import Client, signed_in
 from tests.server.world import START, World, decode_again, payload, work_off
 
@@ -61,7 +61,7 @@ def test_figures_of_devices_are_counts_of_their_messages(world: World, engine: A
     assert silent.availability == 0.0 and silent.decoded is None and sum(silent.states.values()) == 0
     assert sum(one.states.values()) == pytest.approx(7200) and one.states["reporting"] == pytest.approx(7200)
     assert two.states["overdue"] > 0 and two.states["silent"] == 0
-    whole = together([one, two])
+    whole = found.grouped([pods[:2]]).told(0)
     assert (whole.availability, whole.messages, whole.devices) == (180 / 240, 180, 2)
     assert one.delay is None, "the payload has no time of its own"
 
@@ -76,21 +76,25 @@ def test_days_that_are_over_are_summed_and_summed_anew(world: World, engine: Any
 
     def told() -> dict[int, Figures]:
         with connection.cursor() as cursor:
-            return figures(cursor, START - HOUR, START + 80 * HOUR)
+            found = figures(cursor, START - HOUR, START + 80 * HOUR)
+        return {device: found[device] for device in found.device.tolist()}
 
     before = told()
     summed = 0
-    while sum_a_day(again.connection):
+    while sum_an_hour(again.connection):
         summed += 1
-    assert summed >= 3 and told() == before
-    assert world.ask("select count(*) from activity_summed")[0][0] == summed
+        assert told() == before
+    days, hours = world.ask(
+        "select count(*) filter (where hours = 24), count(*) filter (where hours = 1) from activity_summed"
+    )[0]
+    assert days >= 3 and hours == summed > 24 * days
     world.decoder("decoder pod for bytes, big endian\n  byte 0 level u8 m\n")
     work_off(engine)
     DecodeAgain.objects.create(type=world.type)
     decode_again(again, engine)
     healed = told()
-    assert sum(f.failed for f in healed.values()) == 0 < sum(f.failed for f in before.values())
-    while sum_a_day(again.connection):
+    assert {f.decoded for f in healed.values()} <= {1.0, None} and any((f.decoded or 1) < 1 for f in before.values())
+    while sum_an_hour(again.connection):
         pass
     assert told() == healed
 

@@ -343,7 +343,7 @@ class AdoptView(APIView):
                     (device.pk, device.pk),
                 )
                 cursor.execute(
-                    "insert into activity_unsummed select distinct (hour at time zone 'UTC')::date from activity where"
+                    "insert into activity_unsummed select distinct hour from activity where"
                     " device_id = %s on conflict do nothing",
                     (device.pk,),
                 )

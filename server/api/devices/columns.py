@@ -9,11 +9,11 @@ from typing import Any
 
 from django.db import connection
 
-from server.records.fleet.models import Device
+from server.rules.brief import Brief
 from server.rules.health import figures
 from server.rules.refusal import Refused
-from server.store.rows import json_of
 from server.store.series import values_before
+from server.store.values import newest
 
 FIGURES = ("availability", "decoded", "complete", "delay", "clock", "alarm")
 MOST_COLUMNS = 8
@@ -43,7 +43,7 @@ def checked(names: Sequence[str]) -> list[str]:
 
 
 def columns_of(
-    names: Sequence[str], devices: Sequence[Device], start: datetime, end: datetime, past: bool
+    names: Sequence[str], devices: Sequence[Brief], start: datetime, end: datetime, past: bool
 ) -> dict[str, Column]:
     """Each column over some devices: figures over the span, values at its end."""
     ids = [device.pk for device in devices]
@@ -53,9 +53,8 @@ def columns_of(
             health = figures(cursor, start, end, ids)
         for name in names:
             if name in FIGURES:
-                of = "alarm_s" if name == "alarm" else name
                 unit = "s" if name in ("delay", "clock", "alarm") else None
-                found[name] = Column({device: getattr(one, of) for device, one in health.items()}, unit)
+                found[name] = Column({**health.by_device(name)}, unit)
             elif name.startswith(LABEL):
                 label = name.removeprefix(LABEL)
                 found[name] = Column({device.pk: device.labels.get(label) for device in devices})
@@ -64,24 +63,20 @@ def columns_of(
     return found
 
 
-def _values(cursor: Any, field: str, devices: Sequence[Device], end: datetime, past: bool) -> Column:
+def _values(cursor: Any, field: str, devices: Sequence[Brief], end: datetime, past: bool) -> Column:
     having = {d.pk: spec for d in devices for spec in d.type.fields if spec["name"] == field}
     cells: dict[int, Cell] = {}
     if past:
         cells.update(values_before(cursor, list(having), field, end))
     else:
-        cursor.execute(
-            "select device_id, fields->%s->0 from latest where device_id = any(%s) and fields ? %s",
-            (field, list(having), field),
-        )
-        for device, value in cursor.fetchall():
-            value = json_of(value)
+        for device, (_, fields) in newest(cursor, list(having)).items():
+            value = fields[field][0] if field in fields else None
             cells[device] = value if isinstance(value, int | float | str) and not isinstance(value, bool) else None
     units = {spec.get("unit") for spec in having.values()}
     return Column(cells, units.pop() if len(units) == 1 else None)
 
 
-def in_order(devices: list[Device], column: Column, downwards: bool) -> list[Device]:
+def in_order(devices: list[Brief], column: Column, downwards: bool) -> list[Brief]:
     """By what a column says; those of which it says nothing are last either way."""
     said = [d for d in devices if column.cells.get(d.pk) is not None]
     words = any(isinstance(column.cells[d.pk], str) for d in said)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from collections import Counter
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 from functools import reduce
 from operator import or_
 from typing import Any
@@ -24,7 +24,7 @@ from oculum.language.routes.check import SITE
 from oculum.register.world import matches
 from server.api.devices.columns import FIGURES, MOST_COLUMNS, Column, checked, columns_of, in_order
 from server.api.devices.register import told
-from server.api.devices.serial import STATES, DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
+from server.api.devices.serial import DeviceChange, DeviceIn, DeviceOut, DevicePage, KeyOut
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition, Hold, Version
 from server.records.fleet.models import Device, Photo, Setpoint
@@ -33,16 +33,17 @@ from server.requests.authentication import person_of
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, lock_trees, tagged
+from server.rules.brief import Brief, briefs
 from server.rules.plans import condition_plan
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
 from server.rules.registering import give_key, registry_changed, wait_for_broker
 from server.rules.runs import runs
-from server.rules.states import DeviceState, device_states
+from server.rules.states import STATES, WAITING, DeviceState, States, device_states
 from server.rules.trees import chain, within
 from server.store.activity import rhythm
-from server.store.rows import json_of
-from server.store.values import value_at
+from server.store.arrays import NEVER
+from server.store.values import newest, value_at
 
 RHYTHM_BUCKETS = 48
 
@@ -75,9 +76,12 @@ def selected(request: Request) -> QuerySet[Device]:
     return found
 
 
-def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, list[dict[str, Any]]]:
+def open_alarms(device_ids: list[int] | None, at: datetime, past: bool) -> dict[int, list[dict[str, Any]]]:
+    """By device; of some, or of all."""
     found: dict[int, list[dict[str, Any]]] = {}
-    query = Alarm.objects.filter(device_id__in=device_ids, raised_at__lte=at)
+    query = Alarm.objects.filter(raised_at__lte=at, device__isnull=False)
+    if device_ids is not None:
+        query = query.filter(device_id__in=device_ids)
     query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
     for alarm in query.order_by("raised_at"):
         taken = alarm.acknowledged_at is not None and (not past or alarm.acknowledged_at <= at)
@@ -94,7 +98,7 @@ def open_alarms(device_ids: list[int], at: datetime, past: bool) -> dict[int, li
 
 
 def row_of(
-    device: Device,
+    device: Device | Brief,
     state: DeviceState | None,
     alarms: list[dict[str, Any]],
     strokes: tuple[list[int], list[int]],
@@ -125,15 +129,15 @@ ORDER = OpenApiParameter(
     "order", str, description="worst, name, heard, match, or a column; with - before it from the top down"
 )
 STANDING = [OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")]
-WEIGHTS = {"silent": 0, "undecodable": 1, "overdue": 2, "waiting": 3, "reporting": 4}
+WEIGHTS = [("silent", "undecodable", "overdue", "waiting", "reporting").index(name) for name in STATES]
 
 
 @dataclass(frozen=True)
 class Chosen:
     """The devices that a list asks for, in its order. counts: by state, before one of them is asked for."""
 
-    devices: list[Device]
-    states: dict[int, DeviceState]
+    devices: list[Brief]
+    states: States
     alarms: dict[int, list[dict[str, Any]]]
     counts: Counter[str]
 
@@ -141,11 +145,13 @@ class Chosen:
     def of(cls, request: Request, start: datetime, end: datetime, past: bool) -> Chosen:
         """Raises Refused."""
         states = device_states(end, past)
-        found = [d for d in selected(request).order_by("name") if d.pk in states or d.phase == "retired"]
-        counts = Counter(states[d.pk].state if d.pk in states else "waiting" for d in found)
+        found = [d for d in briefs(selected(request).order_by("name")) if d.pk in states or d.phase == "retired"]
+        kinds = states.by_device(states.state)
+        counts = Counter({STATES[k]: n for k, n in Counter(kinds.get(d.pk, WAITING) for d in found).items()})
         if request.query_params.get("state") in STATES:
-            found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
-        alarms = open_alarms([d.pk for d in found], end, past)
+            wanted = STATES.index(request.query_params["state"])
+            found = [d for d in found if kinds.get(d.pk) == wanted]
+        alarms = open_alarms(None, end, past)
         order = request.query_params.get("order", "worst")
         by = order.removeprefix("-")
         if by not in ("worst", "name", "heard", "match"):
@@ -156,14 +162,14 @@ class Chosen:
             found = in_order(found, column, order.startswith("-"))
         elif order == "worst":
 
-            def weight(d: Device) -> tuple[Any, ...]:
+            def weight(d: Brief) -> tuple[Any, ...]:
                 rank = min((PRIORITIES.index(a["priority"]) for a in alarms.get(d.pk, [])), default=9)
-                return rank, WEIGHTS[states[d.pk].state] if d.pk in states else 9, d.name
+                return rank, WEIGHTS[kinds[d.pk]] if d.pk in kinds else 9, d.name
 
             found.sort(key=weight)
         elif order == "heard":
-            never = datetime.min.replace(tzinfo=UTC)
-            found.sort(key=lambda d: ((states[d.pk].received_at if d.pk in states else None) or never, d.name))
+            heard = states.by_device(states.received)
+            found.sort(key=lambda d: (heard.get(d.pk, NEVER), d.name))
         elif order == "match":
             asked = request.query_params.get("q", "").strip().lower()
             found.sort(key=lambda d: closeness(d, asked))
@@ -215,7 +221,7 @@ class DevicesView(APIView):
         return Response(device_out(device, *span(request)), 201)
 
 
-def closeness(device: Device, asked: str) -> tuple[int, str]:
+def closeness(device: Brief, asked: str) -> tuple[int, str]:
     """How well a device fits words: what begins with them first, then what has them, then where they only stand
     near.
     """
@@ -285,7 +291,7 @@ def version_run(decoder: Definition | None, device: Device) -> tuple[int | None,
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
     from server.store.times import moment as from_us
 
-    state = device_states(end, past).get(device.pk)
+    state = device_states(end, past, [device.pk]).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {})
     declared = {f["name"]: f for f in device.type.fields}
@@ -293,9 +299,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
         known = value_at(device.pk, end, set(declared))
     else:
         with connection.cursor() as cursor:
-            cursor.execute("select fields from latest where device_id = %s", (device.pk,))
-            found = cursor.fetchone()
-        fields = json_of(found[0]) if found else {}
+            _, fields = newest(cursor, [device.pk]).get(device.pk, (0, {}))
         known = {name: (v[0], from_us(v[1]), v[2], from_us(v[3])) for name, v in fields.items()}
     values = []
     for name, field in declared.items():

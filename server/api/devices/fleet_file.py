@@ -14,7 +14,7 @@ from rest_framework.views import APIView
 
 from oculum.language.routes.check import SITE
 from server.api.devices.devices import selected
-from server.api.devices.serial import STATES, DeviceIn
+from server.api.devices.serial import DeviceIn
 from server.records.fleet.models import PHASES, Device
 from server.records.people.models import record
 from server.requests.authentication import person_of
@@ -24,7 +24,7 @@ from server.requests.revisions import lock_trees
 from server.rules import fleet_lines
 from server.rules.fleet_lines import Fleet, Line
 from server.rules.refusal import Refused
-from server.rules.states import device_states
+from server.rules.states import STATES, device_states
 
 SHOWN = 200
 FILTERS = [OpenApiParameter(n, str) for n in ("q", "type", "site", "gateway", "label", "state", "phase")]

@@ -12,10 +12,10 @@ from oculum.quantities import UnitError, parse_unit
 from server.intake.accounts import reserved
 from server.records.fleet.models import KINDS, PHASES, Device, DeviceType, Site
 from server.requests.fields import Amount, Latitude, Longitude, Words
+from server.rules.states import STATES
 
 MOST_LIMIT = 1e15
 PAGES = {"add", "types", "sites"}  # stand where a device's page would
-STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"]
 
 
 class FieldOut(serializers.Serializer):

@@ -28,9 +28,9 @@ from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.tables import COLUMNAR, as_columns, as_csv, plain
 from server.rules.refusal import Refused
-from server.store.rows import json_of
 from server.store.series import Place, Row, read_rows, read_series, values_before
 from server.store.times import iso, us
+from server.store.values import newest
 
 MOST_DEVICES, MOST_FIELDS, MOST_ROWS, MOST_READ = 500, 16, 10_000, 2_000_000
 MOST_PARTS, MOST_POINTS = 5_000, 500_000
@@ -380,10 +380,7 @@ class NewestView(APIView):
             found = found.filter(name__in=names)
         page = list(found.order_by("name")[offset : offset + limit])
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select device_id, received_at, fields from latest where device_id = any(%s)", ([d.pk for d in page],)
-            )
-            latest = {device: (received, json_of(fields)) for device, received, fields in cursor.fetchall()}
+            latest = newest(cursor, [d.pk for d in page])
         results = []
         for device in page:
             received, fields = latest.get(device.pk, (None, {}))
@@ -393,5 +390,7 @@ class NewestView(APIView):
                 for name, entry in sorted(fields.items())
                 if not wanted or name in wanted
             }
-            results.append({"device": device.name, "received_at": received, "values": values})
+            results.append(
+                {"device": device.name, "received_at": iso(received) if received else None, "values": values}
+            )
         return Response({"count": found.count(), "results": results})

@@ -253,7 +253,7 @@ class OverviewView(APIView):
     def get(self, request: Request) -> Response:
         at = moment(request, "to")
         past, end = at is not None, at or timezone.now()
-        states = Counter(s.state for s in device_states(end, past).values() if not s.of_site)
+        states = device_states(end, past).counts()
         with connection.cursor() as cursor:
             cursor.execute(
                 "select count(*), count(*) filter (where device_id is null) from message where received_at > %s -"

@@ -21,6 +21,7 @@ from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Site
 from server.requests.moments import LOOKBACK, moment, span
+from server.rules.brief import briefs
 from server.rules.plans import plan_in_force
 from server.rules.states import device_states
 from server.store.positions import newest_fixes, track_of
@@ -90,8 +91,7 @@ class MapView(APIView):
         fixes = newest_fixes(at)
         alarms = worst(at)
         found, without = [], 0
-        devices = Device.objects.filter(pk__in=list(states)).select_related("type", "site").order_by("name")
-        for device in devices:
+        for device in briefs(Device.objects.exclude(phase="retired").order_by("name")):
             fix = fixes.get(device.pk)
             given = (device.latitude, device.longitude) if device.latitude is not None else None
             if fix is None and (given is None or given[1] is None):

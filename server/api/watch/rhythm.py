@@ -13,13 +13,13 @@ from rest_framework.views import APIView
 
 from server.api.devices.columns import FIGURES, columns_of
 from server.api.devices.devices import ORDER, STANDING, Chosen
-from server.api.devices.serial import STATES
-from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
+from server.rules.brief import Brief
 from server.rules.groups import grouped
 from server.rules.refusal import Refused
+from server.rules.states import STATES
 from server.store.activity import buckets, lateness, rhythm
 from server.store.unheard import unheard
 
@@ -90,7 +90,7 @@ class RhythmView(APIView):
             gaps = unheard(cursor, start, end)
         parts = buckets(start, end, points)
 
-        def row(d: Device, group: str) -> dict[str, Any]:
+        def row(d: Brief, group: str) -> dict[str, Any]:
             return {
                 "name": d.name,
                 "title": d.title,

@@ -20,8 +20,9 @@ from server.requests.authentication import person_of
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment, span
 from server.requests.paging import bounded
+from server.rules.brief import Brief, briefs
 from server.rules.groups import Grouped, grouped
-from server.rules.health import Figures, figures, together
+from server.rules.health import Figures, figures
 from server.rules.refusal import Refused
 from server.rules.states import states_over_time
 from server.rules.told import handover, watched
@@ -44,9 +45,13 @@ def figures_out(one: Figures) -> dict[str, Any]:
         "delay_s": one.delay,
         "delay_max_s": one.delay_max,
         "clock_s": one.clock,
-        "alarm_s": one.alarm_s,
+        "alarm_s": one.alarm,
         "states_s": one.states,
     }
+
+
+def in_service(request: Request) -> list[Brief]:
+    return briefs(selected(request).filter(phase="in service"))
 
 
 class HealthView(APIView):
@@ -73,19 +78,19 @@ class HealthView(APIView):
         if order not in ORDERS:
             raise Refused("invalid", f"order: found `{order[:40]}`, expected {', '.join(ORDERS)}")
         only = request.query_params.getlist("device")[:500]
-        devices = [d for d in selected(request) if d.phase == "in service" and (not only or d.name in only)]
+        devices = [d for d in in_service(request) if not only or d.name in only]
         with connection.cursor() as cursor:
             found = figures(cursor, start, end, [d.pk for d in devices])
         if by == "device":
             groups = [Grouped(d.name, d.title, [d]) for d in devices]
         else:
             groups = grouped(devices, by)
-        rows = []
-        for group in groups:
-            own = [found[d.pk] for d in group.devices if d.pk in found]
-            if own:
-                figure = own[0] if by == "device" else together(own)
-                rows.append({"key": group.key, "title": group.title, **figures_out(figure)})
+        health = found.grouped([[d.pk for d in group.devices] for group in groups])
+        rows = [
+            {"key": group.key, "title": group.title, **figures_out(health.told(place))}
+            for place, group in enumerate(groups)
+            if health.devices[place]
+        ]
         worst = {"delay": "delay_s", "clock": "clock_s", "alarm": "alarm_s"}.get(order, order)
         if order == "title":
             rows.sort(key=lambda row: row["title"])
@@ -93,8 +98,8 @@ class HealthView(APIView):
             rows.sort(key=lambda row: (row[worst] is None, -abs(row[worst] or 0), row["title"]))
         else:
             rows.sort(key=lambda row: (row[worst] is None, row[worst] or 0, row["title"]))
-        whole_ = together(list(found.values())) if found else Figures(0)
-        return Response({"count": len(rows), "whole": figures_out(whole_), "results": rows[offset : offset + limit]})
+        whole_ = figures_out(found.together())
+        return Response({"count": len(rows), "whole": whole_, "results": rows[offset : offset + limit]})
 
 
 class BandsView(APIView):
@@ -120,7 +125,7 @@ class BandsView(APIView):
         parts = whole(request.query_params.get("parts", "120"), MOST_BUCKETS)
         if not parts:
             raise Refused("invalid", f"parts is a whole number from 1 to {MOST_BUCKETS}")
-        devices = [d for d in selected(request) if d.phase == "in service"]
+        devices = in_service(request)
         groups = grouped(devices, request.query_params.get("by", "site"))
         wanted = request.query_params.get("group")
         if wanted is not None:
