@@ -1,7 +1,8 @@
 import { useCallback, useMemo } from "react";
 import { useSearchParams } from "react-router";
 
-export const SPANS = [3600, 6 * 3600, 86400, 7 * 86400, 30 * 86400];
+export const SPANS = [3600, 6 * 3600, 86400, 7 * 86400, 30 * 86400, 90 * 86400, 365 * 86400];
+const LONGEST = 400 * 86400;
 export const spanWord = (s: number) =>
   s % 86400 === 0
     ? s === 86400
@@ -26,7 +27,7 @@ export type Lookback = {
 /** The span of time that all screens show; it stands in the URL. */
 export function useLookback(): Lookback {
   const [params, setParams] = useSearchParams();
-  const spanS = Math.min(Math.max(Number(params.get("span")) || 86400, 600), 90 * 86400);
+  const spanS = Math.min(Math.max(Number(params.get("span")) || 86400, 600), LONGEST);
   const text = params.get("to");
   const parsed = text ? new Date(text) : null;
   const stamp = parsed && !Number.isNaN(parsed.getTime()) ? parsed.getTime() : null;

@@ -9,7 +9,9 @@ import { Key } from "./marks";
 import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
 import { look } from "./look";
 
-const BANDS = [86400, 7 * 86400, 30 * 86400];
+const BANDS = [86400, 7 * 86400, 30 * 86400, 90 * 86400, 365 * 86400];
+/** The shortest band that holds a span. */
+const bandOf = (spanS: number) => BANDS.find((s) => s >= spanS) ?? BANDS.at(-1)!;
 const HEIGHT = 40;
 const LABEL = 46; // px that a label of the axis takes
 type Bucket = Schemas["Bucket"];
@@ -56,7 +58,7 @@ export function LookbackBand() {
   const lookback = useLookback();
   const now = useNow(lookback.live ? 1000 : 15_000);
   const state = useLiveState();
-  const [bandS, setBandS] = useState(() => (lookback.spanS > 7 * 86400 ? 30 * 86400 : 7 * 86400));
+  const [bandS, setBandS] = useState(() => bandOf(Math.max(lookback.spanS, 7 * 86400)));
   const [anchor, setAnchor] = useState<number | null>(null);
   const end = anchor ?? Math.ceil(now.getTime() / 60_000) * 60_000;
   const start = end - bandS * 1000;
@@ -141,7 +143,7 @@ export function LookbackBand() {
           onChange={(e) => {
             const s = Number(e.target.value);
             lookback.set({ spanS: s });
-            if (s > bandS) setBandS(30 * 86400);
+            if (s > bandS) setBandS(bandOf(s));
           }}
         >
           {SPANS.map((s) => (

@@ -35,7 +35,21 @@ export function zoneWord(at: Date = new Date(), name: string = zone): string {
 
 export const clock = (at: Date) => parts({ hour: "2-digit", minute: "2-digit", second: "2-digit" }).format(at);
 export const minutes = (at: Date) => parts({ hour: "2-digit", minute: "2-digit" }).format(at);
-export const day = (at: Date) => parts({ weekday: "short", day: "numeric" }).format(at).replace(",", "");
+const MINUTE = 60_000;
+const HOUR = 60 * MINUTE;
+const DAY = 24 * HOUR;
+const NEAR = 25 * DAY; // so long a day is known by its weekday and number
+const SAME_YEAR = 300 * DAY;
+
+/** A day: "Mon 2" where it is near, else "2 Mar", or "2 Mar 2025". */
+export function day(at: Date, now: Date = new Date()): string {
+  const off = Math.abs(now.getTime() - at.getTime());
+  return off < NEAR ? weekday(at) : dated(at, off >= SAME_YEAR);
+}
+
+const weekday = (at: Date) => parts({ weekday: "short", day: "numeric" }).format(at).replace(",", "");
+const dated = (at: Date, year: boolean) =>
+  parts({ day: "numeric", month: "short", ...(year ? { year: "numeric" as const } : {}) }).format(at);
 export const exact = (at: Date) => {
   const whole = parts({ weekday: "short", day: "numeric", month: "short", year: "numeric" }).format(at);
   return `${whole} ${clock(at)} ${zoneWord(at)}`;
@@ -43,15 +57,11 @@ export const exact = (at: Date) => {
 
 /** Short when today, with the day otherwise. */
 export function when(at: Date, now: Date = new Date()): string {
-  return sameDay(at, now) ? clock(at) : `${day(at)} ${minutes(at)}`;
+  return sameDay(at, now) ? clock(at) : `${day(at, now)} ${minutes(at)}`;
 }
 
 const date = (at: Date) => parts({ year: "numeric", month: "numeric", day: "numeric" }).format(at);
 export const sameDay = (a: Date, b: Date) => date(a) === date(b);
-
-const MINUTE = 60_000;
-const HOUR = 60 * MINUTE;
-const DAY = 24 * HOUR;
 
 /** What the clocks of the zone show at a moment, as if it were UTC. */
 function shownAt(at: number): number {
@@ -87,12 +97,15 @@ export function fromShown(text: string): Date | null {
 const STRIDES = [
   ...[1, 2, 5, 10, 30].map((n) => n * MINUTE),
   ...[1, 2, 3, 6, 12].map((n) => n * HOUR),
-  ...[1, 2, 5, 10, 30].map((n) => n * DAY),
+  ...[1, 2, 5, 10].map((n) => n * DAY),
 ];
 
-/** Moments to mark on an axis of time (ms), at most `most`: whole hours or midnights of the zone shown. */
+/** Moments to mark on an axis of time (ms), at most `most`: whole hours, midnights or first days of months of the zone
+ * shown.
+ */
 export function ticks(from: number, to: number, most: number): number[] {
-  const stride = STRIDES.find((s) => (to - from) / s <= most) ?? 30 * DAY;
+  const stride = STRIDES.find((s) => (to - from) / s <= most);
+  if (!stride) return firstDays(from, to, most);
   const found: number[] = [];
   const days = Math.max(1, stride / DAY);
   for (let n = Math.floor(shownAt(from) / DAY); ; n += 1) {
@@ -104,14 +117,32 @@ export function ticks(from: number, to: number, most: number): number[] {
   }
 }
 
+/** First days of months, of every month, or every second, third, ... */
+function firstDays(from: number, to: number, most: number): number[] {
+  const every = [1, 2, 3, 6].find((n) => (to - from) / (n * 30 * DAY) <= most) ?? 12;
+  const begin = new Date(shownAt(from));
+  const found: number[] = [];
+  for (let month = begin.getUTCMonth(); ; month += 1) {
+    const first = new Date(Date.UTC(begin.getUTCFullYear(), month));
+    const at = momentOf(first.getTime());
+    if (at > to) return found;
+    if (at >= from && first.getUTCMonth() % every === 0) found.push(at);
+  }
+}
+
 /** A tick in words: a day at its midnight, "today" for the one that is, else the time of day. */
 export function tickWord(at: number, now: Date = new Date()): string {
-  if (shownAt(at) % DAY !== 0) return minutes(new Date(at));
-  return sameDay(new Date(at), now) ? "today" : day(new Date(at));
+  const shown = shownAt(at);
+  if (shown % DAY !== 0) return minutes(new Date(at));
+  if (sameDay(new Date(at), now)) return "today";
+  return new Date(shown).getUTCDate() === 1 ? dated(new Date(at), false) : day(new Date(at), now);
 }
 
 /** A moment on an axis: with its day where the axis is longer than one. `spanMs`: its length. */
-export const onAxis = (at: Date, spanMs: number) => (spanMs > DAY ? `${day(at)} ${minutes(at)}` : clock(at));
+export function onAxis(at: Date, spanMs: number): string {
+  if (spanMs <= DAY) return clock(at);
+  return `${spanMs < NEAR ? weekday(at) : dated(at, spanMs >= SAME_YEAR)} ${minutes(at)}`;
+}
 
 export function lasting(seconds: number): string {
   const s = Math.max(0, Math.round(seconds));

@@ -90,6 +90,8 @@ describe("an axis of time", () => {
     expect(tickWord(at("2026-03-02T02:00:00Z"), now)).toBe("Mon 2");
     expect(tickWord(at("2026-03-04T02:00:00Z"), now)).toBe("today");
     expect(tickWord(at("2026-03-02T14:00:00Z"), now)).toBe("12:00");
+    expect(tickWord(at("2026-03-01T02:00:00Z"), now)).toBe("1 Mar");
+    expect(tickWord(at("2026-01-05T02:00:00Z"), now)).toBe("5 Jan");
   });
 
   it("keeps to local midnights across a change of clocks", () => {
@@ -101,7 +103,7 @@ describe("an axis of time", () => {
   });
 
   it("has at most so many marks, whatever its length", () => {
-    for (const hours of [1, 5, 24, 7 * 24, 30 * 24, 90 * 24])
+    for (const hours of [1, 5, 24, 7 * 24, 30 * 24, 90 * 24, 400 * 24])
       for (const most of [3, 8, 16]) {
         const found = ticks(at("2026-03-01T07:13:00Z") - hours * 3600_000, at("2026-03-01T07:13:00Z"), most);
         expect(found.length, `${hours} h, ${most}`).toBeLessThanOrEqual(most + 1);
@@ -112,6 +114,18 @@ describe("an axis of time", () => {
   it("tells a moment with its day where the axis is longer than one", () => {
     expect(onAxis(new Date("2026-03-02T09:10:05Z"), 3600_000)).toBe("09:10:05");
     expect(onAxis(new Date("2026-03-02T09:10:05Z"), 7 * 86400_000)).toBe("Mon 2 09:10");
+    expect(onAxis(new Date("2026-03-02T09:10:05Z"), 90 * 86400_000)).toBe("2 Mar 09:10");
+  });
+
+  it("of a year is marked at the first days of months", () => {
+    setZone("CET");
+    const found = ticks(at("2025-06-10T00:00:00Z"), at("2026-06-10T00:00:00Z"), 8);
+    expect(found.map((t) => new Date(t).toISOString().slice(0, 16))).toEqual(
+      ["2025-06-30T22", "2025-08-31T22", "2025-10-31T23", "2025-12-31T23", "2026-02-28T23", "2026-04-30T22"].map(
+        (t) => `${t}:00`,
+      ),
+    );
+    expect(found.map((t) => tickWord(t, new Date("2026-06-10T00:00:00Z"))).slice(0, 2)).toEqual(["1 Jul", "1 Sept"]);
   });
 });
 
