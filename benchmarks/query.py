@@ -101,6 +101,43 @@ def fill(connection: psycopg.Connection[Any], start: datetime, turns: int, caden
         c.execute(f"vacuum analyze {table}")
 
 
+# What screens ask for, over the last day if nothing else is said.
+ANSWERS = {
+    "watch_answer": "watch",
+    "watch_30d_answer": "watch?days=30",
+    "bands_answer": "watch/bands?by=site",
+    "health_answer": "watch/health?by=site",
+    "devices_answer": "devices",
+    "devices_by_figure_answer": "devices?order=availability",
+    "rhythm_answer": "watch/rhythm",
+    "device_answer": "devices/meter-00005",
+    "map_answer": "map",
+    "lookback_30d_answer": "lookback?days=30",
+}
+
+
+def answering(path: str, end: datetime) -> Callable[[], object]:
+    """Asks for a path of the API as an administrator; `days` in it: how long the lookback is."""
+    from rest_framework.test import APIClient
+
+    from server.records.people.models import ROLES, Person
+
+    client = APIClient(HTTP_HOST="127.0.0.1")
+    person, _ = Person.objects.get_or_create(username="bench", defaults={"role": ROLES[-1]})
+    client.force_authenticate(person)
+    path, _, asked = path.partition("?")
+    query = dict(pair.split("=") for pair in asked.split("&") if pair)
+    start = end - timedelta(days=int(query.pop("days", "1")))
+
+    def ask() -> object:
+        answer = client.get(f"/api/v1/{path}", {**query, "from": start.isoformat(), "to": end.isoformat()})
+        if answer.status_code != 200:
+            raise RuntimeError(f"{path}: {answer.status_code} {answer.content[:200]!r}")
+        return answer.content
+
+    return ask
+
+
 def timed(turns: int, work: Callable[[], object]) -> list[float]:
     """Milliseconds, after one that does not count."""
     work()
@@ -258,6 +295,10 @@ def measure(seconds: float) -> dict[str, Any]:
             mine, other = timed(times, ours), timed(max(times // 3, 2), theirs)
             told[f"{name}_p50_ms"], told[f"{name}_p95_ms"] = (float(np.percentile(mine, p)) for p in (50, 95))
             ratios[f"{name}_to_plain"] = float(np.median(mine) / np.median(other))
+        for name, path in ANSWERS.items():
+            say(name)
+            mine = timed(6, answering(path, end))
+            told[f"{name}_p50_ms"], told[f"{name}_p95_ms"] = (float(np.percentile(mine, p)) for p in (50, 95))
         say("sealing")
         told["sealed_readings_per_s"] = sealing(instance.database_url(), [d.pk for d in devices[:1500]])
         ((size, rows),) = plain(

@@ -19,8 +19,7 @@ from oculum.history.stretches import (
     UNDECODABLE,
     Listening,
     limits,
-    mostly,
-    shares,
+    over_time,
 )
 from oculum.language.routes.check import SITE
 from server.store.arrays import NEVER, arrays
@@ -152,5 +151,5 @@ def states_over_time(
     devices: int64 (n,), rising.
     """
     over = min(first + buckets * width, end)
-    spent = shares(read_stretches(cursor, first, over), devices, us(first), round(width.total_seconds() * 1e6), buckets)
-    return mostly(spent)
+    found = read_stretches(cursor, first, over)
+    return over_time(found, devices, us(first), round(width.total_seconds() * 1e6), buckets)

@@ -137,11 +137,24 @@ def _pack(connection: psycopg.Connection[Any], first: datetime, hours: int) -> N
             f"select {COUNTED} from activity where hour >= %s and hour < %s group by device_id order by device_id",
             (first, first + hours * HOUR),
         )
+    found = Counts.of(first, hours, columns)
     connection.execute(
-        "insert into activity_summed (first, hours, body) values (%s, %s, %s) on conflict (first, hours) do update set"
-        " body = excluded.body, made = excluded.made",
-        (first, hours, Counts.of(first, hours, columns).packed()),
+        "insert into activity_summed (first, hours, messages, body) values (%s, %s, %s, %s) on conflict (first, hours)"
+        " do update set messages = excluded.messages, body = excluded.body, made = excluded.made",
+        (first, hours, int(found.counts[0].sum()), found.packed()),
     )
+
+
+def messages_by_hour(cursor: Any, first: datetime, end: datetime) -> dict[datetime, int]:
+    """How many messages came in each hour, of all devices."""
+    cursor.execute(
+        "with u as (select hour from activity_unsummed where hour >= %(first)s and hour < %(end)s)"
+        " select first, messages from activity_summed where hours = 1 and first >= %(first)s and first < %(end)s and"
+        " first not in (select hour from u) union all"
+        " select hour, sum(messages) from activity join u using (hour) group by 1",
+        {"first": first, "end": end},
+    )
+    return {hour: int(count) for hour, count in cursor.fetchall()}
 
 
 def counts(cursor: Any, first: datetime, end: datetime, only: np.ndarray | None = None) -> Iterator[Counts]:

@@ -21,6 +21,7 @@ from oculum.history.stretches import (
     Presence,
     going_on,
     mostly,
+    over_time,
     shares,
 )
 
@@ -89,6 +90,7 @@ def test_shares_of_buckets_add_up(came: list[Arrival], width: int, start: int) -
     device, at, outcome = np.array(came, np.int64).reshape(-1, 3).T
     told, _ = presence.take(device, at, outcome, CADENCES.__getitem__)
     spent = shares(told, np.array([1, 2]), start, width, 5)
+    assert over_time(told, np.array([1, 2]), start, width, 5).tolist() == mostly(spent).tolist()
     for row, d in enumerate([1, 2]):
         for bucket in range(5):
             edge = start + bucket * width

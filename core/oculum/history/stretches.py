@@ -218,6 +218,25 @@ def shares(stretches: Stretches, devices: np.ndarray, start: int, width: int, bu
     return (found + np.cumsum(whole, axis=1))[:, :buckets]
 
 
+def over_time(stretches: Stretches, devices: np.ndarray, start: int, width: int, buckets: int) -> np.ndarray:
+    """The state of each device for most of each bucket: int8 (devices, buckets), as `mostly` says of `shares`. Most
+    devices are in one state all the time: only of the others the shares are looked at.
+    """
+    cut = stretches.within(start, start + width * buckets)
+    place = np.searchsorted(devices, cut.device)
+    mine = np.isin(cut.device, devices)
+    place, since, until, state = place[mine], cut.since[mine] - start, cut.until[mine] - start, cut.state[mine]
+    steady = np.bincount(place, minlength=len(devices)) <= 1
+    found = np.full((len(devices), buckets), -1, np.int8)
+    alone = steady[place]
+    first, last = since[alone] // width, -(-until[alone] // width)
+    column = np.arange(buckets)
+    there = (column >= first[:, None]) & (column < last[:, None])
+    found[place[alone]] = np.where(there, state[alone][:, None], -1)
+    found[~steady] = mostly(shares(cut, devices[~steady], start, width, buckets))
+    return found
+
+
 def mostly(spent: np.ndarray) -> np.ndarray:
     """The state in which a device was for most of a bucket: int8 (devices, buckets), -1 where it was in none. What is
     worse wins a draw.

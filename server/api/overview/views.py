@@ -31,6 +31,7 @@ from server.rules.shelves import shelved
 from server.rules.states import device_states, states_over_time
 from server.store.figures import by_line
 from server.store.series import read_series
+from server.store.summed import messages_by_hour
 
 MOST_ROWS = 400_000
 MOST_BUCKETS = 400
@@ -66,7 +67,7 @@ class Bucket(serializers.Serializer):
     silent = serializers.IntegerField()
     undecodable = serializers.IntegerField()
     alarm = serializers.IntegerField()
-    messages = serializers.IntegerField()
+    messages = serializers.IntegerField(help_text="of all devices")
     worst = serializers.CharField(allow_null=True, help_text="highest priority among the open alarms")
 
 
@@ -182,12 +183,7 @@ def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> d
             (SITE,),
         )
         devices = np.array([row[0] for row in cursor.fetchall()], np.int64)
-        cursor.execute(
-            "select hour, sum(messages) from activity where hour >= %s and hour < %s and device_id = any(%s) group by"
-            " 1",
-            (first, first + timedelta(hours=hours), devices.tolist()),
-        )
-        messages = {hour: int(count) for hour, count in cursor.fetchall()}
+        messages = messages_by_hour(cursor, first, first + timedelta(hours=hours))
         cursor.execute(
             "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s"
             " and not suppressed and (cleared_at is null or cleared_at >= %s)",

@@ -10,6 +10,7 @@ create table activity_summed (
     first timestamptz not null,
     hours smallint not null,
     made uuid not null default gen_random_uuid(),
+    messages bigint not null,
     body bytea not null,
     primary key (first, hours)
 );

@@ -2723,6 +2723,7 @@ export interface components {
             silent: number;
             undecodable: number;
             alarm: number;
+            /** @description of all devices */
             messages: number;
             /** @description highest priority among the open alarms */
             worst: string | null;
