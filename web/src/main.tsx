@@ -6,6 +6,7 @@ import { BrowserRouter } from "react-router";
 import { Refusal } from "./api/client";
 import { App } from "./app";
 import { showGround } from "./parts/ground";
+import { begin, fetchAll } from "./screens";
 import "./styles.css";
 
 // Styles that dialogs add while they are open carry the page's nonce.
@@ -23,6 +24,13 @@ const client = new QueryClient({
 });
 
 showGround();
+
+const SLOW_MS = 400; // longer nobody waits for a screen without seeing that it comes
+const CALM_MS = 3_000;
+
+const first = begin(client, window.location);
+await Promise.race([first, new Promise((resolve) => setTimeout(resolve, SLOW_MS))]);
+setTimeout(() => void fetchAll(), CALM_MS);
 
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>

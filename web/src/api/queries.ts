@@ -1,6 +1,20 @@
 import { queryOptions } from "@tanstack/react-query";
-import type { Lookback } from "../parts/lookback-state";
-import { api, got } from "./client";
+import type { Asked } from "../parts/lookback-state";
+import { setZone } from "../parts/time";
+import { api, got, setCsrf } from "./client";
+
+/** Who is signed in. */
+export const ofMe = () =>
+  queryOptions({
+    queryKey: ["me"],
+    queryFn: async () => {
+      const found = await got(api.GET("/api/v1/me"));
+      setCsrf(found.csrf);
+      setZone(found.zone);
+      return found;
+    },
+    staleTime: Infinity,
+  });
 
 /** What several screens ask for: one key, one way to fetch it. */
 export const ofTypes = () =>
@@ -27,7 +41,7 @@ export const ofColleagues = () =>
   });
 
 /** Notes on a device and versions of its decoder, in the lookback. */
-export const ofNotes = (lookback: Lookback, name: string) =>
+export const ofNotes = (lookback: Asked, name: string) =>
   queryOptions({
     queryKey: ["notes", name, ...lookback.key],
     queryFn: ({ signal }) =>

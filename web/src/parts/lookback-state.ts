@@ -12,7 +12,8 @@ export const spanWord = (s: number) =>
       ? `${Math.round((s / 3600) * 10) / 10} hours`
       : `${Math.round(s / 60)} minutes`;
 
-export type Lookback = {
+/** A span of time that is asked for. */
+export type Asked = {
   spanS: number;
   to: Date | null;
   live: boolean;
@@ -21,16 +22,40 @@ export type Lookback = {
   /** Query parameters, made at the moment of asking. */
   query: () => { from: string; to?: string };
   bounds: (now: Date) => [Date, Date];
+};
+export type Lookback = Asked & {
   set: (next: { spanS?: number; to?: Date | null }) => void;
 };
+
+/** The span of time that an address shows. */
+function shown(spanS: number, stamp: number | null): Asked {
+  const to = stamp === null ? null : new Date(stamp);
+  const bounds = (now: Date): [Date, Date] => {
+    const end = to ?? now;
+    return [new Date(end.getTime() - spanS * 1000), end];
+  };
+  return {
+    spanS,
+    to,
+    live: to === null,
+    key: [spanS, to?.toISOString() ?? "live"],
+    query: () => ({ from: bounds(new Date())[0].toISOString(), ...(to ? { to: to.toISOString() } : {}) }),
+    bounds,
+  };
+}
+
+function partsIn(params: URLSearchParams): [number, number | null] {
+  const text = params.get("to");
+  const parsed = text ? new Date(text).getTime() : NaN;
+  return [Math.min(Math.max(Number(params.get("span")) || 86400, 600), LONGEST), Number.isNaN(parsed) ? null : parsed];
+}
+
+export const lookbackIn = (params: URLSearchParams) => shown(...partsIn(params));
 
 /** The span of time that all screens show; it stands in the URL. */
 export function useLookback(): Lookback {
   const [params, setParams] = useSearchParams();
-  const spanS = Math.min(Math.max(Number(params.get("span")) || 86400, 600), LONGEST);
-  const text = params.get("to");
-  const parsed = text ? new Date(text) : null;
-  const stamp = parsed && !Number.isNaN(parsed.getTime()) ? parsed.getTime() : null;
+  const [spanS, stamp] = partsIn(params);
   const set = useCallback(
     (next: { spanS?: number; to?: Date | null }) =>
       setParams(
@@ -49,22 +74,7 @@ export function useLookback(): Lookback {
       ),
     [setParams],
   );
-  return useMemo(() => {
-    const to = stamp === null ? null : new Date(stamp);
-    const bounds = (now: Date): [Date, Date] => {
-      const end = to ?? now;
-      return [new Date(end.getTime() - spanS * 1000), end];
-    };
-    return {
-      spanS,
-      to,
-      live: to === null,
-      key: [spanS, to?.toISOString() ?? "live"],
-      query: () => ({ from: bounds(new Date())[0].toISOString(), ...(to ? { to: to.toISOString() } : {}) }),
-      bounds,
-      set,
-    };
-  }, [spanS, stamp, set]);
+  return useMemo(() => ({ ...shown(spanS, stamp), set }), [spanS, stamp, set]);
 }
 
 /** A link's target that keeps lookback and ground but drops what belongs to one screen. */

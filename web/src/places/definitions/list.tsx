@@ -23,7 +23,10 @@ const COLUMNS = look(
 const OF_SITES = "site"; // its readings come from routes
 
 /** Decoders, or conditions: what is in force, how it fares; and types whose messages wait for a decoder. */
-export default function Definitions({ kind }: { kind: "decoder" | "condition" }) {
+export const Decoders = () => <Definitions kind="decoder" />;
+export const Conditions = () => <Definitions kind="condition" />;
+
+function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const kept = useKept();
   const navigate = useNavigate();
   const engineer = useMay("engineer");

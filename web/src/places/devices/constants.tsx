@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../../api/client";
 import { At, TextField, Trouble } from "../../parts/basics";
+import { ofConstants } from "./queries";
 
 /** What was written, as a value: a number, yes or no, else a text. */
 function valueOf(text: string): number | boolean | string {
@@ -17,10 +18,7 @@ export function Constants({ name, engineer }: { name: string; engineer: boolean 
   const [word, setWord] = useState("");
   const [value, setValue] = useState("");
   const [from, setFrom] = useState("");
-  const list = useQuery({
-    queryKey: ["constants", name],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/devices/{name}/constants", { signal, params: { path: { name } } })),
-  });
+  const list = useQuery(ofConstants(name));
   const again = () => client.invalidateQueries({ queryKey: ["constants", name] });
   const add = useMutation({
     mutationFn: () =>

@@ -1,22 +1,6 @@
-import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { api, got, type Schemas } from "../../api/client";
+import type { Schemas } from "../../api/client";
 import type { AlarmSpan, LimitLine } from "../../parts/chart";
-import type { Lookback } from "../../parts/lookback-state";
 import { unitOf } from "../../parts/units";
-
-/** Alarms of a device in the lookback. */
-export const ofAlarms = (lookback: Lookback, device: string) =>
-  queryOptions({
-    queryKey: ["alarms", "device", device, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/alarms", {
-          signal,
-          params: { query: { device, show: "all", limit: 200, ...lookback.query() } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
 
 /** When alarms were open, by their field: bars at the foot of its chart. */
 export const barsOf = (alarms: Schemas["AlarmOut"][], end: Date): (AlarmSpan & { field: string })[] =>

@@ -1,4 +1,4 @@
-import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
@@ -14,11 +14,12 @@ import { Rhythm } from "../../parts/rhythm";
 import { exact, lasting } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { DeviceHealth } from "../watch/device-health";
-import { barsOf, limitsOf, ofAlarms } from "./context";
+import { barsOf, limitsOf } from "./context";
 import { Constants } from "./constants";
 import { KeyBox } from "./key-box";
 import { happened, Notes } from "./notes";
 import { Photo } from "./photo";
+import { ofAlarms, ofDevice, ofMessages, ofSeries } from "./queries";
 import { Setpoints } from "./setpoints";
 import { DRAWN, ValueRow } from "./value-row";
 import { titled, unitOf } from "../../parts/units";
@@ -33,9 +34,7 @@ export default function DeviceScreen() {
   const lookback = useLookback();
   const [params, setParams] = useSearchParams();
   const device = useQuery({
-    queryKey: ["device", name, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name }, query: lookback.query() } })),
+    ...ofDevice(lookback, name),
     placeholderData: (old) => (old?.name === name ? old : undefined),
   });
   if (device.isPending) return <Waiting what="the device" />;
@@ -75,30 +74,8 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
   const operator = useMay("operator");
   const engineer = useMay("engineer");
   const alarms = useQuery(ofAlarms(lookback, d.name));
-  const series = useQuery({
-    queryKey: ["series", d.name, chosen.join(), ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices/{name}/series", {
-          signal,
-          params: { path: { name: d.name }, query: { field: chosen, ...lookback.query() } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-    enabled: chosen.length > 0,
-    refetchInterval: lookback.live ? 30_000 : false,
-  });
-  const arrivals = useQuery({
-    queryKey: ["arrivals", "device", d.name, lookback.key[1]],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/arrivals", {
-          signal,
-          params: { query: { device: d.name, limit: 6, ...(lookback.to ? { to: lookback.to.toISOString() } : {}) } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  const series = useQuery(ofSeries(lookback, d.name, chosen));
+  const arrivals = useQuery(ofMessages(lookback, d.name));
   const acknowledge = useMutation({
     mutationFn: (id: number) => got(api.POST("/api/v1/alarms/acknowledge", { body: { alarms: [id] } })),
     onSuccess: () =>

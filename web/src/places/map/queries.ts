@@ -1,10 +1,10 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, got } from "../../api/client";
-import type { Lookback } from "../../parts/lookback-state";
+import type { Asked } from "../../parts/lookback-state";
 import type { Feature } from "./shape";
 
 /** Where everything is at the end of the lookback. */
-export const ofMap = (lookback: Lookback) =>
+export const ofMap = (lookback: Asked) =>
   queryOptions({
     queryKey: ["map", lookback.to?.toISOString() ?? "live"],
     queryFn: ({ signal }) =>
@@ -24,7 +24,7 @@ export const ofGround = () =>
     },
   });
 
-export const ofTrack = (device: string | null, lookback: Lookback) =>
+export const ofTrack = (device: string | null, lookback: Asked) =>
   queryOptions({
     queryKey: ["track", device, ...lookback.key],
     enabled: device !== null,
@@ -35,7 +35,7 @@ export const ofTrack = (device: string | null, lookback: Lookback) =>
 const MOST_DAYS = 31;
 
 /** Who crossed an area in the lookback, at most 31 days of it, and who is inside at its end. */
-export const ofCrossings = (feature: Feature | null, lookback: Lookback) =>
+export const ofCrossings = (feature: Feature | null, lookback: Asked) =>
   queryOptions({
     queryKey: ["crossings", feature, ...lookback.key],
     enabled: feature !== null,

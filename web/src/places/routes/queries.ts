@@ -1,11 +1,11 @@
 import { queryOptions } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
-import type { Lookback } from "../../parts/lookback-state";
+import type { Asked } from "../../parts/lookback-state";
 
 export type Row = Schemas["BookRow"];
 
 /** All routes in their order, with what they have done in the lookback. */
-export const ofBook = (lookback: Lookback) =>
+export const ofBook = (lookback: Asked) =>
   queryOptions({
     queryKey: ["definitions", "book", ...lookback.key],
     queryFn: ({ signal }) => got(api.GET("/api/v1/routes", { signal, params: { query: lookback.query() } })),
@@ -13,7 +13,7 @@ export const ofBook = (lookback: Lookback) =>
   });
 
 /** Where the readings of the lookback went. */
-export const ofFlow = (lookback: Lookback) =>
+export const ofFlow = (lookback: Asked) =>
   queryOptions({
     queryKey: ["definitions", "flow", ...lookback.key],
     queryFn: ({ signal }) => got(api.GET("/api/v1/routes/flow", { signal, params: { query: lookback.query() } })),

@@ -9,7 +9,7 @@ import { useKept, useLookback } from "../../parts/lookback-state";
 import { Pages } from "../../parts/pages";
 import { onAxis, ticks, tickWord } from "../../parts/time";
 import { counted } from "../../parts/words";
-import { ofBands, ROWS } from "./queries";
+import { ofBands, PARTS, ROWS } from "./queries";
 
 type Band = Schemas["BandOut"];
 const LETTERS: Record<string, State> = { s: "silent", u: "undecodable", o: "overdue", r: "reporting" };
@@ -124,11 +124,10 @@ export function Bands() {
   const lookback = useLookback();
   const [by, setBy] = useState("site");
   const [open, setOpen] = useState<string | null>(null);
-  const parts = 144;
-  const found = useQuery(ofBands(lookback, by, parts));
+  const found = useQuery(ofBands(lookback, by, PARTS));
   const bands = found.data?.bands ?? [];
   const start = found.data ? new Date(found.data.start).getTime() : 0;
-  const end = start + (found.data?.part_s ?? 0) * 1000 * parts;
+  const end = start + (found.data?.part_s ?? 0) * 1000 * PARTS;
   return (
     <section aria-label="States over time">
       <div className="mb-1 flex items-end gap-3">
@@ -161,9 +160,9 @@ export function Bands() {
               </span>
               <span className="block text-[11.5px] text-second">{counted(band.devices, "device")}</span>
             </span>
-            <Stack band={band} parts={parts} />
+            <Stack band={band} parts={PARTS} />
           </button>
-          {open === band.key && <Opened by={by} band={band} parts={parts} />}
+          {open === band.key && <Opened by={by} band={band} parts={PARTS} />}
         </div>
       ))}
       {found.data && (

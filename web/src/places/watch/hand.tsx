@@ -11,10 +11,9 @@ import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { useActs } from "../alarms/acts";
-import { ofCurve, ofLines } from "./queries";
+import { MOST_LINES, ofCurve, ofLines } from "./queries";
 
 type Line = Schemas["LineOut"];
-const MOST = 12;
 const COLUMNS = look(
   "grid grid-cols-[20px_minmax(0,1fr)_auto] items-center gap-x-2 py-1.5 pl-2",
   "md:grid-cols-[20px_minmax(0,1fr)_90px_132px_70px]",
@@ -36,7 +35,7 @@ export function Hand() {
   const navigate = useNavigate();
   const operator = useMay("operator");
   const acts = useActs();
-  const found = useQuery(ofLines(lookback, MOST));
+  const found = useQuery(ofLines(lookback, MOST_LINES));
   const lines = found.data?.results ?? [];
   const chosen = useChosen(lines, keyOf, found.isPlaceholderData ? null : "hand");
   const target = (line: Line) =>
@@ -139,7 +138,7 @@ export function Hand() {
             </span>
           )
         )}
-        {found.data && found.data.lines > MOST && (
+        {found.data && found.data.lines > MOST_LINES && (
           <Link className="link ml-auto" to={kept("/alarms")}>
             all {found.data.lines} lines
           </Link>

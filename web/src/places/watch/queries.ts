@@ -1,8 +1,8 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
-import type { Lookback } from "../../parts/lookback-state";
+import type { Asked } from "../../parts/lookback-state";
 
-export const ofWatch = (lookback: Lookback) =>
+export const ofWatch = (lookback: Asked) =>
   queryOptions({
     queryKey: ["watch", ...lookback.key],
     queryFn: ({ signal }) => got(api.GET("/api/v1/watch", { signal, params: { query: lookback.query() } })),
@@ -10,7 +10,7 @@ export const ofWatch = (lookback: Lookback) =>
     placeholderData: keepPreviousData,
   });
 
-export const ofLines = (lookback: Lookback, limit: number) =>
+export const ofLines = (lookback: Asked, limit: number) =>
   queryOptions({
     queryKey: ["alarms", "lines", "watch", limit, ...lookback.key],
     queryFn: ({ signal }) =>
@@ -18,7 +18,7 @@ export const ofLines = (lookback: Lookback, limit: number) =>
     placeholderData: keepPreviousData,
   });
 
-export const ofBands = (lookback: Lookback, by: string, parts: number, group?: string, offset = 0) =>
+export const ofBands = (lookback: Asked, by: string, parts: number, group?: string, offset = 0) =>
   queryOptions({
     queryKey: ["bands", by, parts, group ?? null, offset, ...lookback.key],
     queryFn: ({ signal }) =>
@@ -34,11 +34,15 @@ export const ofBands = (lookback: Lookback, by: string, parts: number, group?: s
     placeholderData: keepPreviousData,
   });
 
+/** Parts of the span that the states of groups are shown in. */
+export const PARTS = 144;
+/** Lines of what needs a hand. */
+export const MOST_LINES = 12;
 /** Devices of an opened group that are shown at once. */
 export const ROWS = 60;
 
 /** The curve of what an alarm goes by, over the lookback. */
-export const ofCurve = (lookback: Lookback, device: string, field: string) =>
+export const ofCurve = (lookback: Asked, device: string, field: string) =>
   queryOptions({
     queryKey: ["series", device, field, "small", ...lookback.key],
     queryFn: ({ signal }) =>
@@ -52,7 +56,7 @@ export const ofCurve = (lookback: Lookback, device: string, field: string) =>
   });
 
 /** Figures of health of one device over the lookback. */
-export const ofHealth = (lookback: Lookback, device: string) =>
+export const ofHealth = (lookback: Asked, device: string) =>
   queryOptions({
     queryKey: ["health", device, ...lookback.key],
     queryFn: ({ signal }) =>
@@ -64,7 +68,7 @@ export const ORDERS = ["title", "availability", "decoded", "complete", "delay", 
 export type Order = (typeof ORDERS)[number];
 
 /** Figures of health by device or by group, a page of them. */
-export const ofFigures = (lookback: Lookback, by: string, order: Order, offset: number) =>
+export const ofFigures = (lookback: Asked, by: string, order: Order, offset: number) =>
   queryOptions({
     queryKey: ["health", by, order, offset, ...lookback.key],
     queryFn: ({ signal }) =>
@@ -78,7 +82,7 @@ export const ofFigures = (lookback: Lookback, by: string, order: Order, offset: 
   });
 
 /** Means of a field in equal parts of the lookback, of all devices of a type at a site. */
-export const ofCourses = (lookback: Lookback, type: string, field: string, site: string, points: number) =>
+export const ofCourses = (lookback: Asked, type: string, field: string, site: string, points: number) =>
   queryOptions({
     queryKey: ["history", "courses", type, field, site, points, ...lookback.key],
     enabled: Boolean(type && field),
@@ -94,7 +98,7 @@ export const ofCourses = (lookback: Lookback, type: string, field: string, site:
   });
 
 /** Curves of fields of a device over the lookback, or over the same span some seconds before, moved into it. */
-export const ofDrawn = (lookback: Lookback, device: string, fields: string[], earlierS = 0) =>
+export const ofDrawn = (lookback: Asked, device: string, fields: string[], earlierS = 0) =>
   queryOptions({
     queryKey: ["series", device, "drawn", fields.join(), earlierS, ...lookback.key],
     enabled: Boolean(device && fields.length),
@@ -113,7 +117,7 @@ export const ofDrawn = (lookback: Lookback, device: string, fields: string[], ea
   });
 
 /** Where the devices of a type are with a field. */
-export const ofAmong = (lookback: Lookback, type: string, field: string) =>
+export const ofAmong = (lookback: Asked, type: string, field: string) =>
   queryOptions({
     queryKey: ["history", "among", type, field, ...lookback.key],
     enabled: Boolean(type && field),
@@ -128,7 +132,7 @@ export const ofAmong = (lookback: Lookback, type: string, field: string) =>
   });
 
 /** How often each value of a field came. */
-export const ofSpread = (lookback: Lookback, device: string, field: string) =>
+export const ofSpread = (lookback: Asked, device: string, field: string) =>
   queryOptions({
     queryKey: ["history", "spread", device, field, ...lookback.key],
     queryFn: ({ signal }) =>
@@ -142,7 +146,7 @@ export const ofSpread = (lookback: Lookback, device: string, field: string) =>
   });
 
 /** Means of two fields in equal parts of the lookback, where both have one. */
-export const ofPairs = (lookback: Lookback, one: Chosen, other: Chosen, points: number) =>
+export const ofPairs = (lookback: Asked, one: Chosen, other: Chosen, points: number) =>
   queryOptions({
     queryKey: ["history", "pairs", one, other, points, ...lookback.key],
     queryFn: async ({ signal }) => {
@@ -170,7 +174,7 @@ export type Chosen = { device: string; field: string };
 export const PAGE = 100;
 
 /** When messages came, a page of devices; asked for again now and then, as it lives. */
-export const ofRhythm = (lookback: Lookback, filter: Record<string, string>, points: number, page: number) =>
+export const ofRhythm = (lookback: Asked, filter: Record<string, string>, points: number, page: number) =>
   queryOptions({
     queryKey: ["rhythm", filter, points, page, ...lookback.key],
     queryFn: ({ signal }) =>
