@@ -51,8 +51,16 @@ def load_records() -> dict[str, str]:
             person.save()
         sites: dict[str, Site] = {}
         for name, title, parent, lat, lon in world.SITES:
+            caretaker, attended = world.CARETAKERS.get(name, ("", ""))
             sites[name] = Site.objects.create(
-                name=name, title=title, parent=sites.get(parent or ""), zone=world.ZONE, latitude=lat, longitude=lon
+                name=name,
+                title=title,
+                parent=sites.get(parent or ""),
+                zone=world.ZONE,
+                latitude=lat,
+                longitude=lon,
+                caretaker=caretaker,
+                attended=attended,
             )
         types: dict[str, DeviceType] = {}
         for key, title, cadence, is_gateway, setpoints in world.TYPES:

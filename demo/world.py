@@ -17,6 +17,13 @@ SITES = [
     ("lower-reach", "Lower Reach", "sandrel-sound", 37.4051, -42.6377),
     ("quay", "Landing Quay", "sandrel-sound", 37.4290, -42.6193),
 ]
+CARETAKERS = {
+    # name: who looks after it, when somebody is there
+    "merle-reach": ("Maud Varn, channel 12", "07:00 to 15:00 at low water"),
+    "gull-bank": ("Maud Varn, channel 12", "with the boat, Tuesdays and Fridays"),
+    "skerry": ("Jory Teal, channel 14", "on calm days only"),
+    "quay": ("quay office, channel 9", "06:00 to 22:00"),
+}
 GATEWAYS = [
     ("gw-merle", "Merle gateway", "merle-reach"),
     ("gw-gull", "Gull gateway", "gull-bank"),

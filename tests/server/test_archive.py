@@ -12,7 +12,7 @@ from django.db import connection
 from server.api.archive.applying import apply
 from server.api.archive.files import files_of, items
 from server.records.definitions.models import Definition
-from server.records.fleet.models import DeviceType
+from server.records.fleet.models import DeviceType, Site
 from server.records.people.models import Person, Record
 from server.records.telling.models import Outlet
 from server.rules.refusal import Refused
@@ -115,6 +115,20 @@ def test_files_that_cannot_be_read_are_named(world: World, path: str, text: str,
     with pytest.raises(Refused) as caught:
         apply({path: text}, world.person("admin"), True, False)
     assert caught.value.sentence.startswith(says)
+
+
+def test_who_looks_after_a_site_is_kept_and_stays_where_an_archive_does_not_say(world: World) -> None:
+    person = world.person("admin")
+    Site.objects.create(name="quay", title="Quay", caretaker="the office, channel 9", attended="06:00 to 22:00")
+    kept = written()["sites.csv"]
+    assert '"the office, channel 9",06:00 to 22:00' in kept
+    Site.objects.filter(name="quay").update(caretaker="", attended="")
+    apply({"sites.csv": kept}, person, False, False)
+    assert Site.objects.get(name="quay").caretaker == "the office, channel 9"
+    before = "name,title,parent,zone,latitude,longitude\nquay,The quay,,UTC,,\n"
+    apply({"sites.csv": before}, person, False, False)
+    found = Site.objects.get(name="quay")
+    assert (found.title, found.attended) == ("The quay", "06:00 to 22:00")
 
 
 def test_it_goes_through_the_api_by_an_administrator_only(world: World, files: dict[str, str]) -> None:

@@ -30,6 +30,7 @@ class AlarmOut(serializers.ModelSerializer):
     device = serializers.SerializerMethodField(help_text="its name; nothing where the alarm is on a site")
     device_title = serializers.SerializerMethodField(help_text="of the device, or of the site that the alarm is on")
     site_title = serializers.SerializerMethodField()
+    caretaker = serializers.SerializerMethodField(help_text="who looks after the place, and when somebody is there")
     acknowledged_by = serializers.SerializerMethodField()
     assigned_to = serializers.SerializerMethodField()
     undo_until = serializers.SerializerMethodField(help_text="until when the asker can give it back")
@@ -49,6 +50,7 @@ class AlarmOut(serializers.ModelSerializer):
             "device",
             "device_title",
             "site_title",
+            "caretaker",
             "priority",
             "text",
             "field",
@@ -77,6 +79,10 @@ class AlarmOut(serializers.ModelSerializer):
 
     def get_site_title(self, alarm: Alarm) -> str | None:
         return alarm.device.site.title if alarm.device and alarm.device.site else None
+
+    def get_caretaker(self, alarm: Alarm) -> str:
+        site = alarm.site or (alarm.device.site if alarm.device else None)
+        return ", ".join(text for text in (site.caretaker, site.attended) if text) if site else ""
 
     def get_acknowledged_by(self, alarm: Alarm) -> str | None:
         return alarm.acknowledged_by.called if alarm.acknowledged_by else None

@@ -160,7 +160,8 @@ def _row(item: Item) -> dict[str, str]:
 
 
 def _site(item: Item, person: Person) -> None:
-    data = {name: value if value != "" else None for name, value in _row(item).items()}
+    words = ("caretaker", "attended")
+    data = {name: value if value != "" or name in words else None for name, value in _row(item).items()}
     _kept(SiteOut, Site.objects.filter(name=item.name).first(), data)
 
 

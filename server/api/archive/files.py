@@ -26,7 +26,8 @@ from server.rules.routes import in_order
 from server.rules.tables import written as table_text
 
 MOST_FILES, MOST_BYTES = 5_000, 20_000_000
-SITE = ["name", "title", "parent", "zone", "latitude", "longitude"]
+SITE = ["name", "title", "parent", "zone", "latitude", "longitude", "caretaker", "attended"]
+SITE_BEFORE = SITE[:6]  # as archives had it first: what is not there stays as it is
 SETPOINT = ["type", "site", "setpoint", "value"]
 KINDS = [
     *("site", "type", "setpoint", "fence", "table", "outlet", "decoder", "cases", "route", "condition"),
@@ -258,6 +259,8 @@ def _items(path: str, text: str) -> list[Item]:
     if path in ("sites.csv", "setpoints.csv"):
         head = SITE if path == "sites.csv" else SETPOINT
         read = csv.DictReader(io.StringIO(text))
+        if path == "sites.csv" and read.fieldnames == SITE_BEFORE:
+            head = SITE_BEFORE
         if read.fieldnames != head:
             raise Refused(
                 "archive", f"line 1: found `{','.join(read.fieldnames or [])[:80]}`, expected {', '.join(head)}"

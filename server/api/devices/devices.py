@@ -329,6 +329,8 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
         "has_key": hasattr(device, "credential"),
         "behind": device.behind.count(),
         "zone": device.site.zone if device.site else "UTC",
+        "site_caretaker": device.site.caretaker if device.site else "",
+        "site_attended": device.site.attended if device.site else "",
         "own_cadence_s": device.cadence_s,
         "photo_at": Photo.objects.filter(device=device).values_list("at", flat=True).first(),
         "decoder": decoder.pk if decoder else None,

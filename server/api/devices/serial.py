@@ -71,6 +71,10 @@ def whole(kind: type[serializers.Serializer], value: list[dict[str, Any]]) -> li
 
 class SiteOut(serializers.ModelSerializer):
     title = Words(max_length=120)
+    caretaker = Words(
+        max_length=200, required=False, allow_blank=True, help_text="who looks after it, how to reach them"
+    )
+    attended = Words(max_length=120, required=False, allow_blank=True, help_text="when somebody is there")
     latitude = Latitude()
     longitude = Longitude()
     parent = serializers.SlugRelatedField(
@@ -83,7 +87,10 @@ class SiteOut(serializers.ModelSerializer):
 
     class Meta:
         model = Site
-        fields = ["name", "title", "parent", "zone", "latitude", "longitude", "devices", "own_device", "revision"]
+        fields = [
+            *("name", "title", "parent", "zone", "latitude", "longitude", "caretaker", "attended"),
+            *("devices", "own_device", "revision"),
+        ]
 
     def update(self, instance: Site, validated_data: dict[str, Any]) -> Site:
         for name, value in validated_data.items():
@@ -279,6 +286,8 @@ class DeviceOut(DeviceRowOut):
     decoder_because = serializers.ChoiceField(["in force", "chosen", "held"], allow_null=True)
     own_cadence_s = serializers.IntegerField(allow_null=True, help_text="null: as its type has it")
     zone = serializers.CharField()
+    site_caretaker = serializers.CharField(help_text="who looks after its site; empty where nobody is named")
+    site_attended = serializers.CharField(help_text="when somebody is at its site")
     values = ValueOut(many=True)
     setpoints = SetpointInForce(many=True)
     limits = LimitOut(many=True)

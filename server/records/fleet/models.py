@@ -30,12 +30,16 @@ class Revised(models.Model):
 
 
 class Site(Revised):
-    """A named place in a tree of places."""
+    """A named place in a tree of places. caretaker: who looks after it, and how they are reached; attended: when
+    somebody is there. Both in words, for people.
+    """
 
     name = models.CharField(max_length=63, unique=True, validators=[NAME])
     title = models.CharField(max_length=120)
     parent = models.ForeignKey("self", on_delete=models.PROTECT, null=True, blank=True, related_name="children")
     zone = models.CharField(max_length=64, default="UTC")
+    caretaker = models.CharField(max_length=200, blank=True, default="")
+    attended = models.CharField(max_length=120, blank=True, default="")
     latitude = models.FloatField(null=True, blank=True)
     longitude = models.FloatField(null=True, blank=True)
 

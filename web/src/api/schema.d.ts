@@ -2533,6 +2533,8 @@ export interface components {
             /** @description of the device, or of the site that the alarm is on */
             readonly device_title: string;
             readonly site_title: string | null;
+            /** @description who looks after the place, and when somebody is there */
+            readonly caretaker: string;
             priority: string;
             text: string;
             field?: string;
@@ -3220,6 +3222,10 @@ export interface components {
             /** @description null: as its type has it */
             own_cadence_s: number | null;
             zone: string;
+            /** @description who looks after its site; empty where nobody is named */
+            site_caretaker: string;
+            /** @description when somebody is at its site */
+            site_attended: string;
             values: components["schemas"]["ValueOut"][];
             setpoints: components["schemas"]["SetpointInForce"][];
             limits: components["schemas"]["LimitOut"][];
@@ -4604,6 +4610,10 @@ export interface components {
             latitude?: number | null;
             /** Format: double */
             longitude?: number | null;
+            /** @description who looks after it, how to reach them */
+            caretaker?: string;
+            /** @description when somebody is there */
+            attended?: string;
         };
         PatchedTypeOutRequest: {
             key?: string;
@@ -5082,6 +5092,10 @@ export interface components {
             latitude?: number | null;
             /** Format: double */
             longitude?: number | null;
+            /** @description who looks after it, how to reach them */
+            caretaker?: string;
+            /** @description when somebody is there */
+            attended?: string;
             readonly devices: number;
             /** @description the device that its own readings belong to */
             readonly own_device: string | null;
@@ -5096,6 +5110,10 @@ export interface components {
             latitude?: number | null;
             /** Format: double */
             longitude?: number | null;
+            /** @description who looks after it, how to reach them */
+            caretaker?: string;
+            /** @description when somebody is there */
+            attended?: string;
         };
         SlotOut: {
             label: string;

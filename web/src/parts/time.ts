@@ -55,6 +55,17 @@ export const exact = (at: Date) => {
   return `${whole} ${clock(at)} ${zoneWord(at)}`;
 };
 
+/** The time of day in another zone, with its distance from UTC. */
+export function minutesIn(at: Date, name: string): string {
+  const format = new Intl.DateTimeFormat("en-GB", {
+    timeZone: name,
+    hourCycle: "h23",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+  return `${format.format(at)} ${zoneWord(at, name)}`;
+}
+
 /** Short when today, with the day otherwise. */
 export function when(at: Date, now: Date = new Date()): string {
   return sameDay(at, now) ? clock(at) : `${day(at, now)} ${minutes(at)}`;

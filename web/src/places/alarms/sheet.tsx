@@ -115,6 +115,11 @@ function Content({
         {a.cleared_at ? "lasted" : "for"} {lasting((until.getTime() - new Date(a.raised_at).getTime()) / 1000)}
         {a.assigned_to && <> · with {a.assigned_to}</>}
       </p>
+      {a.caretaker && (
+        <p className="text-second">
+          Looked after by <span className="text-ink">{a.caretaker}</span>
+        </p>
+      )}
       {a.shelved_until && (
         <p className="mt-1 border-l-3 border-ink pl-2">
           Shelved by {a.shelved_by} until {exact(new Date(a.shelved_until))}: {a.shelved_why}

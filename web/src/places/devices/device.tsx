@@ -337,6 +337,8 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               </>
             )}{" "}
             · site time {d.zone}
+            {d.site_caretaker && <> · its site is looked after by {d.site_caretaker}</>}
+            {d.site_attended && <> · somebody is there {d.site_attended}</>}
           </p>
         </div>
       </div>

@@ -1,11 +1,12 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { api, got } from "../../api/client";
+import { api, got, type Schemas } from "../../api/client";
 import { At, Empty, Trouble } from "../../parts/basics";
+import { useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
-import { lasting } from "../../parts/time";
+import { lasting, minutesIn } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { percent } from "../watch/figures";
 
@@ -32,12 +33,12 @@ const share = (value: number | null) => (value === null ? "unknown" : percent(va
 
 /** How a site is, with all that lies in it: health over the lookback, open alarms, and its devices. */
 export function SiteStanding({
-  site,
+  site: { name: site, title, zone, caretaker, attended },
   sites,
   editable,
   move,
 }: {
-  site: string;
+  site: Schemas["SiteOut"];
   sites: [string, string][];
   editable: boolean;
   move: ReturnType<typeof useMove>;
@@ -68,13 +69,24 @@ export function SiteStanding({
     placeholderData: keepPreviousData,
     refetchInterval: lookback.live ? 30_000 : false,
   });
+  const now = useNow(15_000);
   const rows = devices.data?.results ?? [];
   const figures = health.data?.whole;
   const alarms = rows.flatMap((row) => row.alarms.map((alarm) => ({ row, alarm })));
   const here = move.data && move.variables ? move.variables : null;
   return (
     <section aria-label="How it is" className="mb-6 max-w-3xl">
-      <h2 className="mb-1 text-[17px] font-bold text-ink!">{sites.find(([name]) => name === site)?.[1]}</h2>
+      <h2 className="mb-1 text-[17px] font-bold text-ink!">{title}</h2>
+      <p className="mb-2 text-second">
+        {caretaker ? (
+          <>
+            Looked after by <b className="text-ink">{caretaker}</b>
+          </>
+        ) : (
+          "Nobody is named who looks after it"
+        )}
+        {attended && <> · somebody is there {attended}</>} · its clock: {minutesIn(now, zone ?? "UTC")}
+      </p>
       <Trouble error={health.error ?? devices.error ?? move.error} />
       {figures && (
         <p className="mb-3">

@@ -87,7 +87,7 @@ export default function Sites() {
           {chosen && (
             <SiteStanding
               key={chosen.name}
-              site={chosen.name}
+              site={chosen}
               sites={all.map(({ site }): [string, string] => [site.name, site.title])}
               editable={engineer}
               move={move}
@@ -118,6 +118,8 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     title: from?.title ?? "",
     parent: from?.parent ?? "",
     zone: from?.zone ?? all[0]?.zone ?? ownZone(),
+    caretaker: from?.caretaker ?? "",
+    attended: from?.attended ?? "",
     latitude: String(from?.latitude ?? ""),
     longitude: String(from?.longitude ?? ""),
   }));
@@ -127,6 +129,8 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     title: f.title.trim() || f.name,
     parent: f.parent || null,
     zone: f.zone,
+    caretaker: f.caretaker,
+    attended: f.attended,
     latitude: latitude.value ?? null,
     longitude: longitude.value ?? null,
   };
@@ -193,8 +197,22 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
           empty="nothing: it is at the top"
           options={all.filter((s) => s.name !== site?.name).map((s) => [s.name, s.title])}
         />
-        <Choose label="its clock" value={f.zone} onChange={put("zone")} options={zones} />
+        <TextField
+          label="looked after by"
+          value={f.caretaker}
+          maxLength={200}
+          onChange={put("caretaker")}
+          note="who, and how they are reached; stands beside alarms"
+        />
+        <TextField
+          label="somebody is there"
+          value={f.attended}
+          maxLength={120}
+          onChange={put("attended")}
+          note="in words: 07:00 to 15:00, not on Sundays"
+        />
         <PositionFields written={f} put={put} problems={{ latitude: latitude.problem, longitude: longitude.problem }} />
+        <Choose label="its clock" value={f.zone} onChange={put("zone")} options={zones} />
         <div className="flex flex-wrap items-center gap-3 sm:col-span-2">
           {editable && (
             <button className="button strong" disabled={save.isPending || wrong || !f.name}>
