@@ -72,6 +72,13 @@ function sameTimes(one: number[], other: number[]): boolean {
 /** What happened at a moment (s), in a few words. */
 export type Happened = { at: number; word: string };
 
+/** Whether the label of a moment would reach beyond the right edge. */
+function cut(u: uPlot, t: number): boolean {
+  const { min, max } = u.scales?.x ?? {};
+  if (typeof min !== "number" || typeof max !== "number") return false;
+  return ((max - t) / (max - min)) * (u.width - AXIS - MARGIN) + MARGIN < LABEL_WIDE;
+}
+
 /** Dotted lines where something happened, each with its word as far as there is room for it. */
 function written(u: uPlot, notes: Happened[]) {
   const pen = u.ctx;
@@ -84,6 +91,7 @@ function written(u: uPlot, notes: Happened[]) {
   pen.save();
   pen.font = `${11.5 * ratio}px 'Hanken Grotesk Variable', sans-serif`;
   pen.textBaseline = "top";
+  let used = left; // so far words reach
   own.forEach(({ x, word }, i) => {
     pen.strokeStyle = colour("second");
     pen.lineWidth = ratio;
@@ -93,20 +101,27 @@ function written(u: uPlot, notes: Happened[]) {
     pen.lineTo(x, top + height);
     pen.stroke();
     const room = (own[i + 1]?.x ?? left + width) - x - 8 * ratio;
+    const whole = pen.measureText(word).width;
+    const before = whole > room && x - used > whole + 8 * ratio; // near the right edge it stands before its line
     let shown = word;
-    while (shown.length > 1 && pen.measureText(shown).width > room) shown = `${shown.slice(0, -2).trimEnd()}…`;
+    while (!before && shown.length > 1 && pen.measureText(shown).width > room)
+      shown = `${shown.slice(0, -2).trimEnd()}…`;
     if (shown.length < 3) return;
+    const wide = pen.measureText(shown).width;
+    const from = before ? x - wide - 4 * ratio : x + 4 * ratio;
+    used = from + wide;
     pen.setLineDash([]);
     pen.fillStyle = colour("paper");
-    pen.fillRect(x + 2 * ratio, top, pen.measureText(shown).width + 4 * ratio, 14 * ratio);
+    pen.fillRect(from - 2 * ratio, top, wide + 4 * ratio, 14 * ratio);
     pen.fillStyle = colour("second");
-    pen.fillText(shown, x + 4 * ratio, top + ratio);
+    pen.fillText(shown, from, top + ratio);
   });
   pen.restore();
 }
 
 const NONE: never[] = [];
 const FAINT = { width: 1, spanGaps: false, points: { show: false } };
+const LABEL_WIDE = 34; // px that the word of a moment takes
 const LABEL_PX = 150; // room for the names at the right
 const short = new Intl.NumberFormat("en", { notation: "compact", maximumSignificantDigits: 4 });
 
@@ -240,7 +255,7 @@ export function Chart({
             font,
             size: 24,
             splits: (u, _axis, low, high) => ticks(low * 1000, high * 1000, u.width / 75).map((t) => t / 1000),
-            values: (_, at) => at.map((t) => tickWord(t * 1000)),
+            values: (u, at) => at.map((t) => (!more.length && cut(u, t) ? "" : tickWord(t * 1000))),
           },
           {
             stroke: () => colour("second"),
