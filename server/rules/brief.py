@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 import orjson
@@ -31,6 +32,7 @@ class Brief:
     cadence_s: int | None
     latitude: float | None
     longitude: float | None
+    registered_at: datetime
     written: str
     type: DeviceType
     site: Site | None
@@ -41,7 +43,7 @@ class Brief:
         return orjson.loads(self.written)
 
 
-COLUMNS = ("pk", "name", "title", "phase", "cadence_s", "latitude", "longitude", "written")
+COLUMNS = ("pk", "name", "title", "phase", "cadence_s", "latitude", "longitude", "registered_at", "written")
 
 
 def briefs(found: QuerySet[Device]) -> list[Brief]:

@@ -140,6 +140,13 @@ def rhythm(device_ids: list[int], start: datetime, end: datetime, most: int) -> 
     return found
 
 
+def known_from(registered: datetime, counts: Sequence[int], start: datetime, end: datetime) -> int:
+    """From which part of (start, end] on a device was known: that of its registration, or of a message before it."""
+    into = (registered - start) / (end - start) * len(counts)
+    first = next((part for part, count in enumerate(counts) if count), len(counts))
+    return min(max(int(into), 0), first)
+
+
 def lateness(
     device_ids: list[int], start: datetime, end: datetime, most: int
 ) -> dict[int, list[tuple[int, int, float]]]:

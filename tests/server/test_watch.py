@@ -201,6 +201,19 @@ def test_the_rhythm_of_devices_tells_each_message_in_its_part(world: World, engi
     assert client.get("/api/v1/watch/rhythm", {"group": "colour"}).status_code == 400
 
 
+def test_before_a_device_was_known_nothing_is_missing(world: World, engine: Any, client: Client) -> None:
+    came(world, engine)
+    Device.objects.filter(name__in=["pod-0", "pod-3"]).update(registered_at=START + HOUR)
+    rows = asked(client, "watch/rhythm", points="120")["results"]
+    listed = asked(client, "devices")["results"]
+    assert {r["name"]: r["known_from"] for r in rows if r["name"] in ("pod-0", "pod-2", "pod-3")} == {
+        "pod-0": 1,  # it spoke before it was registered
+        "pod-2": 0,
+        "pod-3": 60,
+    }
+    assert next(r["known_from"] for r in listed if r["name"] == "pod-3") == 24
+
+
 def test_the_rhythm_leans_where_a_clock_is_off(world: World, engine: Any, client: Client) -> None:
     world.decoder("decoder pod for bytes, big endian\n  byte 0  ago  u16  s\n  stamp received - ago\n")
     Device.objects.all().update(registered_at=START)

@@ -41,7 +41,7 @@ from server.rules.registering import give_key, registry_changed, wait_for_broker
 from server.rules.runs import runs
 from server.rules.states import STATES, WAITING, DeviceState, States, device_states
 from server.rules.trees import chain, within
-from server.store.activity import rhythm
+from server.store.activity import known_from, rhythm
 from server.store.arrays import NEVER
 from server.store.values import newest, value_at
 
@@ -103,6 +103,8 @@ def row_of(
     alarms: list[dict[str, Any]],
     strokes: tuple[list[int], list[int]],
     columns: dict[str, Column],
+    start: datetime,
+    end: datetime,
 ) -> dict[str, Any]:
     return {
         "id": device.pk,
@@ -121,6 +123,7 @@ def row_of(
         "alarms": alarms,
         "rhythm": strokes[0],
         "failing": strokes[1],
+        "known_from": known_from(device.registered_at, strokes[0], start, end),
         "columns": {name: column.cells.get(device.pk) for name, column in columns.items()},
     }
 
@@ -205,7 +208,10 @@ class DevicesView(APIView):
         page = chosen.devices[offset : offset + limit]
         strokes = rhythm([d.pk for d in page], start, end, RHYTHM_BUCKETS)
         columns = columns_of(wanted, page, start, end, past)
-        rows = [row_of(d, chosen.states.get(d.pk), chosen.alarms.get(d.pk, []), strokes[d.pk], columns) for d in page]
+        rows = [
+            row_of(d, chosen.states.get(d.pk), chosen.alarms.get(d.pk, []), strokes[d.pk], columns, start, end)
+            for d in page
+        ]
         units = {name: column.unit for name, column in columns.items()}
         return Response({"count": len(chosen.devices), "states": dict(chosen.counts), "units": units, "results": rows})
 
@@ -293,7 +299,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
 
     state = device_states(end, past, [device.pk]).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
-    row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {})
+    row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {}, start, end)
     declared = {f["name"]: f for f in device.type.fields}
     if past:
         known = value_at(device.pk, end, set(declared))

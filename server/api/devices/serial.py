@@ -243,6 +243,7 @@ class DeviceRowOut(serializers.Serializer):
     failing = serializers.ListField(
         child=serializers.IntegerField(), help_text="refused messages by bucket of the lookback"
     )
+    known_from = serializers.IntegerField(help_text="the first bucket in which the device was known")
     columns = serializers.DictField(child=serializers.JSONField(allow_null=True), help_text="by name, as asked for")
 
 

@@ -20,7 +20,7 @@ from server.rules.brief import Brief
 from server.rules.groups import grouped
 from server.rules.refusal import Refused
 from server.rules.states import STATES
-from server.store.activity import buckets, lateness, rhythm
+from server.store.activity import buckets, known_from, lateness, rhythm
 from server.store.unheard import unheard
 
 MOST_POINTS, USUAL = 800, 300
@@ -34,6 +34,7 @@ class RhythmRow(serializers.Serializer):
     cadence_s = serializers.IntegerField(allow_null=True)
     figure = serializers.FloatField(allow_null=True, help_text="of `order`, or availability")
     messages = serializers.ListField(child=serializers.IntegerField(), help_text="by part of the span")
+    known_from = serializers.IntegerField(help_text="the first part in which the device was known")
     failed = serializers.ListField(child=serializers.IntegerField(), help_text="refused ones by part of the span")
     late = serializers.ListField(
         child=serializers.ListField(child=serializers.FloatField()),
@@ -99,6 +100,7 @@ class RhythmView(APIView):
                 "cadence_s": d.cadence_s or d.type.cadence_s,
                 "figure": told.get(d.pk),
                 "messages": counts[d.pk][0],
+                "known_from": known_from(d.registered_at, counts[d.pk][0], start, end),
                 "failed": counts[d.pk][1],
                 "late": late.get(d.pk, []),
             }

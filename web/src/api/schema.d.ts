@@ -3195,6 +3195,8 @@ export interface components {
             rhythm: number[];
             /** @description refused messages by bucket of the lookback */
             failing: number[];
+            /** @description the first bucket in which the device was known */
+            known_from: number;
             /** @description by name, as asked for */
             columns: {
                 [key: string]: unknown;
@@ -3263,6 +3265,8 @@ export interface components {
             rhythm: number[];
             /** @description refused messages by bucket of the lookback */
             failing: number[];
+            /** @description the first bucket in which the device was known */
+            known_from: number;
             /** @description by name, as asked for */
             columns: {
                 [key: string]: unknown;
@@ -4829,6 +4833,8 @@ export interface components {
             figure: number | null;
             /** @description by part of the span */
             messages: number[];
+            /** @description the first part in which the device was known */
+            known_from: number;
             /** @description refused ones by part of the span */
             failed: number[];
             /** @description how late the quickest messages were, where it shows: from and to which part, seconds */

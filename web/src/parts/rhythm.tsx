@@ -3,6 +3,7 @@ export function Rhythm({
   counts,
   failing,
   expected,
+  knownFrom = 0,
   width = 150,
   height = 18,
   title,
@@ -11,6 +12,8 @@ export function Rhythm({
   counts: number[];
   failing: number[];
   expected: number | null;
+  /** The first part in which the device was known: before it nothing is missing. */
+  knownFrom?: number;
   width?: number;
   height?: number;
   title?: string;
@@ -19,7 +22,7 @@ export function Rhythm({
 }) {
   const step = width / counts.length;
   const most = expected && expected > 0.2 ? expected : Math.max(1, ...counts);
-  const lost = counts.filter((n) => n === 0).length;
+  const lost = counts.filter((n, i) => n === 0 && i >= knownFrom).length;
   return (
     <svg
       width={fluid ? "100%" : width}
@@ -28,14 +31,15 @@ export function Rhythm({
       preserveAspectRatio="none"
       role="img"
       aria-label={
-        title ?? `${counts.reduce((a, b) => a + b, 0)} messages; ${lost} of ${counts.length} intervals without one`
+        title ??
+        `${counts.reduce((a, b) => a + b, 0)} messages; ${lost} of ${counts.length - knownFrom} intervals without one`
       }
       className="shrink-0"
     >
       {counts.map((n, i) => {
         const x = i * step + step / 2;
         if (n === 0)
-          return expected !== null && expected < 1 ? null : (
+          return i < knownFrom || (expected !== null && expected < 1) ? null : (
             <line
               key={i}
               x1={i * step}

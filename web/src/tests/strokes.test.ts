@@ -5,6 +5,7 @@ const row = (messages: number[], more = {}) => ({
   failed: messages.map(() => 0),
   late: [] as number[][],
   cadence_s: 600,
+  known_from: 0,
   ...more,
 });
 
@@ -33,6 +34,7 @@ describe("the rhythm of a device", () => {
       { from: 0, to: 2 },
       { from: 5, to: 8 },
     ]);
+    expect(gaps(row([0, 0, 0, 0, 0, 1], { known_from: 3 }), 600)).toEqual([{ from: 3, to: 5 }]);
     // Finer parts than the cadence: empty ones between two messages are none.
     expect(gaps(row([1, 0, 0, 1, 0, 0, 0, 0, 0, 1]), 200)).toEqual([{ from: 4, to: 9 }]);
     expect(gaps(row([0, 0, 0], { cadence_s: null }), 600)).toEqual([]);

@@ -278,6 +278,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
               <Rhythm
                 counts={d.rhythm}
                 failing={d.failing}
+                knownFrom={d.known_from}
                 expected={d.cadence_s ? lookback.spanS / d.rhythm.length / d.cadence_s : null}
                 fluid
                 height={28}

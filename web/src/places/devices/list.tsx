@@ -291,6 +291,7 @@ export function Devices() {
                             <Rhythm
                               counts={row.rhythm}
                               failing={row.failing}
+                              knownFrom={row.known_from}
                               expected={row.cadence_s ? lookback.spanS / row.rhythm.length / row.cadence_s : null}
                               width={165}
                             />

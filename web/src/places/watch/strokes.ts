@@ -9,6 +9,8 @@ export type Beats = {
   /** From and to which part the quickest messages were late, s; early where negative. */
   late: number[][];
   cadence_s: number | null;
+  /** The first part in which the device was known: before it nothing is missing. */
+  known_from: number;
 };
 export type Stroke = {
   part: number;
@@ -50,8 +52,9 @@ export function strokes(row: Beats, partS: number): Stroke[] {
 export function gaps(row: Beats, partS: number, away: Gap[] = []): Gap[] {
   const least = row.cadence_s ? Math.max(Math.ceil((OVERDUE * row.cadence_s) / partS), 1) : Infinity;
   const found: Gap[] = [];
-  let from = 0;
+  let from = row.known_from;
   row.messages.forEach((n, part) => {
+    if (part < row.known_from) return;
     if (!n && !away.some((gap) => gap.from < part + 1 && part < gap.to)) return;
     if (part - from >= least) found.push({ from, to: part });
     from = part + 1;
