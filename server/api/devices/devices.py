@@ -83,15 +83,15 @@ def open_alarms(device_ids: list[int] | None, at: datetime, past: bool) -> dict[
     if device_ids is not None:
         query = query.filter(device_id__in=device_ids)
     query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
-    for alarm in query.order_by("raised_at"):
-        taken = alarm.acknowledged_at is not None and (not past or alarm.acknowledged_at <= at)
-        found.setdefault(alarm.device_id or 0, []).append(
+    columns = ("device_id", "pk", "priority", "text", "raised_at", "acknowledged_at")
+    for device, ident, priority, text, raised, taken in query.order_by("raised_at").values_list(*columns):
+        found.setdefault(device, []).append(
             {
-                "id": alarm.pk,
-                "priority": alarm.priority,
-                "text": alarm.text,
-                "raised_at": alarm.raised_at,
-                "acknowledged": taken,
+                "id": ident,
+                "priority": priority,
+                "text": text,
+                "raised_at": raised,
+                "acknowledged": taken is not None and (not past or taken <= at),
             }
         )
     return found
