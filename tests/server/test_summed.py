@@ -116,7 +116,10 @@ def test_what_is_packed_counts_as_what_is_not(world: World, again: Any, seed: in
 def test_columns_of_an_answer_are_arrays(world: World) -> None:
     kinds = ("int", "float", "time", "flag")
     with connection.cursor() as cursor:
-        asked = "select n, n / 2.0, case when n = 2 then '-infinity' else %s::timestamptz end, n = 1 from unnest(%s::int[]) n"
+        asked = (
+            "select n, n / 2.0, case when n = 2 then '-infinity' else %s::timestamptz end, n = 1"
+            " from unnest(%s::int[]) n"
+        )
         whole, broken, at, flag = arrays(cursor, kinds, asked, (START, [1, 2]))
         none = arrays(cursor, kinds, asked, (START, []))
     assert (whole.tolist(), broken.tolist(), flag.tolist()) == ([1, 2], [0.5, 1.0], [True, False])
