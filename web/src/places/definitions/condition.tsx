@@ -4,7 +4,6 @@ import { Navigate, useParams } from "react-router";
 import { api, got } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
-import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKept } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
@@ -17,9 +16,9 @@ import { CurvePart, type Subject } from "./curve";
 import { useDraft, useWords } from "./draft";
 import { DefinitionHead } from "./head";
 import { Instruction } from "./instruction";
-import { LineForm } from "./line-form";
 import { OffStrip } from "./off";
 import { Overtaken } from "./overtaken";
+import { TextPane } from "./text-pane";
 import { Suggestion } from "./suggestion";
 import { Supposed } from "./supposed";
 
@@ -47,7 +46,6 @@ export default function ConditionScreen() {
   });
   const places = useQuery({ ...ofSites(), enabled: sites });
   const [days, setDays] = useState(7);
-  const [cursor, setCursor] = useState<number | null>(null);
   const [asked, setAsked] = useState<string | null>(null);
   const [supposed, setSupposed] = useState<Record<string, number>>({});
   const [ran, setRan] = useState(0); // how often somebody asked for the trial
@@ -105,27 +103,19 @@ export default function ConditionScreen() {
           name="condition"
           usual={44}
           left={
-            <section className="desk-pane" aria-label="Text">
-              <h2 className="mb-1">
-                What it says{" "}
-                <span className="keys">
-                  · text; <Key>Ctrl Space</Key> completes
-                </span>
-              </h2>
-              <Editor
-                fill
-                label="Condition text"
-                value={draft.text}
-                onChange={draft.setText}
-                problems={draft.problems}
-                words={words}
-                onLine={setCursor}
-              />
-              <div className="desk-scroll max-h-24 shrink-0">
-                <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
-              </div>
-              {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
-            </section>
+            <TextPane
+              draft={draft}
+              label="Condition text"
+              words={words}
+              title={
+                <>
+                  What it says{" "}
+                  <span className="keys">
+                    · text; <Key>Ctrl Space</Key> completes
+                  </span>
+                </>
+              }
+            />
           }
           right={
             <CurvePart

@@ -6,7 +6,6 @@ import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Empty, Trouble, Waiting } from "../../parts/basics";
 import { BitRow, HexRow, type Tint } from "../../parts/bytes";
-import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { TextPayload } from "../../parts/text-payload";
@@ -23,11 +22,11 @@ import { TrialBar, TrialDetails } from "./decoder-trial";
 import { Failing } from "./failing";
 import { FromTable } from "./from-table";
 import { Guesses } from "./guess";
-import { LineForm } from "./line-form";
 import { useProgress, type DecoderTrial } from "./progress";
 import { RolloutStrip } from "./rollout";
 import { Sample, useSample } from "./sample";
 import { placeOf } from "./stands";
+import { TextPane } from "./text-pane";
 import { Values, Verdict } from "./values";
 
 export default function DecoderScreen() {
@@ -35,7 +34,6 @@ export default function DecoderScreen() {
   const draft = useDraft(id);
   const kept = useKept();
   const [line, setLine] = useState<number | null>(null);
-  const [cursor, setCursor] = useState<number | null>(null);
   const type = draft.definition.data?.type ?? "";
   const types = useQuery(ofTypes());
   const own = types.data?.results.find((t) => t.key === type);
@@ -148,43 +146,36 @@ export default function DecoderScreen() {
         <Split
           name="decoder"
           left={
-            <section className="desk-pane" aria-label="Text">
-              <h2 className="mb-1 flex flex-wrap items-baseline gap-x-1">
-                What the data sheet says{" "}
-                <span className="keys">
-                  · <Key>Ctrl Space</Key> completes, <Key>F1</Key> explains
-                </span>{" "}
-                {engineer && <FromTable name={type} take={draft.setText} />}
-              </h2>
-              <Editor
-                fill
-                label="Decoder text"
-                value={draft.text}
-                onChange={draft.setText}
-                problems={draft.problems}
-                words={words}
-                lit={line}
-                tints={tintOf}
-                untaken={untaken}
-                goTo={goTo}
-                onHelp={help}
-                standsAt={(n) => (settled ? placeOf(marks, n, draft.text, untaken.has(n)) : null)}
-                onLine={(n) => {
-                  point(n);
-                  setCursor(n);
-                }}
-              />
-              {engineer && !draft.begun && (
-                <p className="mt-1.5 border-l-3 border-line pl-3 text-second">
-                  Press a byte of the message to read it, two for a run of them; or write a line, with{" "}
-                  <Key>Ctrl Space</Key> for what can stand there.
-                </p>
-              )}
-              <div className="desk-scroll max-h-24 shrink-0">
-                <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
-              </div>
-              {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
-            </section>
+            <TextPane
+              draft={draft}
+              label="Decoder text"
+              words={words}
+              title={
+                <>
+                  What the data sheet says{" "}
+                  <span className="keys">
+                    · <Key>Ctrl Space</Key> completes, <Key>F1</Key> explains
+                  </span>{" "}
+                  {engineer && <FromTable name={type} take={draft.setText} />}
+                </>
+              }
+              lit={line}
+              tints={tintOf}
+              untaken={untaken}
+              goTo={goTo}
+              onHelp={help}
+              standsAt={(n) => (settled ? placeOf(marks, n, draft.text, untaken.has(n)) : null)}
+              onLine={point}
+              below={
+                engineer &&
+                !draft.begun && (
+                  <p className="mt-1.5 border-l-3 border-line pl-3 text-second">
+                    Press a byte of the message to read it, two for a run of them; or write a line, with{" "}
+                    <Key>Ctrl Space</Key> for what can stand there.
+                  </p>
+                )
+              }
+            />
           }
           right={
             <section className="desk-pane" aria-label="Message">

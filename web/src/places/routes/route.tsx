@@ -1,20 +1,17 @@
 import { Boundary } from "../../parts/boundary";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { Navigate, useParams, useSearchParams } from "react-router";
 import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
-import { Editor, fixed, Problems } from "../../parts/editor";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
-import { useMay } from "../../parts/me";
 import { Split } from "../../parts/split";
 import { useDraft, useWords } from "../definitions/draft";
 import { DefinitionHead } from "../definitions/head";
-import { LineForm } from "../definitions/line-form";
 import { Overtaken } from "../definitions/overtaken";
 import { Sample, useSample } from "../definitions/sample";
+import { TextPane } from "../definitions/text-pane";
 import { RouteTrial } from "./trial";
 import { Way } from "./way";
 
@@ -24,9 +21,7 @@ export default function RouteScreen() {
   const draft = useDraft(id);
   const kept = useKept();
   const [, setParams] = useSearchParams();
-  const engineer = useMay("engineer");
   const types = useQuery(ofTypes());
-  const [cursor, setCursor] = useState<number | null>(null);
   const type = draft.check.data?.type ?? draft.definition.data?.type ?? "";
   const on = onTypes(draft.text, type);
   const own = (types.data?.results ?? []).filter((t) => on.includes(t.key));
@@ -79,27 +74,19 @@ export default function RouteScreen() {
         name="route"
         usual={50}
         left={
-          <section className="desk-pane" aria-label="Text">
-            <h2 className="mb-1">
-              What it says{" "}
-              <span className="keys">
-                · text; <Key>Ctrl Space</Key> completes
-              </span>
-            </h2>
-            <Editor
-              fill
-              label="Route text"
-              value={draft.text}
-              onChange={draft.setText}
-              problems={draft.problems}
-              words={words}
-              onLine={setCursor}
-            />
-            <div className="desk-scroll max-h-24 shrink-0">
-              <Problems problems={draft.problems} onFix={(p) => draft.setText(fixed(draft.text, p))} />
-            </div>
-            {engineer && <LineForm text={draft.text} line={cursor} words={words} setText={draft.setText} />}
-          </section>
+          <TextPane
+            draft={draft}
+            label="Route text"
+            words={words}
+            title={
+              <>
+                What it says{" "}
+                <span className="keys">
+                  · text; <Key>Ctrl Space</Key> completes
+                </span>
+              </>
+            }
+          />
         }
         right={
           <section className="desk-pane" aria-label="One message through it">
