@@ -82,7 +82,10 @@ class AlarmOut(serializers.ModelSerializer):
 
     def get_caretaker(self, alarm: Alarm) -> str:
         site = alarm.site or (alarm.device.site if alarm.device else None)
-        return ", ".join(text for text in (site.caretaker, site.attended) if text) if site else ""
+        if site is None:
+            return ""
+        there = f"somebody is there {site.attended}" if site.attended else ""
+        return "; ".join(text for text in (site.caretaker, there) if text)
 
     def get_acknowledged_by(self, alarm: Alarm) -> str | None:
         return alarm.acknowledged_by.called if alarm.acknowledged_by else None

@@ -11,7 +11,7 @@ import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Rhythm } from "../../parts/rhythm";
-import { exact, lasting } from "../../parts/time";
+import { exact, lasting, zoneWord } from "../../parts/time";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { DeviceHealth } from "../watch/device-health";
 import { barsOf, limitsOf } from "./context";
@@ -337,7 +337,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
                 · placed at {d.latitude.toFixed(5)}, {d.longitude.toFixed(5)}
               </>
             )}{" "}
-            · site time {d.zone}
+            · site time {zoneWord(now, d.zone)}
             {d.site_caretaker && <> · its site is looked after by {d.site_caretaker}</>}
             {d.site_attended && <> · somebody is there {d.site_attended}</>}
           </p>
