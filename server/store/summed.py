@@ -237,19 +237,23 @@ def sums(cursor: Any, first: datetime, end: datetime, devices: np.ndarray) -> Su
     """Of each device what was counted in whole hours from `first` on. devices: int64 (n,), rising."""
     n = len(devices)
     found = Sums(np.zeros((5, n), np.int64), np.zeros(n), np.full(n, np.nan), np.full(n, np.nan), np.zeros(n, bool))
-    parts = list(counts(cursor, first, end, devices)) if n else []
-    quickest = np.full((len(parts), n), np.nan)
-    for number, part in enumerate(parts):
-        there: Any = slice(None)
-        place: Any = slice(None)
-        if not np.array_equal(part.device, devices):
-            _, place, there = np.intersect1d(devices, part.device, assume_unique=True, return_indices=True)
-        found.counts[:, place] += part.counts[:, there]
-        found.delay_sum[place] += part.delay_sum[there]
-        found.delay_max[place] = np.fmax(found.delay_max[place], part.delay_max[there])
-        found.tells[place] |= (part.counts[4, there] > 0) & (part.delay_sum[there] != 0)
-        quickest[number, place] = part.quickest[there]
-    found.clock[:] = -middles(quickest.T)
+    alike: dict[bytes, list[Counts]] = {}  # most parts tell of the same devices: those are added up first
+    for part in counts(cursor, first, end, devices) if n else []:
+        alike.setdefault(part.device.tobytes(), []).append(part)
+    quickest = []
+    for parts in alike.values():
+        _, place, there = np.intersect1d(devices, parts[0].device, assume_unique=True, return_indices=True)
+        own: Any = slice(None) if len(there) == len(parts[0].device) else there
+        found.counts[:, place] += np.sum([part.counts for part in parts], axis=0)[:, own]
+        found.delay_sum[place] += np.sum([part.delay_sum for part in parts], axis=0)[own]
+        found.delay_max[place] = np.fmax(
+            found.delay_max[place], np.fmax.reduce([part.delay_max for part in parts])[own]
+        )
+        found.tells[place] |= np.any([(part.counts[4] > 0) & (part.delay_sum != 0) for part in parts], axis=0)[own]
+        table = np.full((n, len(parts)), np.nan)
+        table[place] = np.stack([part.quickest for part in parts], axis=1)[own]
+        quickest.append(table)
+    found.clock[:] = -middles(np.concatenate([np.zeros((n, 0)), *quickest], axis=1))
     return found
 
 
