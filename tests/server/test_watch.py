@@ -49,11 +49,16 @@ def came(world: World, engine: Any) -> None:
     work_off(engine)
 
 
-def test_figures_of_devices_are_counts_of_their_messages(world: World, engine: Any) -> None:
+def test_figures_of_devices_are_counts_of_their_messages(
+    world: World, engine: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
     came(world, engine)
     pods = [int(pod.pk) for pod in world.pods[:3]]
     with connection.cursor() as cursor:
         found = figures(cursor, START, START + 2 * HOUR, pods)
+        monkeypatch.setattr("server.rules.health.MANY", 2)  # of more all are read, and these chosen
+        chosen = figures(cursor, START, START + 2 * HOUR, pods)
+    assert chosen.device.tolist() == pods and [chosen[pod] for pod in pods] == [found[pod] for pod in pods]
     one, two, silent = (found[pod] for pod in pods)
     assert (one.availability, one.decoded, one.complete) == (1.0, 1.0, 1.0)
     assert (two.messages, two.expected, two.availability) == (60, 120.0, 0.5)
