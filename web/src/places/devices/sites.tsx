@@ -4,7 +4,7 @@ import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites } from "../../api/queries";
 import { Conflict } from "../../parts/conflict";
-import { useDraft } from "../../parts/draft";
+import { useFilled } from "../../parts/filled";
 import { useGoOn } from "../../parts/go-on";
 import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -113,7 +113,7 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
     changed,
     over,
     keepOver,
-  } = useDraft(site, (from) => ({
+  } = useFilled(site, (from) => ({
     name: from?.name ?? "",
     title: from?.title ?? "",
     parent: from?.parent ?? "",

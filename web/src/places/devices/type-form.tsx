@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { Conflict } from "../../parts/conflict";
-import { useDraft } from "../../parts/draft";
+import { useFilled } from "../../parts/filled";
 import { useGoOn } from "../../parts/go-on";
 import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -85,7 +85,7 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
   const client = useQueryClient();
   const goOn = useGoOn();
   const kept = useKept();
-  const { draft, setDraft, fill, changed, over, keepOver } = useDraft(type, draftOf);
+  const { draft, setDraft, fill, changed, over, keepOver } = useFilled(type, draftOf);
   const [removed, setRemoved] = useState<{ word: string; draft: Draft } | null>(null);
   const put = (part: Partial<Draft>) => setDraft({ ...draft, ...part });
   const body = bodyOf(draft);

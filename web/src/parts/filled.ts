@@ -2,7 +2,7 @@ import { useState } from "react";
 
 /** What somebody writes over a record: filled from it, and filled again when it changes while nothing of one's own is
  * written; else one's own text stays, and saving is asked for with the revision it was written over. */
-export function useDraft<Kept extends { revision: number }, Draft>(
+export function useFilled<Kept extends { revision: number }, Draft>(
   kept: Kept | null,
   draftOf: (kept: Kept | null) => Draft,
 ) {
