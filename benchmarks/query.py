@@ -107,6 +107,7 @@ ANSWERS = {
     "watch_30d_answer": "watch?days=30",
     "bands_answer": "watch/bands?by=site",
     "health_answer": "watch/health?by=site",
+    "health_of_devices_answer": "watch/health",
     "devices_answer": "devices",
     "devices_by_figure_answer": "devices?order=availability",
     "rhythm_answer": "watch/rhythm",

@@ -35,6 +35,12 @@ def in_order(keys: np.ndarray) -> np.ndarray:
     return np.argsort(keys, kind="stable")
 
 
+def among(known: np.ndarray, asked: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Which of int64 (n,) are among int64 (m,), rising: bool (n,); and at which places these stand there."""
+    there = np.isin(asked, known)
+    return there, np.searchsorted(known, asked[there])
+
+
 def middles(table: np.ndarray) -> np.ndarray:
     """float (n,): the median of what is known of each row of float (n, m); NaN where nothing is."""
     if not table.size:

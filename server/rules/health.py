@@ -5,11 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 
-from oculum.arrays import middles
+from oculum.arrays import among, middles
 from oculum.history.stretches import NAMES, Listening, shares
 from oculum.language.routes.check import SITE
 from server.store.arrays import arrays
@@ -60,19 +61,19 @@ class Health:
     alarm: np.ndarray
     states: np.ndarray
 
-    @property
+    @cached_property
     def availability(self) -> np.ndarray:
         return share(self.met, self.expected)
 
-    @property
+    @cached_property
     def decoded(self) -> np.ndarray:
         return 1 - share(self.counts[1], self.counts[0])
 
-    @property
+    @cached_property
     def complete(self) -> np.ndarray:
         return share(self.counts[2], self.counts[2] + self.counts[3])
 
-    @property
+    @cached_property
     def delay(self) -> np.ndarray:
         return share(self.delay_sum, self.counts[4])
 
@@ -112,8 +113,8 @@ class Health:
         members = [np.fromiter(group, np.int64) for group in groups]
         asked = np.concatenate([np.zeros(0, np.int64), *members])
         owner = np.repeat(np.arange(len(groups)), [len(group) for group in members])
-        there = np.isin(asked, self.device)
-        place, owner = np.searchsorted(self.device, asked[there]), owner[there]
+        there, place = among(self.device, asked)
+        owner = owner[there]
         count = len(groups)
 
         def summed(column: np.ndarray) -> np.ndarray:
@@ -142,7 +143,7 @@ class Health:
 
     def together(self) -> Figures:
         """Of all of them."""
-        return self.grouped([list(map(int, self.device))]).told(0)
+        return self.grouped([self.device.tolist()]).told(0)
 
 
 def share(part: np.ndarray, whole: np.ndarray) -> np.ndarray:
@@ -212,8 +213,8 @@ def _in_alarm(
         " 1, 2",
         {"start": start, "end": end, "only": only},
     )
-    there = np.isin(owner, devices)
-    place, raised, cleared = np.searchsorted(devices, owner[there]), raised[there], cleared[there]
+    there, place = among(devices, owner)
+    raised, cleared = raised[there], cleared[there]
     # Each device in a time of its own, one behind the other, so that the latest end so far is that of the device.
     begins, span = us(start), us(end) - us(start)
     raised, cleared = raised - begins + place * span, cleared - begins + place * span
@@ -236,6 +237,6 @@ def _known_since(cursor: Any, devices: np.ndarray, registered: np.ndarray, start
             " and s.since < d.registered_at",
             {"start": start},
         )
-        there = np.isin(owner, devices)
-        np.minimum.at(found, np.searchsorted(devices, owner[there]), since[there])
+        there, place = among(devices, owner)
+        np.minimum.at(found, place, since[there])
     return found

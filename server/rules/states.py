@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from django.db import connection
 
+from oculum.arrays import among
 from oculum.history.stretches import (
     NAMES,
     OVERDUE,
@@ -33,13 +34,13 @@ WAITING = STATES.index("waiting")
 COLUMNS = "d.id, coalesce(d.cadence_s, t.cadence_s, 0), t.key = %(site)s"
 OF = "from fleet_device d join fleet_devicetype t on t.id = d.type_id"
 NOW_SQL = f"""
-select {COLUMNS}, coalesce(l.received_at, '-infinity'), coalesce(l.message_id, 0), coalesce(l.failed, false)
+select {COLUMNS}, coalesce(l.received_at, '-infinity'), coalesce(l.failed, false)
 {OF} left join latest l on l.device_id = d.id
 """
 THEN_SQL = f"""
-select {COLUMNS}, coalesce(m.received_at, '-infinity'), coalesce(m.id, 0), false
+select {COLUMNS}, coalesce(m.received_at, '-infinity'), false
 {OF} left join lateral (
-  select id, received_at from message
+  select received_at from message
   where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days'
   order by received_at desc limit 1
 ) m on true
@@ -51,22 +52,17 @@ CHOSEN = " where d.phase <> 'retired' and (%(only)s::int[] is null or d.id = any
 class DeviceState:
     state: str
     received_at: datetime | None
-    cadence_s: int | None
-    message_id: int | None
 
 
 @dataclass(frozen=True)
 class States:
     """Of devices at a moment, an entry each. device: int64 (n,), rising; state: int8 (n,), of STATES; received: int64
-    (n,), µs, NEVER where nothing came; cadence: int64 (n,), s, 0 where there is none; message: int64 (n,); of_site:
-    bool (n,), a site's own readings, no unit in the field.
+    (n,), µs, NEVER where nothing came; of_site: bool (n,), a site's own readings, no unit in the field.
     """
 
     device: np.ndarray
     state: np.ndarray
     received: np.ndarray
-    cadence: np.ndarray
-    message: np.ndarray
     of_site: np.ndarray
     place: dict[int, int] = field(default_factory=dict)
 
@@ -82,12 +78,7 @@ class States:
     def __getitem__(self, device: int) -> DeviceState:
         place = self.place[device]
         heard = int(self.received[place])
-        return DeviceState(
-            STATES[self.state[place]],
-            moment(heard) if heard != NEVER else None,
-            int(self.cadence[place]) or None,
-            int(self.message[place]) if heard != NEVER else None,
-        )
+        return DeviceState(STATES[self.state[place]], moment(heard) if heard != NEVER else None)
 
     def by_device(self, values: np.ndarray) -> dict[int, Any]:
         """An array of this order as values by device."""
@@ -127,20 +118,20 @@ def standing(
 def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
     """Of all devices, or of some; retired ones are left out."""
     with connection.cursor() as cursor:
-        device, cadence, of_site, received, message, failed = arrays(
+        device, cadence, of_site, received, failed = arrays(
             cursor,
-            ("int", "int", "flag", "time", "int", "flag"),
+            ("int", "int", "flag", "time", "flag"),
             (THEN_SQL if past else NOW_SQL) + CHOSEN,
             {"at": at, "site": SITE, "only": only},
         )
         if past:
             found = read_stretches(cursor, at, at + timedelta(microseconds=1), only)
             state = np.full(len(device), WAITING, np.int8)
-            there = np.isin(found.device, device)
-            state[np.searchsorted(device, found.device[there])] = found.state[there]
+            there, place = among(device, found.device)
+            state[place] = found.state[there]
         else:
             state = standing(received, failed, cadence, us(at), downtime(cursor, at))
-    return States(device, state, received, cadence, message, of_site)
+    return States(device, state, received, of_site)
 
 
 def states_over_time(

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import threading
-import time
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
@@ -18,6 +15,7 @@ from oculum.arrays import objects
 from oculum.history.packing import Block
 from oculum.language.fields import FieldSpec
 from server.store.arrays import as_numbers, as_texts, as_times, as_whole, cells_of
+from server.store.kept import Kept
 from server.store.rows import cell, is_text, slots, specs
 from server.store.sealed import arrived, one_view
 from server.store.times import us
@@ -253,43 +251,7 @@ Day = tuple[Columns, "Columns | None"]
 Read = Callable[["psycopg.Cursor[Any]", datetime, datetime], Day]
 
 
-class Days:
-    """Days that are over, as they were read last: for a while, and as far as there is room."""
-
-    def __init__(self, seconds: float, most: int) -> None:
-        self.seconds, self.most = seconds, most
-        self.lock = threading.Lock()
-        self.kept: OrderedDict[Hashable, tuple[float, int, Day]] = OrderedDict()
-        self.size = 0
-
-    def get(self, key: Hashable) -> Day | None:
-        with self.lock:
-            self._drop(lambda until: until < time.monotonic())
-            found = self.kept.get(key)
-            if found is not None:
-                self.kept.move_to_end(key)
-            return found[2] if found is not None else None
-
-    def put(self, key: Hashable, day: Day) -> None:
-        size = day[0].size() + (day[1].size() if day[1] is not None else 0)
-        with self.lock:
-            if size > self.most or key in self.kept:
-                return
-            self.kept[key] = time.monotonic() + self.seconds, size, day
-            self.size += size
-            while self.size > self.most:
-                self.size -= self.kept.popitem(last=False)[1][1]
-
-    def forget(self) -> None:
-        with self.lock:
-            self._drop(lambda _: True)
-
-    def _drop(self, which: Callable[[float], bool]) -> None:
-        for key in [key for key, (until, _, _) in self.kept.items() if which(until)]:
-            self.size -= self.kept.pop(key)[1]
-
-
-days = Days(KEPT_S, MOST_KEPT)
+days: Kept[Day] = Kept(MOST_KEPT, KEPT_S)  # those that are over, as they were read last
 
 
 def _in_pieces(
@@ -317,7 +279,7 @@ def _in_pieces(
         finally:
             free.append(own)
         if over:
-            days.put((*key, first), found)
+            days.put((*key, first), found, sum(columns.size() for columns in found if columns is not None))
         return found
 
     pool = ThreadPoolExecutor(READERS, "oculum trial")

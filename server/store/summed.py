@@ -4,9 +4,7 @@ arrays; what is not packed yet is read by the hour.
 
 from __future__ import annotations
 
-import threading
 import zlib
-from collections import OrderedDict
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from datetime import UTC, date, datetime, timedelta
@@ -16,8 +14,9 @@ from uuid import UUID
 import numpy as np
 import psycopg
 
-from oculum.arrays import middles
+from oculum.arrays import among, middles
 from server.store.arrays import NEVER, arrays, as_table
+from server.store.kept import Kept
 from server.store.times import moment
 from server.store.turns import writers_turn
 
@@ -67,33 +66,7 @@ class Counts:
         return cls(first, hours, whole[0], whole[1:], *np.frombuffer(data, float, offset=48 * count).reshape(3, count))
 
 
-class Kept:
-    """Packings as they were read last, as far as there is room."""
-
-    def __init__(self, most: int) -> None:
-        self.most, self.size = most, 0
-        self.lock = threading.Lock()
-        self.found: OrderedDict[UUID, tuple[int, Counts]] = OrderedDict()
-
-    def get(self, made: UUID) -> Counts | None:
-        with self.lock:
-            found = self.found.get(made)
-            if found is not None:
-                self.found.move_to_end(made)
-            return found[1] if found is not None else None
-
-    def put(self, made: UUID, counts: Counts) -> None:
-        size = 72 * len(counts.device)
-        with self.lock:
-            if size > self.most or made in self.found:
-                return
-            self.found[made] = size, counts
-            self.size += size
-            while self.size > self.most:
-                self.size -= self.found.popitem(last=False)[1][0]
-
-
-kept = Kept(MOST_KEPT)
+kept: Kept[Counts] = Kept(MOST_KEPT)  # by `made`
 
 
 def unsummed(connection: psycopg.Connection[Any], hours: np.ndarray) -> None:
@@ -192,25 +165,25 @@ def _read(cursor: Any, chosen: Sequence[tuple[datetime, int, UUID]]) -> Iterator
         )
         for first, hours, made, body in cursor.fetchall():
             found = Counts.unpacked(first, hours, bytes(body))
-            kept.put(made, found)
+            kept.put(made, found, 72 * len(found.device))
             yield found
 
 
 def _by_hour(cursor: Any, spans: Sequence[tuple[datetime, datetime]], only: np.ndarray | None) -> Iterator[Counts]:
-    few = only is not None and len(only) <= FEW
     if not spans:
         return
+    few = only.tolist() if only is not None and len(only) <= FEW else None
     hour, *columns = arrays(
         cursor,
         ("time", *KINDS),
         "select hour, device_id, messages, failed, cells, gone, delays, delay_sum, case when delays > 0 then delay_max"
         " else 'NaN' end, case when delays > 0 then delay_min else 'NaN' end from unnest(%(low)s::timestamptz[],"
         " %(high)s::timestamptz[]) k(low, high) join activity on hour >= low and hour < high"
-        f"{' where device_id = any(%(only)s)' if few else ''} order by 1, 2",
+        f"{' where device_id = any(%(only)s)' if few is not None else ''} order by 1, 2",
         {
             "low": [low for low, _ in spans],
             "high": [high for _, high in spans],
-            "only": only.tolist() if few and only is not None else [],
+            "only": few,
         },
     )
     edges = np.flatnonzero(np.diff(hour, prepend=NEVER, append=NEVER))
@@ -242,8 +215,7 @@ def sums(cursor: Any, first: datetime, end: datetime, devices: np.ndarray) -> Su
         alike.setdefault(part.device.tobytes(), []).append(part)
     quickest = []
     for parts in alike.values():
-        _, place, there = np.intersect1d(devices, parts[0].device, assume_unique=True, return_indices=True)
-        own: Any = slice(None) if len(there) == len(parts[0].device) else there
+        own, place = among(devices, parts[0].device)
         found.counts[:, place] += np.sum([part.counts for part in parts], axis=0)[:, own]
         found.delay_sum[place] += np.sum([part.delay_sum for part in parts], axis=0)[own]
         found.delay_max[place] = np.fmax(

@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from oculum.batches import Column, Group
 from oculum.language.fields import FieldSpec
 from server.api.overview.views import health
-from server.store.columns import Columns, Days, days, pieces
+from server.store.columns import Columns, Day, days, pieces
+from server.store.kept import Kept
 from server.store.readings import Layouts, write_rows
 from server.store.rows import build_rows, row_values
 from server.store.times import moment
@@ -224,15 +225,15 @@ def test_what_is_kept_of_days_is_bounded() -> None:
         some = np.zeros(many, np.int64)
         return Columns(some, some, some, some, {}), None
 
-    kept = Days(60, 4 * 8 * 100)
+    kept: Kept[Day] = Kept(4 * 8 * 100, 60)
     for name in "abc":
-        kept.put(name, day(40))
+        kept.put(name, day(40), day(40)[0].size())
     assert [kept.get(name) is not None for name in "abc"] == [False, True, True], "the oldest one is gone"
     kept.get("b")
-    kept.put("d", day(50))
+    kept.put("d", day(50), day(50)[0].size())
     assert [kept.get(name) is not None for name in "bcd"] == [True, False, True]
-    kept.put("e", day(101))
+    kept.put("e", day(101), day(101)[0].size())
     assert kept.get("e") is None and kept.size == 4 * 8 * 90
-    gone = Days(-1, 10**6)
-    gone.put("a", day(1))
+    gone: Kept[Day] = Kept(10**6, -1)
+    gone.put("a", day(1), day(1)[0].size())
     assert gone.get("a") is None and gone.size == 0

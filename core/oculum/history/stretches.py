@@ -13,6 +13,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..arrays import among
+
 REPORTING, OVERDUE, SILENT, UNDECODABLE = range(4)
 NAMES = ("reporting", "overdue", "silent", "undecodable")
 OVERDUE_CADENCES, SILENT_CADENCES = 1.5, 3.0
@@ -205,9 +207,8 @@ def shares(stretches: Stretches, devices: np.ndarray, start: int, width: int, bu
     """
     found = np.zeros((len(devices), buckets + 1, len(NAMES)), np.int64)
     cut = stretches.within(start, start + width * buckets)
-    place = np.searchsorted(devices, cut.device)
-    mine = np.isin(cut.device, devices)
-    place, since, until, state = place[mine], cut.since[mine] - start, cut.until[mine] - start, cut.state[mine]
+    mine, place = among(devices, cut.device)
+    since, until, state = cut.since[mine] - start, cut.until[mine] - start, cut.state[mine]
     a, b = since // width, until // width
     whole = np.zeros_like(found)  # differences: how many stretches fill a bucket
     np.add.at(found, (place, a, state), np.where(a == b, until - since, (a + 1) * width - since))
@@ -223,9 +224,8 @@ def over_time(stretches: Stretches, devices: np.ndarray, start: int, width: int,
     devices are in one state all the time: only of the others the shares are looked at.
     """
     cut = stretches.within(start, start + width * buckets)
-    place = np.searchsorted(devices, cut.device)
-    mine = np.isin(cut.device, devices)
-    place, since, until, state = place[mine], cut.since[mine] - start, cut.until[mine] - start, cut.state[mine]
+    mine, place = among(devices, cut.device)
+    since, until, state = cut.since[mine] - start, cut.until[mine] - start, cut.state[mine]
     steady = np.bincount(place, minlength=len(devices)) <= 1
     found = np.full((len(devices), buckets), -1, np.int8)
     alone = steady[place]

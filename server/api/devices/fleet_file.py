@@ -137,7 +137,9 @@ def chosen(request: Request) -> list[Device]:
     if request.query_params.get("state") in STATES:
         _, end, past = span(request)
         states = device_states(end, past)
-        found = [d for d in found if d.pk in states and states[d.pk].state == request.query_params["state"]]
+        kinds = states.by_device(states.state)
+        wanted = STATES.index(request.query_params["state"])
+        found = [d for d in found if kinds.get(d.pk) == wanted]
     return found
 
 

@@ -23,7 +23,7 @@ from server.records.fleet.models import Device, Site
 from server.requests.moments import LOOKBACK, moment, span
 from server.rules.brief import briefs
 from server.rules.plans import plan_in_force
-from server.rules.states import device_states
+from server.rules.states import STATES, device_states
 from server.store.positions import newest_fixes, track_of
 
 MOST_DEVICES = 5_000
@@ -88,6 +88,7 @@ class MapView(APIView):
         past = moment(request, "to")
         at = past or timezone.now()
         states = device_states(at, past is not None)
+        kinds = states.by_device(states.state)
         fixes = newest_fixes(at)
         alarms = worst(at)
         found, without = [], 0
@@ -106,7 +107,7 @@ class MapView(APIView):
                     "title": device.title,
                     "type": device.type.key,
                     "site": device.site.name if device.site else None,
-                    "state": states[device.pk].state,
+                    "state": STATES[kinds[device.pk]],
                     "priority": priority,
                     "taken": taken,
                     "latitude": latitude,

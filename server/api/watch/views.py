@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 import numpy as np
@@ -86,20 +87,20 @@ class HealthView(APIView):
         else:
             groups = grouped(devices, by)
         health = found.grouped([[d.pk for d in group.devices] for group in groups])
+        places = [place for place, count in enumerate(health.devices.tolist()) if count]
+        figure = None if order == "title" else getattr(health, order).tolist()
+
+        def worst(place: int) -> tuple[Any, ...]:
+            value, title = figure[place] if figure is not None else 0.0, groups[place].title
+            unknown = math.isnan(value)
+            return unknown, 0.0 if unknown else -abs(value) if order in ("delay", "clock", "alarm") else value, title
+
+        places.sort(key=worst)
         rows = [
-            {"key": group.key, "title": group.title, **figures_out(health.told(place))}
-            for place, group in enumerate(groups)
-            if health.devices[place]
+            {"key": groups[place].key, "title": groups[place].title, **figures_out(health.told(place))}
+            for place in places[offset : offset + limit]
         ]
-        worst = {"delay": "delay_s", "clock": "clock_s", "alarm": "alarm_s"}.get(order, order)
-        if order == "title":
-            rows.sort(key=lambda row: row["title"])
-        elif order in ("delay", "clock", "alarm"):
-            rows.sort(key=lambda row: (row[worst] is None, -abs(row[worst] or 0), row["title"]))
-        else:
-            rows.sort(key=lambda row: (row[worst] is None, row[worst] or 0, row["title"]))
-        whole_ = figures_out(found.together())
-        return Response({"count": len(rows), "whole": whole_, "results": rows[offset : offset + limit]})
+        return Response({"count": len(places), "whole": figures_out(found.together()), "results": rows})
 
 
 class BandsView(APIView):
