@@ -52,6 +52,14 @@ def as_numbers(body: bytes | None, kind: str) -> np.ndarray:
     ].astype(kind)
 
 
+def as_numbers_by_row(body: bytes | None, rows: int) -> np.ndarray:
+    """float (rows, w): a two-dimensional array of float8 in PostgreSQL's binary form, none of it null."""
+    if body is None:
+        return np.zeros((rows, 0))
+    found = np.frombuffer(body, [("length", ">i4"), ("value", ">f8")], offset=28)["value"]
+    return found.astype("f8").reshape(rows, -1)
+
+
 def as_whole(body: bytes | None, kind: str) -> np.ndarray:
     return as_numbers(body, kind).astype(np.int64, copy=False)
 

@@ -165,7 +165,7 @@ def sealed_columns(
     found = []
     for part in arrived(cursor, devices, wanted, first, last, texts):
         block = part.block
-        own = Columns(np.full(len(block), part.device), block.at, block.received, block.message)
+        own = Columns(part.device, block.at, block.received, block.message)
         for spec in fields:
             own.values[spec.name] = _of_block(spec, block, places[part.layout][spec], len(cells[spec]) > _size(spec))
         found.append(own)

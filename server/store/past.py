@@ -33,13 +33,12 @@ def stored_of(
         f" r.message_id between %s and %s",
         (ids.tolist(), int(ids[0]), int(ids[-1])),
     ).fetchall()
-    known = set(ids.tolist())
     with own.cursor(binary=True) as cursor:
         for part in arrived(cursor, owners, None, received[0], received[1] + 1, texts=True):
-            for k, message in enumerate(part.block.message.tolist()):
-                if message in known:
-                    at, late = int(part.block.at[k]), int(part.block.received[k])
-                    rows.append((part.layout, part.device, at, late, message, *stored_row(part.block, k)))
+            block = part.block
+            for k in np.flatnonzero(np.isin(block.message, ids)).tolist():
+                key = int(part.device[k]), int(block.at[k]), int(block.received[k]), int(block.message[k])
+                rows.append((part.layout, *key, *stored_row(block, k)))
     return as_decoded(rows, layouts, np.searchsorted(ids, np.array([r[4] for r in rows], np.int64)), len(ids))
 
 

@@ -58,10 +58,10 @@ def newest_fixes(at: datetime) -> dict[int, Fix]:
         open_ = {device for (device,) in cursor.fetchall() if device not in found or us(found[device].at) < edge}
         for parts in backwards(cursor, open_, wanted, us(at), since + 1):
             for part in parts:
-                for fix in _fixes(part, wanted)[-1:]:
-                    if part.device not in found or found[part.device].at < fix.at:
-                        found[part.device] = fix
-                    open_.discard(part.device)
+                for device, fix in _fixes(part.newest(_is_fix(part, wanted)), wanted):
+                    if device not in found or found[device].at < fix.at:
+                        found[device] = fix
+                    open_.discard(device)
         return found
 
 
@@ -76,11 +76,17 @@ def _columns(cursor: Any) -> dict[int, tuple[int, int]]:
     return found
 
 
-def _fixes(part: Part, wanted: Wanted) -> list[Fix]:
-    """Positions of sealed rows; those at 0,0 are none."""
+def _is_fix(part: Part, wanted: Wanted) -> np.ndarray:
+    """bool (n,): which sealed rows have a position; 0,0 is none."""
     lat, lon = part.block.nums[:, list(wanted[part.layout])].T
-    there = np.flatnonzero(~np.isnan(lat) & ~np.isnan(lon) & ((lat != 0) | (lon != 0)))
-    return [Fix(float(lat[k]), float(lon[k]), moment(int(part.block.at[k]))) for k in there.tolist()]
+    return ~np.isnan(lat) & ~np.isnan(lon) & ((lat != 0) | (lon != 0))
+
+
+def _fixes(part: Part, wanted: Wanted) -> list[tuple[int, Fix]]:
+    """Devices and positions of sealed rows that all have one."""
+    lat, lon = part.block.nums[:, list(wanted[part.layout])].T
+    rows = zip(*(column.tolist() for column in (part.device, lat, lon, part.block.at)), strict=True)
+    return [(device, Fix(latitude, longitude, moment(at))) for device, latitude, longitude, at in rows]
 
 
 def track_of(device: int, start: datetime, end: datetime) -> list[Fix]:
@@ -90,7 +96,7 @@ def track_of(device: int, start: datetime, end: datetime) -> list[Fix]:
         cells = _cells(wanted)
         if cells is None:
             return []
-        parts = list(measured(cursor, [device], wanted, us(start) + 1, us(end) + 1))
+        parts = measured(cursor, [device], wanted, us(start) + 1, us(end) + 1)
         lat, lon, layouts = cells
         cursor.execute(
             f"select {lat}, {lon}, r.at from reading_row r where r.device_id = %s and r.at > %s and r.at <= %s"
@@ -98,5 +104,7 @@ def track_of(device: int, start: datetime, end: datetime) -> list[Fix]:
             f" and not ({lat} = 0 and {lon} = 0) order by r.at limit %s",
             (device, start, end, MOST_ROWS),
         )
-        found = [fix for part in parts for fix in _fixes(part, wanted)] + [Fix(*row) for row in cursor.fetchall()]
+        found = [fix for part in parts for _, fix in _fixes(part.rows(_is_fix(part, wanted)), wanted)] + [
+            Fix(*row) for row in cursor.fetchall()
+        ]
         return sorted(found, key=lambda fix: fix.at)[:MOST_ROWS]

@@ -25,8 +25,9 @@ from psycopg.types.range import Range
 
 from oculum.arrays import objects
 from oculum.history.packing import Block, pack, unpack
+from server.store.arrays import as_numbers_by_row, as_texts, as_times, as_whole
 from server.store.faults import of_the_database
-from server.store.rows import COLUMNS, json_of, listed, named, row_values
+from server.store.rows import COLUMNS, json_of, named, row_values
 from server.store.times import moment, us
 from server.store.turns import writers_turn
 
@@ -36,6 +37,7 @@ DAY_US = 86_400_000_000
 EPOCH = date(1970, 1, 1)
 SETTLES = timedelta(days=1)  # how long after its end a day is sealed
 STILL_COMING = timedelta(hours=1)  # a day that something has come for since then waits for the next day
+FOUND = "s.layout_id, s.device_id, s.day, s.body"
 SEALED = "device_id, day, layout_id, rows, received, medians, body"
 MOST_DAYS_BACK = 400
 BEHIND = 5_000  # messages that wait: the engine goes first
@@ -83,16 +85,37 @@ def day_of(us: int) -> date:
 # reading ------------------------------------------------------------------------
 @dataclass(frozen=True)
 class Part:
-    """Sealed rows of a device and layout."""
+    """Sealed rows of a layout, by device and time. device: int64 (n,), of each row."""
 
-    device: int
     layout: int
+    device: np.ndarray
     block: Block
+
+    def __len__(self) -> int:
+        return len(self.device)
+
+    def rows(self, which: np.ndarray) -> Part:
+        """Some of them; which: bool (n,)."""
+        return self if which.all() else Part(self.layout, self.device[which], self.block.rows(which))
+
+    def newest(self, which: np.ndarray) -> Part:
+        """Of each device the newest of some rows; which: bool (n,)."""
+        some = self.rows(which)
+        owner = some.device
+        return some.rows(np.append(owner[1:] != owner[:-1], True)[: len(owner)])
+
+
+def _parts(rows: Iterable[tuple[int, int, date, bytes]], wanted: Wanted | None, texts: bool) -> Iterator[Part]:
+    """Of layout, device, day and body, in any order."""
+    for layout, own in itertools.groupby(sorted(rows, key=lambda row: row[:3]), key=lambda row: row[0]):
+        _, devices, _, bodies = zip(*own, strict=True)
+        block, edges = unpack(bodies, wanted[layout] if wanted is not None else None, texts)
+        yield Part(layout, np.repeat(np.array(devices, np.int64), np.diff(edges)), block)
 
 
 def measured(
     cursor: Any, devices: Sequence[int], wanted: Wanted, first: int, last: int, texts: bool = False, most: int = 0
-) -> Iterator[Part]:
+) -> list[Part]:
     """Rows of some devices and layouts measured in [first, last) (µs). most: of each layout only so many of the
     newest, to the day; 0: all.
     """
@@ -106,20 +129,15 @@ def measured(
     which = "device_id = any(%(devices)s) and layout_id = any(%(layouts)s) and day between %(first)s and %(last)s"
     if most:
         query = (
-            "select s.device_id, s.layout_id, s.body from (select device_id, day, layout_id, sum(rows) over (partition"
+            f"select {FOUND} from (select device_id, day, layout_id, sum(rows) over (partition"
             " by layout_id order by day desc) - sum(rows) over (partition by layout_id, day) as newer from"
             f" reading_sealed where {which}) x join reading_sealed s using (device_id, day, layout_id) where x.newer <"
             " %(most)s"
         )
     else:
-        query = f"select device_id, layout_id, body from reading_sealed where {which}"
+        query = f"select {FOUND} from reading_sealed s where {which}"
     cursor.execute(query, values)
-    for device, layout, body in cursor.fetchall():
-        block = unpack(body, wanted[layout], texts)
-        if block.at[0] < first or block.at[-1] >= last:
-            block = block.rows((block.at >= first) & (block.at < last))
-        if len(block):
-            yield Part(device, layout, block)
+    return [p.rows((p.block.at >= first) & (p.block.at < last)) for p in _parts(cursor.fetchall(), wanted, texts)]
 
 
 def page(
@@ -143,26 +161,23 @@ def page(
             some.append(days[start][0])
             expected, start = expected + days[start][1], start + 1
         inside = max(first, min(some)), min(last, max(some) + DAY_US)
-        found = list(measured(cursor, devices, wanted, *inside, texts=True))
-        count += sum(len(part.block) for part in found)
+        found = measured(cursor, devices, wanted, *inside, texts=True)
+        count += sum(map(len, found))
         parts += found
     return parts
 
 
 def arrived(
     cursor: Any, devices: Sequence[int], wanted: Wanted | None, first: int, last: int, texts: bool = False
-) -> Iterator[Part]:
+) -> list[Part]:
     """Rows of some devices that arrived in [first, last) (µs), of all layouts and columns where none are said."""
     cursor.execute(
-        "select device_id, layout_id, body from reading_sealed where received && tstzrange(to_timestamp(%s / 1e6),"
+        f"select {FOUND} from reading_sealed s where received && tstzrange(to_timestamp(%s / 1e6),"
         " to_timestamp(%s / 1e6)) and device_id = any(%s) and (%s::int[] is null or layout_id = any(%s))",
         (first, last, list(devices), *[list(wanted) if wanted is not None else None] * 2),
     )
-    for device, layout, body in cursor.fetchall():
-        block = unpack(body, wanted[layout] if wanted is not None else None, texts)
-        inside = (block.received >= first) & (block.received < last)
-        if inside.any():
-            yield Part(device, layout, block if inside.all() else block.rows(inside))
+    found = _parts(cursor.fetchall(), wanted, texts)
+    return [p.rows((p.block.received >= first) & (p.block.received < last)) for p in found]
 
 
 def backwards(
@@ -175,7 +190,7 @@ def backwards(
     while devices:
         asked = sorted(devices & before.keys())
         cursor.execute(
-            "select s.device_id, s.layout_id, s.day, s.body from unnest(%s::int[], %s::date[]) k(device, before),"
+            f"select {FOUND} from unnest(%s::int[], %s::date[]) k(device, before),"
             " lateral (select max(day) as day from reading_sealed where device_id = k.device and day < k.before and"
             " day >= %s and layout_id = any(%s)) m join reading_sealed s on s.day = m.day"
             " where s.device_id = k.device and s.layout_id = any(%s)",
@@ -184,15 +199,8 @@ def backwards(
         rows = cursor.fetchall()
         if not rows:
             return
-        found = []
-        before = {}
-        for device, layout, day, body in rows:
-            before[device] = day
-            block = unpack(body, wanted[layout], texts)
-            inside = (block.at >= since) & (block.at <= until)
-            if inside.any():
-                found.append(Part(device, layout, block if inside.all() else block.rows(inside)))
-        yield found
+        before = {device: day for _, device, day, _ in rows}
+        yield [p.rows((p.block.at >= since) & (p.block.at <= until)) for p in _parts(rows, wanted, texts)]
 
 
 def all_columns(layouts: Mapping[int, list[dict[str, Any]]]) -> dict[int, range]:
@@ -280,7 +288,7 @@ def open_for(connection: psycopg.Connection[Any], keys: Iterable[tuple[int, int]
         _opened(
             connection,
             "delete from reading_sealed s using unnest(%s::int[], %s::date[]) k(device, day) where s.device_id ="
-            " k.device and s.day = k.day returning s.device_id, s.layout_id, s.body",
+            " k.device and s.day = k.day returning " + FOUND,
             (list(devices), list(days)),
         )
 
@@ -289,8 +297,8 @@ def open_arrived(connection: psycopg.Connection[Any], devices: Sequence[int], fi
     """Opens all days of devices that hold something that arrived in [first, last] (µs). Has the turn."""
     _opened(
         connection,
-        "delete from reading_sealed where received && tstzrange(to_timestamp(%s / 1e6), to_timestamp(%s / 1e6), '[]')"
-        " and device_id = any(%s) returning device_id, layout_id, body",
+        "delete from reading_sealed s where received && tstzrange(to_timestamp(%s / 1e6), to_timestamp(%s / 1e6), '[]')"
+        " and device_id = any(%s) returning " + FOUND,
         (first, last, list(devices)),
     )
 
@@ -302,9 +310,9 @@ def open_ahead(connection: psycopg.Connection[Any], devices: Sequence[int], firs
             writers_turn(connection)
             count = _opened(
                 connection,
-                "delete from reading_sealed where ctid = any(array(select ctid from reading_sealed where received &&"
+                "delete from reading_sealed s where ctid = any(array(select ctid from reading_sealed where received &&"
                 " tstzrange(to_timestamp(%s / 1e6), to_timestamp(%s / 1e6), '[]') and device_id = any(%s) limit %s))"
-                " returning device_id, layout_id, body",
+                " returning " + FOUND,
                 (first, last, list(devices), AT_ONCE),
             )
         if count < AT_ONCE:
@@ -318,14 +326,14 @@ def _opened(connection: psycopg.Connection[Any], query: str, values: Sequence[An
         return 0
     with connection.cursor() as cursor, cursor.copy(f"copy reading_row ({COLUMNS}) from stdin (format binary)") as copy:
         copy.set_types(TYPES)
-        for device, layout, body in packed:
-            block = unpack(body)
+        for part in _parts(packed, None, True):
+            block = part.block
             moments = [_moments(column) for column in (block.at, block.received)]
-            for row in range(len(block)):
+            for row, device in enumerate(part.device.tolist()):
                 nums, texts, missing = stored_row(block, row)
                 numbers = int(block.version[row]), int(block.message[row])
                 copy.write_row(
-                    (device, moments[0][row], layout, *numbers, moments[1][row], nums, texts, _json(missing))
+                    (device, moments[0][row], part.layout, *numbers, moments[1][row], nums, texts, _json(missing))
                 )
     return len(packed)
 
@@ -356,6 +364,16 @@ OF_DAYS = (
 )
 # Which rows, and each as it is: what is written in between changes it.
 PRINT = "hashtextextended(r.ctid::text || ' ' || r.xmin::text, 0)"
+# Rows by device, day and layout, whose rows have as many numbers and texts each; texts only where there are some, and
+# what is missing only where something is.
+COLLECTED = (
+    "select r.device_id, k.day - date '1970-01-01', r.layout_id, bit_xor(" + PRINT + "), count(*), array_agg(r.at),"
+    " array_agg(r.received_at), array_agg(r.message_id), array_agg(r.version_id),"
+    " array_agg(array_replace(r.nums, null, 'NaN')) filter (where cardinality(r.nums) > 0),"
+    " case when bool_or(r.texts is not null) then array_agg(to_jsonb(r.texts)::text) end,"
+    " case when bool_or(r.missing is not null) then array_agg(r.missing::text) end"
+    " from {} group by 1, 2, 3"
+)
 
 
 class Sealer:
@@ -410,23 +428,21 @@ def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]],
     """Seals days of devices; returns those for which something has come since a moment, which stay open. Where
     something is written into one of them meanwhile, all wait for the next time.
     """
-    keys = [device for device, _ in days], [day for _, day in days]
-    with connection.cursor(binary=True) as cursor:
-        rows = cursor.execute(
-            f"select k.day, {listed('r')}, {PRINT} from {OF_DAYS.format(',')} order by 2, 1, 4, 3", keys
-        ).fetchall()
-    late = {(row[1], row[0]) for row in rows if row[6] > quiet_since}
-    rows = [row for row in rows if (row[1], row[0]) not in late]
-    if not rows:
+    asked = [device for device, _ in days], [day for _, day in days]
+    with connection.cursor() as cursor:
+        read = _read(cursor.execute(COLLECTED.format(OF_DAYS.format(",")), asked, binary=True))
+    late = {(one.device, one.day) for one in read if one.block.received.max() > us(quiet_since)}
+    read = [one for one in read if (one.device, one.day) not in late]
+    if not read:
         return late
     days = [day for day in days if day not in late]
     keys = [device for device, _ in days], [day for _, day in days]
-    seen = functools.reduce(operator.xor, (row[-1] for row in rows))
+    count, seen = sum(len(one.block) for one in read), functools.reduce(operator.xor, (one.print for one in read))
     packed = []
-    for (device, day, layout), own in itertools.groupby(rows, lambda row: (row[1], row[0], row[3])):
-        block = _block(list(own))
+    for one in read:
+        block = one.block
         received = Range(moment(int(block.received.min())), moment(int(block.received.max())), "[]")
-        packed.append((device, day, layout, len(block), received, _medians(block.nums), pack(block)))
+        packed.append((one.device, one.day, one.layout, len(block), received, _medians(block.nums), pack(block)))
     with connection.transaction():
         writers_turn(connection)
         gone = connection.execute(
@@ -434,15 +450,15 @@ def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]],
             " bit_xor(print) from gone",
             keys,
         ).fetchone()
-        if gone != (len(rows), seen):
+        if gone != (count, seen):
             raise psycopg.Rollback
         with (
             connection.cursor() as cursor,
             cursor.copy(f"copy reading_sealed ({SEALED}) from stdin (format binary)") as copy,
         ):
             copy.set_types(["int4", "date", "int4", "int4", "tstzrange", "float8[]", "bytea"])
-            for one in packed:
-                copy.write_row(one)
+            for row in packed:
+                copy.write_row(row)
     return late
 
 
@@ -455,15 +471,35 @@ def _medians(nums: np.ndarray) -> list[float | None]:
     return found
 
 
-def _block(rows: list[Any]) -> Block:
-    """Rows of one device, day and layout as columns: day, then as in COLUMNS."""
-    _, _, at, _, version, message, received, nums, texts, missing, _ = zip(*rows, strict=True)
-    return Block(
-        np.array([us(value) for value in at], np.int64),
-        np.array([us(value) for value in received], np.int64),
-        np.array(message, np.int64),
-        np.array(version, np.int64),
-        np.array([[np.nan if v is None else v for v in row] for row in nums], float).reshape(len(rows), -1),
-        [objects(column) for column in zip(*texts, strict=True)] if texts[0] is not None else [],
-        objects([orjson.dumps(m) if m else None for m in missing]) if any(missing) else None,
-    )
+@dataclass(frozen=True)
+class _Read:
+    """Open rows of a device, day and layout; print: which they are, each as it was."""
+
+    device: int
+    day: date
+    layout: int
+    print: int
+    block: Block
+
+
+def _read(cursor: psycopg.Cursor[Any]) -> list[_Read]:
+    """What COLLECTED answers."""
+    found, answer = [], cursor.pgresult
+    assert answer is not None
+    for row in range(answer.ntuples):
+        cells = [answer.get_value(row, column) for column in range(answer.nfields)]
+        device, day, layout, print_, count = (int.from_bytes(c or b"", "big", signed=True) for c in cells[:5])
+        at, received = as_times(cells[5]), as_times(cells[6])
+        message, version = as_whole(cells[7], "i8"), as_whole(cells[8], "i4")
+        nums = as_numbers_by_row(cells[9], count)
+        texts = [objects(own) for own in zip(*map(_loads, as_texts(cells[10])), strict=True)]
+        gone = [orjson.dumps(_loads(told)) if told is not None else None for told in as_texts(cells[11])]
+        block = Block(at, received, message, version, nums, texts, objects(gone) if gone else None)
+        block = block.rows(np.lexsort((message, at)))
+        found.append(_Read(device, EPOCH + timedelta(days=day), layout, print_, block))
+    return found
+
+
+@functools.lru_cache(maxsize=1024)
+def _loads(told: str) -> Any:
+    return orjson.loads(told)

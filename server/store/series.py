@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from server.store.arrays import as_table
+from server.store.arrays import arrays, as_table
 from server.store.rows import is_text, json_of, named, row_values, specs
 from server.store.sealed import DAY_US, all_columns, backwards, in_one_view, measured, page, sealed_edge, stored_row
 from server.store.times import US, us
@@ -41,48 +41,40 @@ def read_series(
     """Values measured in (after, until] by device and field: times in µs, int64 (n,), rising, and float (n,). Of each
     layout at most the newest `most` rows are read, of those that are sealed to the day; whether that left any out.
     """
-    parts: dict[tuple[int, str], list[tuple[np.ndarray, np.ndarray]]] = {}
+    parts: dict[str, list[tuple[np.ndarray, np.ndarray, np.ndarray]]] = {name: [] for name in names}
     chosen_of = places_of(cursor, names)
     wanted = {layout: [slot - 1 for slot in places.values()] for layout, places in chosen_of}
     fields_of = {layout: list(places) for layout, places in chosen_of}
     rows_of: dict[int, int] = {}
     for part in measured(cursor, devices, wanted, us(after) + 1, us(until) + 1, most=most):
-        rows_of[part.layout] = rows_of.get(part.layout, 0) + len(part.block)
+        rows_of[part.layout] = len(part)
         for slot, name in zip(wanted[part.layout], fields_of[part.layout], strict=True):
-            own = part.block.nums[:, slot]
-            there = ~np.isnan(own)
-            if there.any():
-                parts.setdefault((part.device, name), []).append((part.block.at[there], own[there]))
+            parts[name].append((part.device, part.block.at, part.block.nums[:, slot]))
     cut = any(count >= most for count in rows_of.values())
     for layout, places in chosen_of:
-        chosen = ", ".join(f"nums[{slot}]" for slot in places.values())
-        cursor.execute(
-            f"select device_id, {US.format('at')}, {chosen} from reading_row where device_id = any(%s) and layout_id ="
+        chosen = ", ".join(f"coalesce(nums[{slot}], 'NaN')" for slot in places.values())
+        owner, at, *values = arrays(
+            cursor,
+            ("int", "time", *["float"] * len(places)),
+            f"select device_id, at, {chosen} from reading_row where device_id = any(%s) and layout_id ="
             " %s and at > %s and at <= %s order by at desc limit %s",
             (list(devices), layout, after, until, most),
         )
-        rows = cursor.fetchall()
-        cut = cut or len(rows) == most
-        if not rows:
-            continue
-        owner, at = np.array([row[:2] for row in rows], np.int64).T
-        values = np.array([row[2:] for row in rows], float)
-        order = np.lexsort((at, owner))
-        owner, at, values = owner[order], at[order], values[order]
-        edges = np.append(np.flatnonzero(np.append(True, owner[1:] != owner[:-1])), len(owner))
-        for first, last in zip(edges, edges[1:], strict=False):
-            for column, name in enumerate(places):
-                own = values[first:last, column]
-                there = ~np.isnan(own)
-                if there.any():
-                    parts.setdefault((int(owner[first]), name), []).append((at[first:last][there], own[there]))
+        cut = cut or len(owner) == most
+        for name, own in zip(places, values, strict=True):
+            parts[name].append((owner, at, own))
     found: Series = {}
-    for key, listed in parts.items():
-        at, value = (np.concatenate([part[k] for part in listed]) for k in range(2))
-        if (at[1:] < at[:-1]).any():
-            order = np.argsort(at, kind="stable")
-            at, value = at[order], value[order]
-        found[key] = at, value
+    for name, listed in parts.items():
+        if not listed:
+            continue
+        owner, at, own = (np.concatenate([part[k] for part in listed]) for k in range(3))
+        there = ~np.isnan(own)
+        owner, at, own = owner[there], at[there], own[there]
+        order = np.lexsort((at, owner))
+        owner, at, own = owner[order], at[order], own[order]
+        edges = np.append(np.flatnonzero(np.append(True, owner[1:] != owner[:-1])[: len(owner)]), len(owner))
+        for first, last in zip(edges, edges[1:], strict=False):
+            found[int(owner[first]), name] = at[first:last], own[first:last]
     return found, cut
 
 
@@ -110,12 +102,13 @@ def values_before(cursor: Any, devices: Iterable[int], name: str, until: datetim
     wanted = {layout: [own[name] - 1] for layout, own in places}
     for parts in backwards(cursor, open_, wanted, us(until), us(until) - LOOKED_BACK_US):
         for part in parts:
-            there = np.flatnonzero(~np.isnan(part.block.nums[:, wanted[part.layout][0]]))
-            if len(there):
-                at = int(part.block.at[there[-1]])
-                if part.device not in found or found[part.device][0] < at:
-                    found[part.device] = at, float(part.block.nums[there[-1], wanted[part.layout][0]])
-                open_.discard(part.device)
+            column = wanted[part.layout][0]
+            newest = part.newest(~np.isnan(part.block.nums[:, column]))
+            told = (newest.device, newest.block.at, newest.block.nums[:, column])
+            for device, at, value in zip(*(own.tolist() for own in told), strict=True):
+                if device not in found or found[device][0] < at:
+                    found[device] = at, value
+                open_.discard(device)
     return {device: value for device, (_, value) in found.items()}
 
 
@@ -218,9 +211,9 @@ def read_rows(
     if place is not None:
         first, last = (first, min(last, place.at + 1)) if newest_first else (max(first, place.at), last)
     told = [
-        (at, part.device, part.layout, part.block, k)
+        (at, device, part.layout, part.block, k)
         for part in page(cursor, devices, all_columns(layouts), first, last, newest_first, most)
-        for k, at in enumerate(part.block.at.tolist())
+        for k, (at, device) in enumerate(zip(part.block.at.tolist(), part.device.tolist(), strict=True))
     ]
     if place is not None:
         behind_it = (place.at, place.device, place.layout)

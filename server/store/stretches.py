@@ -127,7 +127,7 @@ def _anew(c: psycopg.Connection[Any], device: int, since: datetime | None, deaf:
     sealed = []
     if behind:
         with c.cursor() as cursor:
-            parts = list(arrived(cursor, [device], None, us(first), us(until) + 1))
+            parts = arrived(cursor, [device], None, us(first), us(until) + 1)
         own = {
             ident
             for (ident,) in c.execute(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+import zstandard
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -41,7 +42,7 @@ def bits(values: np.ndarray) -> list[int]:
 
 @given(blocks())
 def test_what_is_packed_comes_back(block: Block) -> None:
-    found = unpack(pack(block))
+    found, _ = unpack([pack(block)])
     for name in ("at", "received", "message", "version"):
         assert getattr(found, name).tolist() == getattr(block, name).tolist(), name
     assert found.nums.shape == block.nums.shape
@@ -54,17 +55,53 @@ def test_what_is_packed_comes_back(block: Block) -> None:
 
 @given(blocks(), st.sets(st.integers(0, 3)))
 def test_some_columns_are_read_alone(block: Block, wanted: set[int]) -> None:
-    found = unpack(pack(block), wanted, texts=False)
+    found, _ = unpack([pack(block)], wanted, texts=False)
     for k in range(block.nums.shape[1]):
         own = block.nums[:, k] if k in wanted else np.full(len(block), np.nan)
         assert bits(found.nums[:, k]) == bits(own)
     assert found.at.tolist() == block.at.tolist() and found.texts == [] and found.missing is None
 
 
+@st.composite
+def of_one_layout(draw: st.DrawFn) -> list[Block]:
+    """Blocks of as many columns as the first."""
+    first = draw(blocks())
+    more = draw(st.lists(blocks(), max_size=4))
+    return [first, *(b for b in more if b.nums.shape[1] == first.nums.shape[1] and len(b.texts) == len(first.texts))]
+
+
+@given(of_one_layout())
+def test_many_are_read_one_behind_another(some: list[Block]) -> None:
+    found, rows = unpack([pack(block) for block in some])
+    assert rows.tolist() == np.cumsum([0, *map(len, some)]).tolist()
+    for block, first, last in zip(some, rows, rows[1:], strict=False):
+        own = found.rows(slice(first, last))
+        assert own.at.tolist() == block.at.tolist() and own.received.tolist() == block.received.tolist()
+        assert bits(own.nums) == bits(block.nums)
+        assert [t.tolist() for t in own.texts] == [t.tolist() for t in block.texts]
+        gone = [None] * len(block) if block.missing is None else block.missing.tolist()
+        assert (own.missing.tolist() if own.missing is not None else [None] * len(block)) == gone
+
+
+@given(blocks(), st.lists(st.tuples(st.integers(0, 400), st.integers(0, 255)), min_size=1, max_size=3), st.booleans())
+def test_bytes_that_were_changed_give_readings_or_a_refusal(
+    block: Block, changes: list[tuple[int, int]], short: bool
+) -> None:
+    raw = bytearray(zstandard.ZstdDecompressor().decompress(pack(block)))
+    for place, value in changes:
+        raw[place % len(raw)] = value
+    other = zstandard.ZstdCompressor().compress(bytes(raw[:-3] if short else raw))
+    try:
+        found, rows = unpack([pack(block), other])
+    except PackingError:
+        return
+    assert len(found) == rows[-1] and found.at[: len(block)].tolist() == block.at.tolist()
+
+
 @given(st.one_of(st.binary(max_size=60), blocks().map(lambda b: pack(b)[:-3])))
 def test_other_bytes_are_refused_in_words(body: bytes) -> None:
     with pytest.raises(PackingError, match="expected packed readings"):
-        unpack(body)
+        unpack([body])
 
 
 def test_a_day_of_a_device_takes_a_fraction() -> None:

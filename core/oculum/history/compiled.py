@@ -5,9 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from ..compiling import Loops
-from . import members, windows
+from . import members, unpacking, windows
 
-compiled = Loops((windows, ("first_above", "one", "fill")), (members, ("over", "look", "newest")))
+compiled = Loops(
+    (windows, ("first_above", "one", "fill")),
+    (members, ("over", "look", "newest")),
+    (unpacking, ("little", "plane", "unzigzag", "whole", "numbers", "opened")),
+)
 
 
 def ready() -> None:

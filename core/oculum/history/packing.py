@@ -16,13 +16,16 @@ import zstandard
 from oculum.arrays import objects
 from oculum.errors import OculumError
 
+from .compiled import compiled
+from .unpacking import BITS, DECIMALS, NOTHING, SAME
+
 FORMAT = 1
 LEVEL = 6
 MOST_DECIMALS = 6
 MOST_BYTES = 1 << 30  # unpacked; no day comes near it
 _HEAD = struct.Struct("<BIHHB")  # format, rows, columns of numbers, columns of texts, whether anything is missing
 _INTS = struct.Struct("<qqqB")  # first value, first difference, divisor, bytes of what follows for each
-_DECIMALS, _BITS, _NOTHING, _SAME = range(4)  # how a column of numbers is written
+_TENS = 10.0 ** np.arange(MOST_DECIMALS + 1)
 _local = threading.local()
 
 
@@ -49,8 +52,8 @@ class Block:
     def __len__(self) -> int:
         return len(self.at)
 
-    def rows(self, which: np.ndarray) -> Block:
-        """Some of the rows; which: bool (n,) or indices."""
+    def rows(self, which: np.ndarray | slice) -> Block:
+        """Some of the rows; which: bool (n,), indices or from where to where."""
         return Block(
             self.at[which],
             self.received[which],
@@ -75,15 +78,31 @@ def pack(block: Block) -> bytes:
     return _tool("compressor", lambda: zstandard.ZstdCompressor(level=LEVEL)).compress(b"".join(parts))
 
 
-def unpack(body: bytes, columns: Collection[int] | None = None, texts: bool = True) -> Block:
-    """What was packed. columns: which columns of numbers are wanted, all by default; others are NaN. texts: whether
-    texts and what is missing are wanted. Raises PackingError for what is no packed block.
+def unpack(
+    bodies: Sequence[bytes], columns: Collection[int] | None = None, texts: bool = True
+) -> tuple[Block, np.ndarray]:
+    """What was packed, of blocks of one layout (at least one), one behind another; and where each begins among the rows
+    (int64 (b + 1,), to the end of the last). columns: which columns of numbers are wanted, all by default; others are
+    NaN. texts: whether texts and what is missing are wanted. Raises PackingError for what is no packed block.
     """
+    place = 0
     try:
-        raw = _tool("decompressor", zstandard.ZstdDecompressor).decompress(body, max_output_size=MOST_BYTES)
-        return _unpacked(raw, columns, texts)
+        tool = _tool("decompressor", zstandard.ZstdDecompressor)
+        raws = []
+        for place, body in enumerate(bodies):  # noqa: B007
+            raws.append(tool.decompress(body, max_output_size=MOST_BYTES))
+        return _unpacked(raws, columns, texts)
     except (zstandard.ZstdError, struct.error, ValueError, IndexError) as error:
-        raise PackingError(f"expected packed readings, found {len(body)} other bytes ({error})") from None
+        place = error.block if isinstance(error, _Strange) else place
+        raise PackingError(f"expected packed readings, found {len(bodies[place])} other bytes ({error})") from None
+
+
+class _Strange(ValueError):
+    """A block that is none."""
+
+    def __init__(self, block: int, why: str) -> None:
+        super().__init__(why)
+        self.block = block
 
 
 def _tool(name: str, make: Callable[[], Any]) -> Any:
@@ -93,32 +112,35 @@ def _tool(name: str, make: Callable[[], Any]) -> Any:
     return getattr(_local, name)
 
 
-def _unpacked(raw: bytes, columns: Collection[int] | None, texts: bool) -> Block:
-    form, count, width, words, gone = _HEAD.unpack_from(raw)
-    if form != FORMAT:
-        raise ValueError(f"format {form}")
-    place = _HEAD.size
-    whole = []
-    for _ in range(4):
-        found, place = _read_ints(raw, place, count)
-        whole.append(found)
-    nums = np.full((count, width), np.nan)
-    for k in range(width):
-        wanted = columns is None or k in columns
-        column, place = _read_floats(raw, place, count, wanted)
-        if column is not None:
-            nums[:, k] = column
-    told: list[np.ndarray] = []
-    missing = None
-    if texts:
-        for _ in range(words):
-            listed, place = _read_texts(raw, place, count)
-            told.append(objects([None if v is None else v.decode("utf-8", "surrogatepass") for v in listed]))
-        if gone:
-            listed, place = _read_texts(raw, place, count)
-            missing = objects(listed)
-    at, late, message, version = whole
-    return Block(at, at + late, message, version, nums, told, missing)
+def _unpacked(raws: list[bytes], columns: Collection[int] | None, texts: bool) -> tuple[Block, np.ndarray]:
+    heads = [_HEAD.unpack_from(raw) if len(raw) >= _HEAD.size else (0, 0, 0, 0, 0) for raw in raws]
+    for block, (form, count, width, words, _) in enumerate(heads):
+        if form != FORMAT:
+            raise _Strange(block, f"format {form}")
+        if (width, words) != heads[0][2:4]:
+            raise _Strange(block, f"{width} columns of numbers and {words} of texts behind {heads[0][2:4]}")
+        if 8 * count * (width + 4) > MOST_BYTES:
+            raise _Strange(block, f"{count} rows of {width} numbers")
+    rows, starts = (np.cumsum([0, *sizes]) for sizes in ((head[1] for head in heads), map(len, raws)))
+    count, width, words = int(rows[-1]), heads[0][2], heads[0][3]
+    wanted = np.array([columns is None or k in columns for k in range(width)], bool)
+    times, nums, behind = np.empty((4, count), np.int64), np.full((width, count), np.nan), np.empty(len(raws), np.int64)
+    whole = np.frombuffer(b"".join(raws), np.uint8)
+    strange = compiled("opened")(whole, starts, rows, wanted, _TENS, times, nums, nums.view(np.int64), behind)
+    if strange >= 0:
+        raise _Strange(strange, f"{len(raws[strange])} bytes of {heads[strange][1]} rows")
+    if not texts:
+        return Block(times[0], times[1], times[2], times[3], nums.T, []), rows
+    lists: list[list[bytes | None]] = [[] for _ in range(words + 1)]
+    for raw, head, place in zip(raws, heads, (behind - starts[:-1]).tolist(), strict=True):
+        for own in lists[: words + head[4]]:
+            listed, place = _read_texts(raw, place, head[1])
+            own += listed
+        if not head[4]:
+            lists[words] += [None] * head[1]
+    told = [objects([None if v is None else v.decode("utf-8", "surrogatepass") for v in own]) for own in lists[:words]]
+    missing = objects(lists[words]) if any(head[4] for head in heads) else None
+    return Block(times[0], times[1], times[2], times[3], nums.T, told, missing), rows
 
 
 # whole numbers ------------------------------------------------------------------
@@ -139,34 +161,8 @@ def _ints(values: np.ndarray) -> bytes:
     return _INTS.pack(int(values[0]), step, divisor, width) + planes
 
 
-def _read_ints(raw: bytes, place: int, count: int) -> tuple[np.ndarray, int]:
-    first, step, divisor, width = _INTS.unpack_from(raw, place)
-    place += _INTS.size
-    if count == 0:
-        return np.zeros(0, np.int64), place
-    values = np.empty(count, np.int64)
-    values[0] = first
-    if count > 1:
-        size = (count - 2) * width
-        if width:
-            steps = np.empty(count - 1, np.int64)
-            steps[0] = step
-            steps[1:] = _unzigzag(_read_planes(raw, place, count - 2, width)) * divisor
-            np.cumsum(steps, out=steps)
-            values[1:] = steps
-        else:
-            values[1:] = step
-        place += size
-        np.cumsum(values, out=values)
-    return values, place
-
-
 def _zigzag(values: np.ndarray) -> np.ndarray:
     return ((values << 1) ^ (values >> 63)).view(np.uint64)
-
-
-def _unzigzag(values: np.ndarray) -> np.ndarray:
-    return (values >> np.uint64(1)).view(np.int64) ^ -(values & np.uint64(1)).view(np.int64)
 
 
 def _planes(values: np.ndarray) -> tuple[int, bytes]:
@@ -197,18 +193,18 @@ def _floats(values: np.ndarray, decimals: int) -> bytes:
     mask = b"" if there.all() else np.packbits(there).tobytes()
     own = values[there]
     if not len(own):
-        return _COLUMN.pack(_NOTHING, 0, 0)
+        return _COLUMN.pack(NOTHING, 0, 0)
     bits = own.view(np.int64)
     if not mask and (bits == bits[0]).all():
-        return _COLUMN.pack(_SAME, 0, 8) + bits[:1].tobytes()
+        return _COLUMN.pack(SAME, 0, 8) + bits[:1].tobytes()
     head = struct.pack("<?I", bool(mask), len(own)) + mask
     if decimals >= 0:
-        how, body = _DECIMALS, _short(np.rint(own * 10.0**decimals).astype(np.int64))
+        how, body = DECIMALS, _short(np.rint(own * 10.0**decimals).astype(np.int64))
     else:
         decimals = 0
         before = np.append(np.int64(0), bits[:-1])
         width, planes = _planes((bits ^ before).view(np.uint64))
-        how, body = _BITS, bytes([width]) + planes
+        how, body = BITS, bytes([width]) + planes
     return _COLUMN.pack(how, decimals, len(head) + len(body)) + head + body
 
 
@@ -235,40 +231,6 @@ def _short(values: np.ndarray) -> bytes:
     """Whole numbers by their differences."""
     width, planes = _planes(_zigzag(np.diff(values)))
     return struct.pack("<qB", int(values[0]), width) + planes
-
-
-def _read_floats(raw: bytes, place: int, count: int, wanted: bool) -> tuple[np.ndarray | None, int]:
-    how, decimals, size = _COLUMN.unpack_from(raw, place)
-    place += _COLUMN.size
-    end = place + size
-    if not wanted or how == _NOTHING:
-        return None, end
-    if how == _SAME:
-        return np.full(count, np.frombuffer(raw, np.float64, 1, place)[0]), end
-    masked, own = struct.unpack_from("<?I", raw, place)
-    place += 5
-    there = None
-    if masked:
-        length = (count + 7) // 8
-        there = np.unpackbits(np.frombuffer(raw, np.uint8, length, place), count=count).astype(bool)
-        place += length
-    if how == _DECIMALS:
-        first, width = struct.unpack_from("<qB", raw, place)
-        whole = np.full(own, first, np.int64)
-        if width:
-            whole[1:] = _unzigzag(_read_planes(raw, place + 9, own - 1, width))
-            np.cumsum(whole, out=whole)
-        values = whole / 10.0**decimals
-    elif how == _BITS:
-        changed = _read_planes(raw, place + 1, own, raw[place])
-        values = np.bitwise_xor.accumulate(changed).view(np.float64)
-    else:
-        raise ValueError(f"column of kind {how}")
-    if there is None:
-        return values, end
-    spread = np.full(count, np.nan)
-    spread[there] = values
-    return spread, end
 
 
 # texts --------------------------------------------------------------------------

@@ -122,7 +122,7 @@ def path_of_reading(
         )
         rows = cursor.fetchall()
         at = us(arrival["received_at"])
-        sealed = list(arrived(cursor, [device.pk], None, at, at + 1, texts=True))
+        sealed = arrived(cursor, [device.pk], None, at, at + 1, texts=True)
         cursor.execute("select id, fields from layout where id = any(%s)", ([part.layout for part in sealed],))
         layouts = dict(cursor.fetchall())
         for part in sealed:
