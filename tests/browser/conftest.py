@@ -122,8 +122,14 @@ def context(chromium: Browser) -> Iterator[BrowserContext]:
     made.close()
 
 
+@pytest.fixture(scope="session")
+def cookies() -> list[Any]:
+    """Of the administrator, once somebody has signed in as such."""
+    return []
+
+
 @pytest.fixture
-def page(context: BrowserContext, running: Running) -> Iterator[Page]:
+def page(context: BrowserContext, running: Running, cookies: list[Any]) -> Iterator[Page]:
     """Signed in as the administrator; anything the page complains of fails the test."""
     found = context.new_page()
     complaints: list[str] = []
@@ -140,7 +146,10 @@ def page(context: BrowserContext, running: Running) -> Iterator[Page]:
             else None
         ),
     )
-    sign_in(found, running, "ines")
+    context.add_cookies(cookies)
+    if not cookies or context.request.get(running.address + "/api/v1/me").json().get("username") != "ines":
+        sign_in(found, running, "ines")
+        cookies[:] = context.cookies()
     yield found
     assert complaints == []
 
