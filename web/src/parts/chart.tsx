@@ -2,6 +2,7 @@ import { useEffect, useMemo, useRef, useState, type ReactNode } from "react";
 import uPlot from "uplot";
 import { exact, onAxis, ticks, tickWord } from "./time";
 import { colour } from "./canvas";
+import { lineOrGround } from "./paths";
 import { tone } from "./tones";
 
 export type Line = { t: number[]; v: (number | null)[]; low?: number[] | null; high?: number[] | null };
@@ -294,7 +295,7 @@ export function Chart({
             width: 1.4,
             spanGaps: false,
             points: { show: false },
-            paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
+            paths: stepped ? uPlot.paths.stepped?.({ align: 1 }) : lineOrGround(() => colour("ink")),
           },
           { stroke: "transparent", points: { show: false } },
           { stroke: "transparent", points: { show: false } },
@@ -309,7 +310,7 @@ export function Chart({
             dash: tone(k + 1).dash,
             spanGaps: false,
             points: { show: false },
-            paths: m.stepped ? uPlot.paths.stepped?.({ align: 1 }) : undefined,
+            paths: m.stepped ? uPlot.paths.stepped?.({ align: 1 }) : lineOrGround(() => colour(tone(k + 1).ink)),
           })),
         ],
         bands: [{ series: [3, 2], fill: () => `color-mix(in srgb, ${colour("ink")} 16%, transparent)` }],
@@ -317,11 +318,13 @@ export function Chart({
           drawClear: [
             (u) => {
               const { left, width } = u.bbox;
+              u.ctx.save(); // the plot goes by what it has set last
               u.ctx.fillStyle = colour("selected");
               for (const [a, b] of now.current.bands) {
                 const [y, z] = [u.valToPos(Math.max(a, b), "y", true), u.valToPos(Math.min(a, b), "y", true)];
                 u.ctx.fillRect(left, y, width, Math.max(z - y, 1));
               }
+              u.ctx.restore();
               if (now.current.among) behind(u, now.current.among);
             },
           ],
