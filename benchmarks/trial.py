@@ -27,6 +27,7 @@ def measure(seconds: float) -> dict[str, Any]:
         from server.rules.registering import registry_changed
         from server.store.columns import days, pieces
         from server.store.rows import specs
+        from server.store.sealed import Sealer
         from server.trials.conditions import condition_trial
 
         fields = [{"name": f"v{n}", "kind": "number", "unit": "V"} for n in range(FIELDS)]
@@ -57,7 +58,17 @@ def measure(seconds: float) -> dict[str, Any]:
                 },
             )
             connection.execute("vacuum analyze reading_row")
-        found: dict[str, float] = {}
+            say("sealing what is over, as in life")
+            connection.execute("insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s)", (end,))
+            sealer, began = Sealer(), time.perf_counter()
+            while sealer.step(connection):
+                pass
+            found = {"sealing_seconds": time.perf_counter() - began}
+            connection.execute("vacuum analyze reading_row")
+            connection.execute("vacuum analyze reading_sealed")
+            rows = connection.execute("select sum(rows) from reading_sealed").fetchone()
+            assert rows is not None
+            found["sealed_rows"] = float(rows[0])
         say("reading them only")
         began = time.perf_counter()
         some = tuple(specs(fields[:1]).values())
