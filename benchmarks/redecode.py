@@ -30,7 +30,7 @@ def measure(seconds: float) -> dict[str, Any]:
         from server.rules.plans import decoder_plan
         from server.rules.publishing import publish
         from server.rules.registering import registry_changed
-        from server.trials.past import Span, decoder_trial
+        from server.trials.past import PastSpan, decoder_trial
 
         text = EXAMPLE.read_text()
         type_ = DeviceType.objects.create(key="raft_buoy_1", title="Buoys")
@@ -62,7 +62,7 @@ def measure(seconds: float) -> dict[str, Any]:
         say("a trial over all of them")
         began = time.perf_counter()
         result: dict[str, Any] = {}
-        for step in decoder_trial(draft, live, Span(type_.pk, MESSAGES)):
+        for step in decoder_trial(draft, live, PastSpan(type_.pk, MESSAGES)):
             result = step.get("result", result)
         trial_s = time.perf_counter() - began
         assert result["messages"] == result["decoded"] == MESSAGES

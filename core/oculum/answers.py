@@ -11,7 +11,7 @@ from .clocks import iso
 from .language.fields import FieldSpec
 
 
-def plain(spec: FieldSpec, column: Column, i: int) -> Any:
+def told(spec: FieldSpec, column: Column, i: int) -> Any:
     """The value in row i: number, truth value, text, time, or [latitude, longitude]; None where it is missing."""
     if column.state[i] != PRESENT:
         return None
@@ -50,7 +50,7 @@ def readings(decoded: Decoded, row: int) -> list[dict[str, Any]]:
                     continue
                 answer: dict[str, Any] = {
                     "field": spec.name,
-                    "value": plain(spec, column, i),
+                    "value": told(spec, column, i),
                     "unit": spec.unit,
                     "at": iso(int(group.at[i])),
                 }

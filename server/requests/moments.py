@@ -14,7 +14,7 @@ from server.rules.refusal import Refused
 SPAN = timedelta(days=800)  # what is asked for around it stays within what can be said
 
 
-def moment(request: Request, name: str) -> datetime | None:
+def moment_asked(request: Request, name: str) -> datetime | None:
     """The time given as query parameter `name`. Raises Refused."""
     text = request.query_params.get(name)
     if not text:
@@ -36,10 +36,10 @@ def moment(request: Request, name: str) -> datetime | None:
 
 def span(request: Request, default: timedelta = timedelta(days=1)) -> tuple[datetime, datetime, bool]:
     """start, end, and whether the end is a past moment. At most 400 days."""
-    end = moment(request, "to")
+    end = moment_asked(request, "to")
     past = end is not None
     end = end or timezone.now()
-    start = moment(request, "from") or end - default
+    start = moment_asked(request, "from") or end - default
     if not start < end or end - start > timedelta(days=400):
         raise Refused("invalid", "`from` must lie before `to`, by at most 400 days")
     return start, end, past

@@ -17,6 +17,7 @@ from rest_framework.response import Response
 
 from server.records.people.models import Record
 from server.rules.refusal import Refused
+from server.store.turns import trees_turn
 
 Thing = TypeVar("Thing", bound=models.Model)
 
@@ -66,10 +67,7 @@ def _by_whom(about: str) -> str:
     return f" by {last.who}, {'just now' if minutes < 1 else f'{minutes} min ago' if minutes < 120 else 'earlier'}"
 
 
-TREES = 643
-
-
 def lock_trees() -> None:
     """Who changes what lies in what, or speaks through what, does so alone, until the end of the transaction."""
     with connection.cursor() as cursor:
-        cursor.execute("select pg_advisory_xact_lock(%s)", (TREES,))
+        trees_turn(cursor)

@@ -24,7 +24,7 @@ def as_csv(rows: Iterable[Sequence[Any]], name: str) -> StreamingHttpResponse:
     return answer
 
 
-def plain(text: str) -> str:
+def harmless_cell(text: str) -> str:
     """A text that no program for tables takes for a formula."""
     return f"'{text}" if text[:1] in "=+-@\t\r" and text else text
 

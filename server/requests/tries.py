@@ -8,13 +8,14 @@ from __future__ import annotations
 
 import hashlib
 import secrets
-from datetime import timedelta
 
 from django.core import signing
 from django.db import connection
 from django.http import HttpRequest
 from django.utils import timezone
 from rest_framework.response import Response
+
+from server.store.turns import count_tries, forgive_tries
 
 COOKIE_AGE = 400 * 86_400
 PER_MINUTE = 10
@@ -57,22 +58,13 @@ def watched(request: HttpRequest, username: str) -> list[str]:
 
 
 def count(keys: list[str]) -> bool:
-    """Counts a try; False where one of the keys has had its tries of this minute.
-
-    For all keys in one statement: of tries at once, each has its place among the others for all of them.
-    """
+    """Counts a try; False where one of the keys has had its tries of this minute."""
     minute = timezone.now().replace(second=0, microsecond=0)
     with connection.cursor() as cursor:
-        cursor.execute("delete from sign_in_try where minute < %s", (minute - timedelta(minutes=5),))
-        cursor.execute(
-            "insert into sign_in_try select key, %s, 1 from unnest(%s::text[]) key"
-            " on conflict (key, minute) do update set tries = sign_in_try.tries + 1 returning tries",
-            (minute, sorted(set(keys))),
-        )
-        return max(row[0] for row in cursor.fetchall()) <= PER_MINUTE
+        return count_tries(cursor, keys, minute) <= PER_MINUTE
 
 
 def forgive(keys: list[str]) -> None:
     """A sign-in that went well is no try against these."""
     with connection.cursor() as cursor:
-        cursor.execute("update sign_in_try set tries = greatest(tries - 1, 0) where key = any(%s)", (keys,))
+        forgive_tries(cursor, keys)

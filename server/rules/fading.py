@@ -13,7 +13,7 @@ import numpy as np
 from django.db import connection
 
 from oculum.history.trends import Trend, theil_sen
-from server.store.rows import json_of
+from server.records.fleet.models import DeviceType
 from server.store.series import daily_medians
 from server.store.summed import Daily, by_day
 
@@ -106,18 +106,16 @@ def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | Non
 
 def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
     """Of devices in service whose types tell of them."""
-    cursor.execute(
-        "select t.fields, t.setpoints, array_agg(d.id) from fleet_devicetype t join fleet_device d on d.type_id = t.id"
-        " where d.phase = 'in service' group by t.id"
-    )
     found = []
-    for fields, setpoints, devices in cursor.fetchall():
+    for type_ in DeviceType.objects.all():
+        devices = list(type_.devices.filter(phase="in service").values_list("pk", flat=True))
+        fields, setpoints = type_.fields, type_.setpoints
         for kind in (BATTERY, LINK):
-            spec = role_of(json_of(fields), kind)
-            if spec is None:
+            spec = role_of(fields, kind)
+            if spec is None or not devices:
                 continue
             empty = f"{spec['name']}_min"
-            level = next((s["value"] for s in json_of(setpoints) if s["name"] == empty), None)
+            level = next((s["value"] for s in setpoints if s["name"] == empty), None)
             first = (end - timedelta(days=DAYS - 1)).date()
             for device, trend, days in trends(*daily_medians(cursor, devices, spec["name"], first, DAYS)):
                 one = Fades(kind, device, spec["name"], spec.get("unit"), trend, told(days), level)

@@ -12,8 +12,9 @@ import numpy as np
 
 from oculum.arrays import among, middles
 from oculum.history.stretches import NAMES, Listening, shares
-from oculum.language.routes.check import SITE
-from server.store.arrays import arrays
+from server.store.heard import heard_before_known
+from server.store.raised import alarm_spans
+from server.store.register import in_service
 from server.store.stretches import downtime, read_stretches
 from server.store.summed import sums
 from server.store.times import us
@@ -151,22 +152,6 @@ def share(part: np.ndarray, whole: np.ndarray) -> np.ndarray:
     return np.divide(part, whole, out=np.full(len(whole), np.nan), where=whole > 0)
 
 
-def in_service(cursor: Any, only: Sequence[int] | None = None) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Devices in service, rising, sites left out: which, their cadence in s (0: none), when they were registered, µs;
-    int64 (n,) each.
-    """
-    device, cadence, registered = arrays(
-        cursor,
-        ("int", "int", "time"),
-        "select d.id, coalesce(d.cadence_s, t.cadence_s, 0), d.registered_at from fleet_device d join fleet_devicetype"
-        " t on t.id = d.type_id where d.phase = 'in service' and t.key <> %(site)s"
-        + (" and d.id = any(%(only)s)" if only is not None else "")
-        + " order by d.id",
-        {"site": SITE, "only": only},
-    )
-    return device, cadence, registered
-
-
 def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> Health:
     """Of each device in service over a span; messages are counted by whole hours of arrival."""
     few = only if only is None or len(only) <= MANY else None
@@ -204,15 +189,7 @@ def _in_alarm(
     cursor: Any, devices: np.ndarray, start: datetime, end: datetime, only: Sequence[int] | None
 ) -> np.ndarray:
     """How long each device was in any alarm in [start, end): float (n,), s; several at once count once."""
-    owner, raised, cleared = arrays(
-        cursor,
-        ("int", "time", "time"),
-        "select device_id, greatest(raised_at, %(start)s), least(coalesce(cleared_at, %(end)s), %(end)s) from"
-        " alarms_alarm where device_id is not null and raised_at < %(end)s and coalesce(cleared_at, %(end)s) >"
-        " %(start)s and not suppressed" + (" and device_id = any(%(only)s)" if only is not None else "") + " order by"
-        " 1, 2",
-        {"start": start, "end": end, "only": only},
-    )
+    owner, raised, cleared = alarm_spans(cursor, start, end, only)
     there, place = among(devices, owner)
     raised, cleared = raised[there], cleared[there]
     # Each device in a time of its own, one behind the other, so that the latest end so far is that of the device.
@@ -229,14 +206,7 @@ def _known_since(cursor: Any, devices: np.ndarray, registered: np.ndarray, start
     """
     found = registered.copy()
     if (registered > us(start)).any():
-        owner, since = arrays(
-            cursor,
-            ("int", "time"),
-            "select s.device_id, s.since from (select device_id, since from device_stretch union all select device_id,"
-            " since from device_stands) s join fleet_device d on d.id = s.device_id where d.registered_at > %(start)s"
-            " and s.since < d.registered_at",
-            {"start": start},
-        )
+        owner, since = heard_before_known(cursor, start)
         there, place = among(devices, owner)
         np.minimum.at(found, place, since[there])
     return found

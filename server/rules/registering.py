@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from typing import Any
 
@@ -11,28 +10,22 @@ from django.db import connection, transaction
 from server.records.fleet.models import Credential, Device, DeviceType, Setpoint
 from server.records.people.models import Person
 from server.rules.keys import broker_hash, new_key
+from server.store.notices import notice
+from server.store.register import accounts_changed, accounts_known, write_event
 
 
 def notice_registry(*, accounts: bool = False) -> None:
     """Tells intake, engine and broker that the registry changed, when the transaction commits."""
     with connection.cursor() as cursor:
         if accounts:
-            cursor.execute("update broker_accounts set wanted = wanted + 1")
-        cursor.execute("select pg_notify('oculum_registry', '')")
+            accounts_changed(cursor)
+        notice(cursor, "oculum_registry")
 
 
 def control(kind: str, body: dict[str, Any], person: Person | None = None) -> None:
-    """Puts a change into the stream, in order with the messages: its number is given when the transaction commits.
-
-    Time in which nobody listened is told before it, else everybody would have been silent for as long.
-    """
+    """Puts a change into the stream, in order with the messages."""
     with connection.cursor() as cursor:
-        cursor.execute("select unheard()")
-        cursor.execute(
-            "insert into control_event (kind, body, person_id) values (%s, %s::jsonb, %s)",
-            (kind, json.dumps(body), person.pk if person else None),
-        )
-        cursor.execute("select pg_notify('oculum_control', '')")
+        write_event(cursor, kind, body, person.pk if person else None)
 
 
 def registry_changed(person: Person | None = None, *, accounts: bool = False) -> None:
@@ -56,10 +49,8 @@ def wait_for_broker(seconds: float = 3.0) -> bool:
     until = time.monotonic() + seconds
     while True:
         with connection.cursor() as cursor:
-            cursor.execute("select applied >= wanted from broker_accounts")
-            row = cursor.fetchone()
-        if row and row[0]:
-            return True
+            if accounts_known(cursor):
+                return True
         if time.monotonic() > until:
             return False
         time.sleep(0.02)

@@ -23,6 +23,7 @@ from server.rules.all_kinds import RULES
 from server.rules.kinds import Published, Source
 from server.rules.plans import decoder_plan
 from server.rules.selection import Selection
+from server.store.published import events_until, types_by_key, version_row
 from server.store.register import RegisterRow, register_at, register_changes
 
 MADE = "made from the names of SenML packs"  # why a version is there that no person has written
@@ -74,10 +75,7 @@ class Registry:
     def load(self, connection: psycopg.Connection, until: int | None = None) -> None:
         """Everything as it is at a place of the stream, or at its end."""
         self.take(register_at(connection, until))
-        for number, kind, body in connection.execute(
-            "select id, kind, body from control_event where id <= %s and kind not in ('registry', 'again') order by id",
-            (2**62 if until is None else until,),
-        ).fetchall():
+        for number, kind, body in events_until(connection, until):
             self.apply(connection, number, kind, body)
 
     def take(self, rows: Iterable[RegisterRow]) -> None:
@@ -185,19 +183,15 @@ class Registry:
             self.take(register_changes(connection, number))
 
     def _publish(self, connection: psycopg.Connection, version: int) -> None:
-        row = connection.execute(
-            "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints,"
-            " v.person_id is null and v.why = %s from definitions_version v"
-            " join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id = d.type_id"
-            " where v.id = %s",
-            (MADE, version),
-        ).fetchone()
+        row = version_row(connection, version, MADE)
         if row is None:
             return
-        definition, kind, type_id, key, text, fields, setpoints, made = row
-        types: dict[str, int] = dict(connection.execute("select key, id from fleet_devicetype").fetchall())
-        RULES[kind].put_in_force(
-            self, Published(definition, version, type_id, key, text, fields, setpoints, made, types)
+        types = types_by_key(connection)
+        RULES[row.kind].put_in_force(
+            self,
+            Published(
+                row.definition, version, row.type_id, row.type, row.text, row.fields, row.setpoints, row.made, types
+            ),
         )
 
     def watch(self, published: Published, plan: ConditionPlan) -> None:
@@ -236,14 +230,10 @@ class Registry:
     def keep_source(self, connection: psycopg.Connection, version: int) -> bool:
         """Has the text of a decoder's version at hand, which never changes; False if there is none."""
         if version not in self.sources:
-            row = connection.execute(
-                "select v.text, v.fields, d.type_id, v.person_id is null and v.why = %s from definitions_version v"
-                " join definitions_definition d on d.id = v.definition_id where v.id = %s",
-                (MADE, version),
-            ).fetchone()
+            row = version_row(connection, version, MADE)
             if row is None:
                 return False
-            self.sources[version] = Source(*row)
+            self.sources[version] = Source(row.text, row.fields, row.type_id, row.made)
         return True
 
     def _give_first(self, connection: psycopg.Connection, body: dict[str, Any]) -> None:

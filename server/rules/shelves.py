@@ -13,6 +13,7 @@ from server.records.alarms.models import Alarm, JournalEntry, Shelf
 from server.records.people.models import Person
 from server.rules.refusal import Refused
 from server.store.notices import tell
+from server.store.raised import end_shelves
 
 LONGEST = timedelta(days=31)
 
@@ -72,12 +73,7 @@ def take_off(alarm: Alarm, person: Person | None) -> bool:
 def end_those_over(connection: psycopg.Connection[Any]) -> int:
     """Puts shelves whose time is over on record; the lists know it from the moment itself. Returns how many."""
     with connection.transaction():
-        rows = connection.execute(
-            "with over as (update alarms_shelf set ended_at = until where ended_at is null and until <="
-            " clock_timestamp() returning alarm_id, until), told as (insert into alarms_journalentry (alarm_id, what,"
-            " priority, at, learned_at, note) select alarm_id, 'off the shelf', '', until, clock_timestamp(), 'its time"
-            " was over' from over) select alarm_id from over"
-        ).fetchall()
-        if rows:
-            tell(connection, {"messages": 0, "devices": [], "alarms": [row[0] for row in rows], "control": []})
-    return len(rows)
+        ended = end_shelves(connection)
+        if ended:
+            tell(connection, {"messages": 0, "devices": [], "alarms": ended, "control": []})
+    return len(ended)

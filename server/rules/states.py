@@ -22,30 +22,14 @@ from oculum.history.stretches import (
     limits,
     over_time,
 )
-from oculum.language.routes.check import SITE
-from server.store.arrays import NEVER, arrays
+from server.store.arrays import NEVER
+from server.store.heard import last_heard
 from server.store.stretches import downtime, read_stretches
 from server.store.times import moment, us
 
 AHEAD_US = 300_000_000
 STATES = (*NAMES, "waiting")
 WAITING = STATES.index("waiting")
-
-COLUMNS = "d.id, coalesce(d.cadence_s, t.cadence_s, 0), t.key = %(site)s"
-OF = "from fleet_device d join fleet_devicetype t on t.id = d.type_id"
-NOW_SQL = f"""
-select {COLUMNS}, coalesce(l.received_at, '-infinity'), coalesce(l.failed, false)
-{OF} left join latest l on l.device_id = d.id
-"""
-THEN_SQL = f"""
-select {COLUMNS}, coalesce(m.received_at, '-infinity'), false
-{OF} left join lateral (
-  select received_at from message
-  where device_id = d.id and received_at <= %(at)s and received_at > %(at)s - interval '8 days'
-  order by received_at desc limit 1
-) m on true
-"""
-CHOSEN = " where d.phase <> 'retired' and (%(only)s::int[] is null or d.id = any(%(only)s)) order by d.id"
 
 
 @dataclass(frozen=True)
@@ -118,12 +102,7 @@ def standing(
 def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
     """Of all devices, or of some; retired ones are left out."""
     with connection.cursor() as cursor:
-        device, cadence, of_site, received, failed = arrays(
-            cursor,
-            ("int", "int", "flag", "time", "flag"),
-            (THEN_SQL if past else NOW_SQL) + CHOSEN,
-            {"at": at, "site": SITE, "only": only},
-        )
+        device, cadence, of_site, received, failed = last_heard(cursor, at if past else None, only)
         if past:
             found = read_stretches(cursor, at, at + timedelta(microseconds=1), only)
             state = np.full(len(device), WAITING, np.int8)

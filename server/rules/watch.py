@@ -15,6 +15,7 @@ from server.records.definitions.models import Version
 from server.records.fleet.models import Device, DeviceType
 from server.records.senders.models import UnknownSender
 from server.rules.health import figures
+from server.store.heard import heard_first, reporting
 from server.store.values import newest
 
 EARLIER = (1, 7, 28)  # days: the same span before
@@ -42,12 +43,7 @@ class Unusual:
 
 def unusual(cursor: Any) -> list[Unusual]:
     """The one value of each device that lies farthest from its neighbours', where that is far."""
-    cursor.execute(
-        "select d.id, d.type_id, coalesce(d.site_id, 0) from fleet_device d join fleet_devicetype t on t.id = d.type_id"
-        " join latest l on l.device_id = d.id where d.phase = 'in service' and not l.failed and l.received_at > now() -"
-        " 3 * interval '1 second' * greatest(coalesce(d.cadence_s, t.cadence_s, 86400), 600)"
-    )
-    fresh = cursor.fetchall()
+    fresh = reporting(cursor)
     known = newest(cursor) if fresh else {}
     numbers = {
         type_.pk: [(spec["name"], spec.get("unit")) for spec in type_.fields if spec["kind"] == "number"]
@@ -130,13 +126,7 @@ def settled(start: datetime, end: datetime) -> list[tuple[str, int, Alarm]]:
 
 def first_heard(cursor: Any, start: datetime, end: datetime) -> list[Device]:
     """Devices whose first message lies in the span."""
-    cursor.execute(
-        "select device_id from (select device_id, min(since) as since from (select device_id, since from device_stretch"
-        " union all select device_id, since from device_stands) s group by 1) x where since > %s and since <= %s and"
-        " device_id in (select device_id from activity)",
-        (start, end),
-    )
-    ids = [row[0] for row in cursor.fetchall()]
+    ids = heard_first(cursor, start, end)
     return list(Device.objects.select_related("type", "site").filter(pk__in=ids).order_by("title")[:50])
 
 

@@ -8,7 +8,7 @@ from django.db.backends.signals import connection_created
 from psycopg.types.datetime import TimestamptzLoader
 
 
-class Moments(TimestamptzLoader):
+class MomentLoader(TimestamptzLoader):
     """Moments as Django reads them, all of them in UTC, twenty times as quickly: ten thousand are one screen."""
 
     timezone = UTC
@@ -22,7 +22,7 @@ class Moments(TimestamptzLoader):
 
 def read_quickly(connection: Any, **_: Any) -> None:
     if connection.vendor == "postgresql" and connection.timezone == UTC:
-        connection.connection.adapters.register_loader("timestamptz", Moments)
+        connection.connection.adapters.register_loader("timestamptz", MomentLoader)
 
 
 class Store(AppConfig):

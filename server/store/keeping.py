@@ -162,3 +162,8 @@ def end_counts(connection: psycopg.Connection[Any], now: datetime, days: Mapping
     connection.execute("delete from activity_summed where first < %s", (edge,))
     connection.execute("delete from route_activity where hour < %s", (edge,))
     connection.execute("delete from device_stretch where until < %s", (edge,))
+
+
+def size_of_all(connection: Any) -> int:
+    """Bytes of the whole database."""
+    return int(connection.execute("select pg_database_size(current_database())").fetchone()[0])

@@ -31,7 +31,12 @@ def tell(connection: Executes, body: dict[str, Any]) -> None:
         " turn",
         (TELLING, Jsonb(body)),
     )
-    connection.execute("select pg_notify('oculum_live', '')")
+    notice(connection, "oculum_live")
+
+
+def notice(connection: Executes, channel: str, payload: str = "") -> None:
+    """A word on a channel, told with the commit."""
+    connection.execute("select pg_notify(%s, %s)", (channel, payload))
 
 
 async def follow(

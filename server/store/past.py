@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
 from typing import Any
 
 import numpy as np
@@ -11,8 +13,9 @@ import psycopg
 from oculum.arrays import objects
 from oculum.batches import FIRST_REASON, Column, Decoded, Group
 from oculum.language.fields import FieldSpec
-from server.store.rows import is_text, json_of, specs
-from server.store.sealed import arrived, stored_row
+from server.store.rows import is_text, json_of, row_values, specs
+from server.store.sealed import arrived, in_one_view, stored_row
+from server.store.times import moment, us
 
 Layouts = dict[int, tuple[FieldSpec, ...]]
 SELECTED = (
@@ -79,3 +82,36 @@ def _columns(rows: list[Any], fields: tuple[FieldSpec, ...]) -> dict[str, Column
         missing = np.array([spec.name in t for t in told], bool)
         columns[spec.name] = Column(values, np.where(there, 1, np.where(missing, FIRST_REASON, 0)).astype(np.int16))
     return columns
+
+
+@dataclass(frozen=True)
+class Told:
+    """What a message said of one moment. version: of the decoder; values, and why others are missing, by field."""
+
+    version: int
+    at: datetime
+    values: dict[str, Any]
+    missing: dict[str, str]
+
+
+@in_one_view
+def rows_of_message(cursor: Any, device: int, message: int, received: datetime) -> list[Told]:
+    """All that is stored of one message of a device, the newest measured first."""
+    cursor.execute(
+        "select r.version_id, r.at, l.fields, r.nums, r.texts, r.missing from reading_row r join layout l on l.id ="
+        " r.layout_id where r.device_id = %s and r.message_id = %s and r.received_at = %s",
+        (device, message, received),
+    )
+    found = [
+        Told(version, at, row_values(json_of(fields), nums, texts), json_of(missing) or {})
+        for version, at, fields, nums, texts, missing in cursor.fetchall()
+    ]
+    parts = arrived(cursor, [device], None, us(received), us(received) + 1, texts=True)
+    cursor.execute("select id, fields from layout where id = any(%s)", ([part.layout for part in parts],))
+    layouts = {layout: json_of(fields) for layout, fields in cursor.fetchall()}
+    for part in parts:
+        for k in np.flatnonzero(part.block.message == message).tolist():
+            nums, texts, missing = stored_row(part.block, k)
+            values = row_values(layouts[part.layout], nums, texts)
+            found.append(Told(int(part.block.version[k]), moment(int(part.block.at[k])), values, missing))
+    return sorted(found, key=lambda told: told.at, reverse=True)

@@ -10,7 +10,7 @@ import numpy as np
 from django.db import connection
 
 from server.store.rows import cell, json_of, slots, specs
-from server.store.sealed import Part, Wanted, backwards, measured, one_view, sealed_edge
+from server.store.sealed import Sealed, Wanted, backwards, measured, one_view, sealed_edge
 from server.store.times import moment, us
 
 FRESH = timedelta(days=7)  # an older position says nothing of where a device is
@@ -76,13 +76,13 @@ def _columns(cursor: Any) -> dict[int, tuple[int, int]]:
     return found
 
 
-def _is_fix(part: Part, wanted: Wanted) -> np.ndarray:
+def _is_fix(part: Sealed, wanted: Wanted) -> np.ndarray:
     """bool (n,): which sealed rows have a position; 0,0 is none."""
     lat, lon = part.block.nums[:, list(wanted[part.layout])].T
     return ~np.isnan(lat) & ~np.isnan(lon) & ((lat != 0) | (lon != 0))
 
 
-def _fixes(part: Part, wanted: Wanted) -> list[tuple[int, Fix]]:
+def _fixes(part: Sealed, wanted: Wanted) -> list[tuple[int, Fix]]:
     """Devices and positions of sealed rows that all have one."""
     lat, lon = part.block.nums[:, list(wanted[part.layout])].T
     rows = zip(*(column.tolist() for column in (part.device, lat, lon, part.block.at)), strict=True)

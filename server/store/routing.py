@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -127,3 +128,32 @@ def lost(connection: Any, outlet: int, since: datetime) -> list[tuple[str, int]]
             (outlet, since),
         ).fetchall()
     ]
+
+
+@dataclass(frozen=True)
+class Batch:
+    """Readings that were sent to an outlet at once, and what it answered. first, last: their numbers, as text."""
+
+    at: datetime
+    readings: int
+    first: str
+    last: str
+    took_ms: int
+    good: bool
+    answer: str
+
+
+def last_batches(cursor: Any, outlet: int, most: int) -> list[Batch]:
+    """What an outlet was sent last, the newest first."""
+    cursor.execute(
+        "select at, readings, first_id::text, last_id::text, took_ms, good, answer from reading_out_log where outlet_id"
+        " = %s order by id desc limit %s",
+        (outlet, most),
+    )
+    return [Batch(*row) for row in cursor.fetchall()]
+
+
+def lose_waiting(cursor: Any, outlet: int, why: str) -> int:
+    """Gives up what waits for an outlet, and counts it as lost; how many readings."""
+    cursor.execute("select reading_out_lose(%s, %s, %s)", (outlet, 2**62, why))
+    return int(cursor.fetchone()[0])

@@ -84,7 +84,7 @@ def day_of(us: int) -> date:
 
 # reading ------------------------------------------------------------------------
 @dataclass(frozen=True)
-class Part:
+class Sealed:
     """Sealed rows of a layout, by device and time. device: int64 (n,), of each row."""
 
     layout: int
@@ -94,28 +94,28 @@ class Part:
     def __len__(self) -> int:
         return len(self.device)
 
-    def rows(self, which: np.ndarray) -> Part:
+    def rows(self, which: np.ndarray) -> Sealed:
         """Some of them; which: bool (n,)."""
-        return self if which.all() else Part(self.layout, self.device[which], self.block.rows(which))
+        return self if which.all() else Sealed(self.layout, self.device[which], self.block.rows(which))
 
-    def newest(self, which: np.ndarray) -> Part:
+    def newest(self, which: np.ndarray) -> Sealed:
         """Of each device the newest of some rows; which: bool (n,)."""
         some = self.rows(which)
         owner = some.device
         return some.rows(np.append(owner[1:] != owner[:-1], True)[: len(owner)])
 
 
-def _parts(rows: Iterable[tuple[int, int, date, bytes]], wanted: Wanted | None, texts: bool) -> Iterator[Part]:
+def _parts(rows: Iterable[tuple[int, int, date, bytes]], wanted: Wanted | None, texts: bool) -> Iterator[Sealed]:
     """Of layout, device, day and body, in any order."""
     for layout, own in itertools.groupby(sorted(rows, key=lambda row: row[:3]), key=lambda row: row[0]):
         _, devices, _, bodies = zip(*own, strict=True)
         block, edges = unpack(bodies, wanted[layout] if wanted is not None else None, texts)
-        yield Part(layout, np.repeat(np.array(devices, np.int64), np.diff(edges)), block)
+        yield Sealed(layout, np.repeat(np.array(devices, np.int64), np.diff(edges)), block)
 
 
 def measured(
     cursor: Any, devices: Sequence[int], wanted: Wanted, first: int, last: int, texts: bool = False, most: int = 0
-) -> list[Part]:
+) -> list[Sealed]:
     """Rows of some devices and layouts measured in [first, last) (µs). most: of each layout only so many of the
     newest, to the day; 0: all.
     """
@@ -142,7 +142,7 @@ def measured(
 
 def page(
     cursor: Any, devices: Sequence[int], wanted: Wanted, first: int, last: int, newest_first: bool, most: int
-) -> list[Part]:
+) -> list[Sealed]:
     """Whole days of rows measured in [first, last) (µs), from its beginning or its end on, until more than `most` rows
     are found, or all there are; texts and all.
     """
@@ -151,7 +151,7 @@ def page(
         " and %s group by 1 order by 1" + (" desc" if newest_first else ""),
         (list(devices), list(wanted), day_of(first), day_of(last - 1)),
     )
-    parts: list[Part] = []
+    parts: list[Sealed] = []
     days = [((day - EPOCH).days * DAY_US, int(rows)) for day, rows in cursor.fetchall()]
     count = start = 0
     while count <= most and start < len(days):
@@ -169,7 +169,7 @@ def page(
 
 def arrived(
     cursor: Any, devices: Sequence[int], wanted: Wanted | None, first: int, last: int, texts: bool = False
-) -> list[Part]:
+) -> list[Sealed]:
     """Rows of some devices that arrived in [first, last) (µs), of all layouts and columns where none are said."""
     cursor.execute(
         f"select {FOUND} from reading_sealed s where received && tstzrange(to_timestamp(%s / 1e6),"
@@ -182,7 +182,7 @@ def arrived(
 
 def backwards(
     cursor: Any, devices: set[int], wanted: Wanted, until: int, since: int, texts: bool = False
-) -> Iterator[list[Part]]:
+) -> Iterator[list[Sealed]]:
     """Day by day backwards, from each device its newest day that is not read yet, as long as it is in `devices`: rows
     measured in [since, until] (µs). Who has found what it looks for takes the device out.
     """

@@ -145,7 +145,7 @@ BINS = 15
 
 
 @dataclass
-class Span:
+class PastSpan:
     """Stored messages of a type: the last `limit`, or all received in [start, end), of some devices or of all."""
 
     type_id: int
@@ -155,7 +155,7 @@ class Span:
     devices: list[int] | None = None
 
 
-def messages(own: psycopg.Connection[Any], span: Span) -> Iterator[Arrived]:
+def messages(own: psycopg.Connection[Any], span: PastSpan) -> Iterator[Arrived]:
     """Stored messages in portions, the newest portion first, each in order of arrival."""
     with own.cursor("trial", binary=True) as cursor:
         cursor.execute(
@@ -306,7 +306,7 @@ class Tally:
         }
 
 
-def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: Span) -> Iterator[dict[str, Any]]:
+def decoder_trial(plan: DecoderPlan, before: DecoderPlan | None, span: PastSpan) -> Iterator[dict[str, Any]]:
     """The draft over stored messages, beside the published version: {"done", "total"} as it goes, at last {"result"}.
 
     Nothing is written. Leaving off reading it ends the work.

@@ -115,3 +115,16 @@ def test_the_core_does_not_reach_outside() -> None:
     )
     for path in (ROOT / "core").rglob("*.py"):
         assert not outside.search(path.read_text()), f"{path} reaches outside the core"
+
+
+SQL = re.compile(
+    r"\s*(select\b.*\bfrom\b|select (pg_|\w+\()|insert into|update \w+ set|delete from|with \w+ as)", re.DOTALL
+)
+
+
+@pytest.mark.parametrize("room", ["rules", "requests", "api"])
+def test_the_database_is_asked_by_the_store_alone(room: str) -> None:
+    for path in files(f"server/{room}"):
+        for node in ast.walk(ast.parse(path.read_text())):
+            if isinstance(node, ast.Constant) and isinstance(node.value, str):
+                assert not SQL.match(node.value), f"{path}:{node.lineno} asks the database itself"

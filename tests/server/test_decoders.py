@@ -232,7 +232,7 @@ def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: 
 
 def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     from oculum.language.decoders import check_decoder
-    from server.trials.past import Span, decoder_trial
+    from server.trials.past import PastSpan, decoder_trial
 
     world.decoder()
     world.arrive(*[(0, n, payload(n % 40)) for n in range(30)])
@@ -240,7 +240,7 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     plan, _ = check_decoder(DECODER.replace("u16 / 10", "u16 / 5"))
     before, _ = check_decoder(DECODER)
     assert plan is not None
-    steps = list(decoder_trial(plan, before, Span(world.type.pk, 25)))
+    steps = list(decoder_trial(plan, before, PastSpan(world.type.pk, 25)))
     assert [s["done"] for s in steps if "done" in s] == [0, 25] and {s["total"] for s in steps if "total" in s} == {25}
     result = steps[-1]["result"]
     level = next(f for f in result["fields"] if f["field"] == "level")
@@ -251,7 +251,7 @@ def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     other, _ = check_decoder(DECODER.replace("level  u16", "height  u16") + rare)
     known, _ = check_decoder(DECODER + rare)
     assert other is not None and known is not None
-    *_, last = decoder_trial(other, known, Span(world.type.pk, 25))
+    *_, last = decoder_trial(other, known, PastSpan(world.type.pk, 25))
     assert {f["field"]: f["state"] for f in last["result"]["fields"]} == {
         "height": "new",
         "level": "lost",

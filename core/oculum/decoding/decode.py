@@ -14,8 +14,8 @@ from ..language import limits
 from ..language.decoders.plan import ConstantSpec, DecoderPlan
 from ..language.fields import FieldSpec
 from . import shapes, sources
-from .engine import Engine
 from .level import FIRST_US, LAST_US, NO_DATE, NOWHERE, Batch, Level, Window, blank, everyone
+from .run import Run
 from .view import names_of
 
 
@@ -38,7 +38,7 @@ def _decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None) -> Decod
     batch = Batch(payloads, trace, np.full(count, -1, np.int32), np.full(count, -1, np.int32), tail=plan.tail)
     window = Window("bytes", payloads.data, payloads.starts, payloads.ends)
     level = Level(batch, count, window)
-    engine = Engine(batch, decode, plan.raw_names)
+    walker = Run(batch, decode, plan.raw_names)
     _constants(level, plan.constants)
     rows = everyone(count)
     if plan.source in ("bytes", "registers", "coils"):
@@ -59,10 +59,10 @@ def _decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None) -> Decod
             rows = level.living(rows)
     root = level
     root.given = {spec.name: spec for spec in plan.fields}
-    engine.run(root, plan.steps, rows)
-    _late(engine, root)
+    walker.run(root, plan.steps, rows)
+    _late(walker, root)
     for inner in root.all_inner():
-        _late(engine, inner)
+        _late(walker, inner)
     top = root if root.parent is None else root.parent
     unread = np.zeros(count, np.int64)
     if plan.source in ("bytes", "registers", "coils"):
@@ -70,7 +70,7 @@ def _decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None) -> Decod
             unread += max(window.table[2] - window.read - plan.tail, 0)
         else:
             unread = np.maximum(window.unread() - plan.tail, 0)
-    found = _finish(engine, top, unread)
+    found = _finish(walker, top, unread)
     top.let_go()
     return found
 
@@ -135,22 +135,22 @@ def _senml(batch: Batch, level: Level, plan: DecoderPlan) -> tuple[Level, np.nda
     return child, everyone(child.count)
 
 
-def _late(engine: Engine, level: Level) -> None:
+def _late(walker: Run, level: Level) -> None:
     """Steps that speak of the message before, now that all are decoded."""
     waiting, level.late = level.late, []
     for step, rows in waiting:
         rows = level.living(rows)
         if len(rows):
             if hasattr(step, "value"):
-                engine.derive(level, step, rows)
+                walker.derive(level, step, rows)
             else:
-                engine.miss(level, step, rows)
+                walker.miss(level, step, rows)
 
 
-def _finish(engine: Engine, root: Level, unread: np.ndarray) -> Decoded:
-    batch = engine.batch
+def _finish(walker: Run, root: Level, unread: np.ndarray) -> Decoded:
+    batch = walker.batch
     groups: list[Group] = []
-    _collect(engine, root, root.alive, groups)
+    _collect(walker, root, root.alive, groups)
     parts = sorted(batch.parts, key=lambda p: p.row) if batch.parts else []
     if parts:
         _nothing_left(batch, groups, parts)
@@ -181,16 +181,16 @@ def _nothing_left(batch: Batch, groups: list[Group], parts: list[Part]) -> None:
             batch.failure[refused.row] = len(batch.failures) - 1
 
 
-def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group]) -> None:
+def _collect(walker: Run, level: Level, alive: np.ndarray, groups: list[Group]) -> None:
     """The readings of a level and of those below it."""
     batch = level.batch
     rows = everyone(level.count) if not level.batch.deaths or alive.all() else np.flatnonzero(alive)
-    devices = engine.devices(level)
+    devices = walker.devices(level)
     messages = level.message(rows)
     plain: dict[str, FieldSpec] = {}
     for spec in level.given.values():
         if "{" in spec.name:
-            _family(engine, level, spec, rows, messages, devices, groups)
+            _family(walker, level, spec, rows, messages, devices, groups)
         elif spec.name in level.sent:
             _as_sent(level, spec, rows, devices, groups)
         elif spec.name in level.moments:
@@ -202,10 +202,10 @@ def _collect(engine: Engine, level: Level, alive: np.ndarray, groups: list[Group
             level, plain, rows, messages, level.at if rows is everyone(level.count) else level.at[rows], devices, groups
         )
     for done, mapped in level.handed:
-        _handed(engine, level, done, mapped, alive, devices, groups)
+        _handed(walker, level, done, mapped, alive, devices, groups)
     for inner in level.all_inner():
         assert inner.up is not None
-        _collect(engine, inner, inner.alive & alive[inner.up] if batch.deaths else inner.alive, groups)
+        _collect(walker, inner, inner.alive & alive[inner.up] if batch.deaths else inner.alive, groups)
 
 
 def _as_sent(level: Level, spec: FieldSpec, rows: np.ndarray, devices: np.ndarray | None, groups: list[Group]) -> None:
@@ -260,7 +260,7 @@ def _sensible(batch: Batch, spec: FieldSpec, column: Column) -> Column:
 
 
 def _family(
-    engine: Engine,
+    walker: Run,
     level: Level,
     spec: FieldSpec,
     rows: np.ndarray,
@@ -295,7 +295,7 @@ def _family(
 
 
 def _handed(
-    engine: Engine,
+    walker: Run,
     level: Level,
     done: Decoded,
     mapped: np.ndarray,
@@ -304,7 +304,7 @@ def _handed(
     groups: list[Group],
 ) -> None:
     """Readings that another decoder has given, as those of this message."""
-    batch = engine.batch
+    batch = walker.batch
     codes = [0, 1, *(batch.reason(text) for text in done.reasons)]
     translate = np.array(codes, np.int16)
     for group in done.groups:

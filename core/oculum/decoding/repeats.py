@@ -17,16 +17,16 @@ from .walker import Walker
 DAY_LIMIT_US = 4_000_000_000_000_000_000
 
 
-def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> None:
+def repeat(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> None:
     """One repeat for these rows. Its readings stay with the level that is made."""
-    each = _each(engine, level, step, rows)
+    each = _each(walker, level, step, rows)
     rows = level.living(rows)
     if not len(rows):
         return
     window = level.window
     if step.kind == "list":
-        rows, up, docs = values.lists(engine, level, step, rows)
-        _known(engine, level, step, rows, _documents(up, docs), up, each)
+        rows, up, docs = values.lists(walker, level, step, rows)
+        _known(walker, level, step, rows, _documents(up, docs), up, each)
     elif step.kind == "record":
         records = window.records
         assert records is not None
@@ -37,21 +37,21 @@ def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
         index = index[np.argsort(row[index], kind="stable")]
         own = Window("bytes", window.data, start[index], end[index], "malformed")
         own.own = window.own
-        _known(engine, level, step, rows, own, row[index], each)
+        _known(walker, level, step, rows, own, row[index], each)
     elif step.kind == "lines":
         up, own = sources.lines(level, rows)
-        own = sources.decode_lines(engine.batch, level, own, up, step.line)
+        own = sources.decode_lines(walker.batch, level, own, up, step.line)
         keep = level.alive[up]
         if not keep.all():
             own, up = sources.taken(own, np.flatnonzero(keep)), up[keep]
-        _known(engine, level, step, level.living(rows), own, up, each)
+        _known(walker, level, step, level.living(rows), own, up, each)
         empty = rows[np.bincount(up, minlength=level.count)[rows] == 0]
         level.fail(empty[level.alive[empty]], "too short", "the payload has no line", step.line)
     elif step.kind == "columns":
         up, pieces = sources.column_range(level, rows, step.first, step.last)
         own = sources.window_of(len(pieces), everyone(len(pieces)), [p.encode() for p in pieces], "malformed")
         own.kind, own.docs, own.own = "text", list(pieces), False
-        _known(engine, level, step, rows, own, up, each)
+        _known(walker, level, step, rows, own, up, each)
     elif step.kind == "frames":
         assert step.framing is not None
         up, own = sources.frames(level, rows, step.framing, step.line)
@@ -61,17 +61,17 @@ def repeat(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
             for i, wrong in enumerate(own.pending):
                 if wrong is not None:
                     level.fail(up[i : i + 1], wrong[0], wrong[1], step.line)
-        _known(engine, level, step, level.living(rows), own, up, each)
+        _known(walker, level, step, level.living(rows), own, up, each)
         level.fail(none[level.alive[none]], "malformed", "no frame begins in the payload", step.line)
     else:
-        _cursor(engine, level, step, rows, each)
+        _cursor(walker, level, step, rows, each)
 
 
-def _each(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> np.ndarray | None:
+def _each(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> np.ndarray | None:
     """Microseconds from one repeat to the next, by row of the level (n,)."""
     if step.each is None:
         return None
-    found, known = engine.numbers(step.each, level, rows)
+    found, known = walker.numbers(step.each, level, rows)
     wrong = ~known | (np.abs(found) > 1e10)
     level.fail(rows[wrong], "malformed", "the time between the repeats is not known", step.line)
     result = np.zeros(level.count)
@@ -126,11 +126,11 @@ def _times(
     return level.at[up] + np.clip(np.rint(turns * each[up]), -DAY_LIMIT_US, DAY_LIMIT_US).astype(np.int64)
 
 
-def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, totals: np.ndarray) -> np.ndarray:
+def _allowed(walker: Walker, level: Level, step: RepeatStep, up: np.ndarray, totals: np.ndarray) -> np.ndarray:
     """Refuses messages with more elements than are taken; returns which of `up` stay."""
     over = np.flatnonzero(totals > step.most)
     level.fail(over, "malformed", f"the repeat would run more than {step.most} times", step.line)
-    batch = engine.batch
+    batch = walker.batch
     if batch.counted is None:
         batch.counted = np.zeros(len(batch.payloads), np.int64)
     keep = level.alive[up] if len(over) else np.ones(len(up), bool)
@@ -147,13 +147,13 @@ def _allowed(engine: Walker, level: Level, step: RepeatStep, up: np.ndarray, tot
     return keep
 
 
-def _within(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, totals: np.ndarray) -> np.ndarray:
+def _within(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray, totals: np.ndarray) -> np.ndarray:
     """As `_allowed`, by how many elements each row has; returns the rows that stay."""
     over = rows[totals[rows] > step.most]
     if len(over):
         level.fail(over, "malformed", f"the repeat would run more than {step.most} times", step.line)
         rows = level.living(rows)
-    batch = engine.batch
+    batch = walker.batch
     if batch.counted is None:
         batch.counted = np.zeros(len(batch.payloads), np.int64)
     messages = level.message(rows)
@@ -176,7 +176,7 @@ def _register(level: Level, step: RepeatStep, rows: np.ndarray, child: Level | N
 
 
 def _known(
-    engine: Walker,
+    walker: Walker,
     level: Level,
     step: RepeatStep,
     rows: np.ndarray,
@@ -186,17 +186,17 @@ def _known(
 ) -> None:
     """A repeat whose elements are known: all at once, or by turns where one speaks of the one before."""
     index, totals = _positions(up, level.count)
-    keep = _allowed(engine, level, step, up, totals)
+    keep = _allowed(walker, level, step, up, totals)
     if not keep.all():
         kept = np.flatnonzero(keep)
         window, up, index = sources.taken(window, kept), up[kept], index[kept]
     if not step.ordered:
-        child = Level(engine.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
+        child = Level(walker.batch, len(up), window, level, up, _times(level, step, up, index, each, totals))
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         child.list_path = step.paths[0] if len(step.paths) == 1 else None
         _register(level, step, rows, child)
-        engine.run(child, step.body, everyone(child.count))
+        walker.run(child, step.body, everyone(child.count))
         return
     pieces: list[Level] = []
     carry: dict[str, Column] = {}
@@ -205,7 +205,7 @@ def _known(
         if not len(chosen):
             continue
         child = Level(
-            engine.batch,
+            walker.batch,
             len(chosen),
             sources.taken(window, chosen),
             level,
@@ -215,7 +215,7 @@ def _known(
         child.index = index[chosen]
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
-        engine.run(child, step.body, everyone(child.count))
+        walker.run(child, step.body, everyone(child.count))
         _carry(level, child, step, carry)
         pieces.append(child)
     _register(level, step, rows, merged(pieces) if pieces else None)
@@ -239,18 +239,18 @@ def _carry(level: Level, child: Level, step: RepeatStep, carry: dict[str, Column
         kept.state[child.up[known]] = PRESENT
 
 
-def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, each: np.ndarray | None) -> None:
+def _cursor(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray, each: np.ndarray | None) -> None:
     """A repeat whose elements follow each other at the cursor."""
     outer = level.window
     cursor = outer.cursor
     limit = outer.end
     if step.kind == "end" and level.parent is None and level.window is level.root_window:
-        limit = outer.end - engine.batch.tail
+        limit = outer.end - walker.batch.tail
     counts = np.zeros(level.count, np.int64)
     patterns: np.ndarray | None = None
     if step.kind == "times" or step.kind == "bits":
         assert step.value is not None
-        found, known = engine.numbers(step.value, level, rows)
+        found, known = walker.numbers(step.value, level, rows)
         level.fail(rows[~known & level.alive[rows]], "malformed", "how often to repeat is not known", step.line)
         whole = np.clip(np.where(known, found, 0), 0, 2.0**53)
         if step.kind == "times":
@@ -264,7 +264,7 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         if step.kind == "end":
             left = limit[rows] * 8 - cursor[rows]
             counts[rows] = np.maximum(-(-left // step.advance), 0)
-        rows = _within(engine, level, step, rows, counts)
+        rows = _within(walker, level, step, rows, counts)
         totals = counts[rows]
         # a count that promises more than the payload holds fails at its first element behind the end
         fits = np.maximum((limit[rows] * 8 - cursor[rows]) // step.advance, 0)
@@ -300,11 +300,11 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
             window.begun = start >> 3
         window.called = outer.called
         window.own, window.origin = outer.own, outer.origin[up] if outer.origin is not None else None
-        child = Level(engine.batch, len(up), window, level, up, at)
+        child = Level(walker.batch, len(up), window, level, up, at)
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         _register(level, step, rows, child)
-        engine.run(child, step.body, everyone(child.count))
+        walker.run(child, step.body, everyone(child.count))
         done = level.living(rows)
         cursor[done] += counts[done] * step.advance
         outer.note_read(done, (cursor[done] + 7) >> 3)
@@ -330,7 +330,7 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
             break
         if not len(here):
             continue
-        keep = _allowed(engine, level, step, here, np.zeros(level.count, np.int64))
+        keep = _allowed(walker, level, step, here, np.zeros(level.count, np.int64))
         here = here[keep]
         window = Window("bytes", outer.data, outer.start[here], limit[here], outer.short)
         window.cursor = cursor[here]
@@ -341,7 +341,7 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         index = np.full(len(here), turn + 1, np.int64)
         counted = step.kind != "end" or step.direction != "later until stamp"
         child = Level(
-            engine.batch,
+            walker.batch,
             len(here),
             window,
             level,
@@ -351,7 +351,7 @@ def _cursor(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray, ea
         child.index = index
         child.given = {spec.name: spec for spec in step.fields}
         child.carry = carry
-        engine.run(child, step.body, everyone(child.count))
+        walker.run(child, step.body, everyone(child.count))
         if step.kind == "end":
             stuck = here[(window.cursor <= cursor[here]) & child.alive]
             level.fail(stuck, "malformed", "the repeat reads nothing", step.line)

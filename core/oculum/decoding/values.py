@@ -342,18 +342,18 @@ class _Taken:
     raws: list[Any] = field(default_factory=list)
 
 
-def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> None:
+def read(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> None:
     """One line that reads from documents, columns or headers."""
-    batch = engine.batch
+    batch = walker.batch
     taken = _Taken(np.ones(len(rows), np.int16), np.zeros(len(rows), bool))
     marks = [(raw, s) for s in step.cleaning.sentinels for raw in s.raws]
-    take = _Taking(engine, step, marks, taken)
+    take = _Taking(walker, step, marks, taken)
     result = _result(step, [take.at(at, find(level, at, rows)) for at in step.places])
     for i, code, text in taken.failed:
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
     if taken.calendars:
-        result, bad = _calendar_values(engine, level, step, rows, taken.calendars, result)
+        result, bad = _calendar_values(walker, level, step, rows, taken.calendars, result)
         for i in bad:
             level.fail(rows[i : i + 1], "malformed", f"{shown(step.places[0])} is not in the calendar", step.line)
     state, worded = taken.state, taken.worded
@@ -374,27 +374,27 @@ def read(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
         and any(raw != raw or raw in (np.inf, -np.inf) for raw, _ in marks if isinstance(raw, float))
         else []
     )
-    result, state = engine.clean(level, step, rows, result, state, raws, False)
+    result, state = walker.clean(level, step, rows, result, state, raws, False)
     if len(state) != len(rows):
         rows = rows[level.alive[rows]]
     level.put(step.spec, rows, result, state)
     if not step.hidden:
         level.given.setdefault(step.name, step.spec)
     if step.cleaning.stamped is not None:
-        engine.stamp_field(level, step.name, step.cleaning.stamped, rows)
+        walker.stamp_field(level, step.name, step.cleaning.stamped, rows)
     if batch.trace is not None:
-        _note(engine, level, step, rows, taken.raws)
+        _note(walker, level, step, rows, taken.raws)
 
 
 class _Taking:
     """Values of one line as its documents have them, turned into what its column holds."""
 
-    def __init__(self, engine: Walker, step: ValueStep, marks: list[tuple[Any, Sentinel]], taken: _Taken) -> None:
-        self.engine, self.step, self.marks, self.taken = engine, step, marks, taken
+    def __init__(self, walker: Walker, step: ValueStep, marks: list[tuple[Any, Sentinel]], taken: _Taken) -> None:
+        self.walker, self.step, self.marks, self.taken = walker, step, marks, taken
         self.words = dict(step.words)
         # texts that stand for a missing value, and the state that each gives
         self.texts = {
-            raw: engine.batch.reason(mark.reason)
+            raw: walker.batch.reason(mark.reason)
             for raw, mark in reversed(marks)
             if isinstance(raw, str) and not raw.startswith("\x00") and mark.fate == "missing"
         }
@@ -471,7 +471,7 @@ class _Taking:
 
     def missing(self, at: At, i: int, value: Any) -> bool:
         """Whether row i has no value, or one that stands for none; its state says so."""
-        step, taken, batch = self.step, self.taken, self.engine.batch
+        step, taken, batch = self.step, self.taken, self.walker.batch
         if value is GONE or value is BEYOND_NULL:
             found = _mark(self.marks, "\x00absent") or (_mark(self.marks, "\x00null") if value is BEYOND_NULL else None)
             if found is not None:
@@ -501,12 +501,12 @@ class _Taking:
     def stand(self, at: At, i: int, mark: Sentinel, shown_as: str) -> None:
         """Row i holds a mark: missing for its reason, left out, or refused."""
         taken = self.taken
-        taken.state[i] = ABSENT if mark.fate != "missing" else self.engine.batch.reason(mark.reason)
+        taken.state[i] = ABSENT if mark.fate != "missing" else self.walker.batch.reason(mark.reason)
         if mark.fate == "refused":
             taken.failed.append((i, mark.failure, f"{shown(at)} is {shown_as}, which is refused"))
 
 
-def _note(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray, raws: list[Any]) -> None:
+def _note(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray, raws: list[Any]) -> None:
     """What a message that is traced shows of a line: where it stands, and as what it came."""
     for i, row in enumerate(rows.tolist()):
         raw = None
@@ -518,7 +518,7 @@ def _note(engine: Walker, level: Level, step: ValueStep, rows: np.ndarray, raws:
         spots = [
             spot for at in step.places if at.mode == "path" and (spot := whereabouts(level, row, at.path)) is not None
         ]
-        engine.note(
+        walker.note(
             level,
             row,
             step.line,
@@ -696,7 +696,7 @@ def _calendar(value: Any, step: ValueStep) -> dict[str, int]:
 
 
 def _calendar_values(
-    engine: Walker,
+    walker: Walker,
     level: Level,
     step: ValueStep,
     rows: np.ndarray,
@@ -709,7 +709,7 @@ def _calendar_values(
     parts = {letter: np.array([found[i][letter] for i in found], np.int64) for letter in letters}
     if ("Y", 2) in pattern_parts(step.calendar.pattern):
         parts["short"] = np.ones(len(index), np.int64)
-    moments, good = engine.calendar(level, step.calendar, parts, rows[index])
+    moments, good = walker.calendar(level, step.calendar, parts, rows[index])
     result = result.copy()
     result[index] = moments
     return result, index[~good].tolist()
@@ -775,7 +775,7 @@ def from_unit(text: str, target: str, difference: bool) -> tuple[float, float, f
 
 
 # lists and envelopes -----------------------------------------------------------
-def lists(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, list[Any]]:
+def lists(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, list[Any]]:
     """The elements of a list of every row: rows that have it, the row of each element, the elements."""
     columns = [find(level, At("path", path), rows) for path in step.paths]
     up: list[int] = []
@@ -805,7 +805,7 @@ def lists(engine: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> t
 
 
 def texts(
-    engine: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None
+    walker: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None
 ) -> tuple[np.ndarray, list[bytes]]:
     """Texts, or bytes, that hold a document of their own."""
     kept: list[int] = []
@@ -830,10 +830,10 @@ def texts(
 
 
 def encoded(
-    engine: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None
+    walker: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None
 ) -> tuple[np.ndarray, list[bytes]]:
     """Bytes that are written as text: base64 (either alphabet, padded or not) or hexadecimal."""
-    rows, found = texts(engine, level, at, rows, line, required)
+    rows, found = texts(walker, level, at, rows, line, required)
     kept: list[int] = []
     pieces: list[bytes] = []
     for row, text in zip(rows.tolist(), found, strict=True):

@@ -12,7 +12,7 @@ from .level import Batch, Level
 
 
 class Walker(Protocol):
-    """Runs steps over rows of a level; see `engine.Engine`."""
+    """Runs steps over rows of a level; see `run.Run`."""
 
     batch: Batch
 

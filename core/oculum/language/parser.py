@@ -79,7 +79,7 @@ def named(word: str) -> str:
     return NAMED[ord(word[0])] + word[1:]
 
 
-def plain(word: str) -> str:
+def unmarked(word: str) -> str:
     return word.translate(PLAIN)
 
 
@@ -442,7 +442,7 @@ class _Reading:
                 return Problem(f"the line ends too early{expected}", Span(self.line + 1, end, end + 1))
             if token.type == "_INDENT":
                 return Problem("this line is indented, but no block begins above it", Span(self.line + 1, 1, 2))
-            shown, line, column = plain(str(token)), token.line or 1, token.column or 1
+            shown, line, column = unmarked(str(token)), token.line or 1, token.column or 1
             if could == {self.words["$END"]} and column == 1:
                 return Problem(
                     f"this line is not indented: what belongs to the {self.syntax.name} stands further in than its"

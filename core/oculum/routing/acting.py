@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..answers import plain
+from ..answers import told
 from ..arrays import Ints
 from ..batches import PRESENT
 from ..history.events import NEVER
@@ -283,7 +283,7 @@ class Run:
             some |= column.state[lines] == PRESENT
         for i in lines[some].tolist():
             values = {
-                spec.name: [plain(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
+                spec.name: [told(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
             marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
             member = int(self.member[i])
@@ -363,7 +363,7 @@ class Run:
         if column is None:
             return [None] * len(lines)
         spec = self.table.specs[name]
-        return [plain(spec, column, i) for i in lines.tolist()]
+        return [told(spec, column, i) for i in lines.tolist()]
 
     def _step(self, act: Act, i: int) -> dict[str, Any]:
         table, member = self.table, int(self.member[i])

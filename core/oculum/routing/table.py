@@ -15,7 +15,7 @@ ABSENT = 0
 
 
 @dataclass
-class Part:
+class Origin:
     """Some readings of a group of a decoded batch: their places in it, and the lines of the table that they are in."""
 
     decoded: int
@@ -37,7 +37,7 @@ class Table:
     device: Ints
     row: Ints
     at: Ints
-    parts: list[Part]
+    parts: list[Origin]
     specs: dict[str, FieldSpec]
     columns: dict[str, Column]
     changed: dict[str, np.ndarray] = field(default_factory=dict)
@@ -128,7 +128,7 @@ def tables(
     wanted: Collection[int],
 ) -> dict[int, Table]:
     """The tables of the types that are wanted. index: int64, the rows of each decoded batch among all messages."""
-    found: dict[int, list[tuple[Part, Ints, Ints, Ints, Group]]] = {}
+    found: dict[int, list[tuple[Origin, Ints, Ints, Ints, Group]]] = {}
     known = Types.around(device, type_of)
     for d, (batch, rows_of) in enumerate(zip(decoded, index, strict=True)):
         for g, group in enumerate(batch.groups):
@@ -142,12 +142,12 @@ def tables(
                 if type_ not in wanted:
                     continue
                 chosen = np.arange(len(rows)) if alike else np.flatnonzero(types == type_)
-                part = Part(d, g, chosen, chosen)
+                part = Origin(d, g, chosen, chosen)
                 found.setdefault(type_, []).append((part, owner[chosen], rows[chosen], group.at[chosen], group))
     return {type_: _table(parts) for type_, parts in found.items()}
 
 
-def _table(listed: list[tuple[Part, Ints, Ints, Ints, Group]]) -> Table:
+def _table(listed: list[tuple[Origin, Ints, Ints, Ints, Group]]) -> Table:
     owner, row, at = (np.concatenate([entry[k] for entry in listed]) for k in (1, 2, 3))
     order = np.lexsort((at, row, owner))
     a, b, c = owner[order], row[order], at[order]
@@ -169,7 +169,7 @@ def _table(listed: list[tuple[Part, Ints, Ints, Ints, Group]]) -> Table:
     return Table(a[fresh], b[fresh], c[fresh], [entry[0] for entry in listed], specs, columns)
 
 
-def _join(columns: dict[str, Column], name: str, own: Column, part: Part, count: int) -> None:
+def _join(columns: dict[str, Column], name: str, own: Column, part: Origin, count: int) -> None:
     column = columns.get(name)
     if column is None:
         column = Column(np.zeros((count, *own.values.shape[1:]), own.values.dtype), np.zeros(count, np.int16))
@@ -203,7 +203,7 @@ def put_back(table: Table, decoded: Sequence[Decoded], index: Sequence[Ints]) ->
         _given(table, d, decoded[d], index[d])
 
 
-def _changed(table: Table, name: str, own: Column, part: Part, hit: Ints, batch: Decoded) -> Column:
+def _changed(table: Table, name: str, own: Column, part: Origin, hit: Ints, batch: Decoded) -> Column:
     lines, places = part.line[hit], part.chosen[hit]
     now = table.columns[name]
     state = _reasoned(table, now.state[lines].copy(), batch)

@@ -14,7 +14,7 @@ from rest_framework.request import Request
 
 from server.records.alarms.models import PRIORITIES
 from server.requests.fields import whole
-from server.requests.moments import moment, span
+from server.requests.moments import moment_asked, span
 from server.rules.alarms import everything, open_at
 from server.rules.refusal import Refused
 from server.rules.trees import within
@@ -42,7 +42,7 @@ def chosen(request: Request) -> Any:
     show = params.get("show", "open")
     if show not in SHOWS:
         raise Refused("invalid", f"show is one of {', '.join(SHOWS)}; found `{show[:40]}`")
-    at = moment(request, "to")
+    at = moment_asked(request, "to")
     found = filtered(everything(at), request)
     if params.get("ids"):
         numbers = [whole(part) for part in params["ids"].split(",")]
@@ -99,6 +99,6 @@ def filtered(found: Any, request: Request) -> Any:
         seconds = whole(params["longer"], 400 * 86_400)
         if seconds is None:
             raise Refused("invalid", "longer is a whole number of seconds, at most 400 days")
-        end = moment(request, "to") or timezone.now()
+        end = moment_asked(request, "to") or timezone.now()
         found = found.filter(raised_at__lte=end - timedelta(seconds=seconds))
     return found

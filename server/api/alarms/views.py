@@ -21,12 +21,13 @@ from server.records.alarms.models import Alarm, JournalEntry
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device
 from server.requests.fields import whole
-from server.requests.moments import moment, span
+from server.requests.moments import moment_asked, span
 from server.requests.paging import bounded
-from server.requests.tables import as_csv, plain
+from server.requests.tables import as_csv, harmless_cell
 from server.rules.alarms import everything, open_at
 from server.rules.causes import Group, Open, lines
 from server.rules.plans import condition_plan, sentence
+from server.store.raised import by_condition
 
 PAGE = [OpenApiParameter("limit", int), OpenApiParameter("offset", int)]
 MOST_OPEN = 5000  # open alarms that are looked at for what they have in common
@@ -91,7 +92,7 @@ class LinesView(APIView):
     @extend_schema(parameters=PARAMETERS + PAGE, responses=LinesOut, operation_id="alarm_lines", tags=["alarms"])
     def get(self, request: Request) -> Response:
         limit, offset = bounded(request)
-        at = moment(request, "to")
+        at = moment_asked(request, "to")
         start, end, _ = span(request)
         found = open_at(filtered(everything(at), request).filter(suppressed=False), at)
         own = found.filter(shelved_until=None)
@@ -205,31 +206,7 @@ class SummaryView(APIView):
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select condition_id, d.name, min(a.priority), sum(a.n)::int, count(*)::int, sum(a.untaken)::int,"
-                " max(a.last), (array_agg(coalesce(v.title, s.title) order by a.n desc))[1], max(a.n)::int"
-                " from (select condition_id, device_id, min(priority) as priority, count(*) as n, count(*) filter"
-                " (where cleared_at is not null and acknowledged_at is null) as untaken,"
-                " max(raised_at) as last, max(site_id) as site_id from alarms_alarm where raised_at > %s and"
-                " raised_at <= %s and not suppressed"
-                " group by condition_id, device_id, case when device_id is null then site_id end) a"
-                " join definitions_definition d on d.id = a.condition_id left join fleet_device v on v.id = a.device_id"
-                " left join fleet_site s on s.id = a.site_id"
-                " group by 1, 2 order by 4 desc limit 50",
-                (start, end),
-            )
-            names = [
-                "definition",
-                "condition",
-                "priority",
-                "raised",
-                "devices",
-                "untaken",
-                "last_at",
-                "most_device",
-                "most_count",
-            ]
-            return Response([dict(zip(names, row, strict=True)) for row in cursor.fetchall()])
+            return Response([vars(one) for one in by_condition(cursor, start, end, 50)])
 
 
 class AlarmView(APIView):
@@ -359,11 +336,11 @@ class JournalFileView(APIView):
                     f"{entry.at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%fZ}",
                     entry.what,
                     entry.priority or alarm.priority,
-                    plain(alarm.condition.name),
+                    harmless_cell(alarm.condition.name),
                     alarm.device.name if alarm.device else "",
-                    plain(alarm.device.title if alarm.device else alarm.site.title if alarm.site else ""),
-                    plain(entry.person.called if entry.person else ""),
-                    plain(entry.note),
+                    harmless_cell(alarm.device.title if alarm.device else alarm.site.title if alarm.site else ""),
+                    harmless_cell(entry.person.called if entry.person else ""),
+                    harmless_cell(entry.note),
                     "" if entry.value is None else entry.value,
                     "" if entry.limit is None else entry.limit,
                     alarm.unit,

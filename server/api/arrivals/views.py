@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from datetime import timedelta
 from typing import Any
 
@@ -23,25 +22,20 @@ from server.records.people.models import record
 from server.records.senders.models import UnknownSender
 from server.requests.authentication import person_of
 from server.requests.fields import whole
-from server.requests.moments import moment
+from server.requests.moments import moment_asked
 from server.requests.paging import bounded
 from server.requests.revisions import lock_trees
 from server.rules.refusal import Refused
 from server.rules.registering import give_key, registry_changed
+from server.store.arrivals import Arrival, arrival, arrivals, give_over, worked_off
 from server.store.beside import beside
 from server.store.messages import HTTP, ITSELF, LOADED, MQTT
+from server.store.refused import BARE, turned_away
 from server.store.stretches import begin
+from server.store.turns import stream_turn
 
 CHANNELS = {MQTT: "MQTT", HTTP: "HTTP", LOADED: "loading", ITSELF: "Oculum itself"}
-SHOWN_BYTES = 64
-QUERY = """
-select m.id, m.received_at, m.device_id, d.name, d.title, t.key, m.unknown_id, u.name, v.name, m.channel, m.topic,
-    length(m.payload),
-       substring(m.payload for {shown}), r.code, r.reason, r.line, r.byte, r.version_id
-from {source} left join fleet_device d on d.id = m.device_id left join fleet_devicetype t on t.id = d.type_id
-left join intake_unknownsender u on u.id = m.unknown_id left join fleet_device v on v.id = m.via_id
-left join refused r on r.message_id = m.id
-"""
+SHOWN_BYTES, MOST_BYTES = 64, 65_536
 
 
 class ArrivalOut(serializers.Serializer):
@@ -116,108 +110,46 @@ def as_text(payload: bytes) -> str | None:
     return harmless(text.replace("\r", "").replace("\n", " ⏎ ").replace("\t", " "), 70_000)
 
 
-def arrival_of(row: tuple[Any, ...], worked_off: int) -> dict[str, Any]:
-    (
-        ident,
-        received,
-        device_id,
-        name,
-        title,
-        type_key,
-        unknown_id,
-        unknown,
-        via,
-        channel,
-        topic,
-        size,
-        payload,
-        code,
-        reason,
-        line,
-        byte,
-        _,
-    ) = row
-    payload = bytes(payload)
-    if device_id is None:
+def shown(one: Arrival, done: int) -> dict[str, Any]:
+    """An arrival as it is answered; done: up to which message every engine has come."""
+    if one.device_id is None:
         outcome = "unknown sender"
-    elif code == "no decoder":
+    elif one.code == BARE:
         outcome = "no decoder"
-    elif code:
+    elif one.code:
         outcome = "refused"
     else:
-        outcome = "decoded" if ident <= worked_off else "waiting"
-    text = as_text(payload)
-    if text is None and size > len(payload):
-        text = as_text(payload[:-3])
+        outcome = "decoded" if one.id <= done else "waiting"
+    text = as_text(one.payload)
+    if text is None and one.size > len(one.payload):
+        text = as_text(one.payload[:-3])
     return {
-        "id": str(ident),
-        "received_at": received,
-        "device": name,
-        "device_title": title,
-        "type": type_key,
-        "unknown": harmless(unknown, 63) if unknown else None,
-        "unknown_id": unknown_id,
-        "via": via,
-        "channel": CHANNELS[channel],
-        "topic": harmless(topic),
-        "size": size,
-        "hex": payload.hex(),
+        "id": str(one.id),
+        "received_at": one.received_at,
+        "device": one.device,
+        "device_title": one.title,
+        "type": one.type,
+        "unknown": harmless(one.unknown, 63) if one.unknown else None,
+        "unknown_id": one.unknown_id,
+        "via": one.via,
+        "channel": CHANNELS[one.channel],
+        "topic": harmless(one.topic),
+        "size": one.size,
+        "hex": one.payload.hex(),
         "text": text,
         "outcome": outcome,
-        "code": code,
-        "reason": harmless(reason) if reason else None,
-        "line": line,
-        "byte": byte if byte is not None and byte >= 0 else None,
+        "code": one.code,
+        "reason": harmless(one.reason) if one.reason else None,
+        "line": one.line,
+        "byte": one.byte if one.byte is not None and one.byte >= 0 else None,
     }
 
 
-def worked_off() -> int:
+def whole_arrival(ident: int) -> dict[str, Any] | None:
+    """One arrival with all of its bytes; None where it is not kept any more."""
     with connection.cursor() as cursor:
-        cursor.execute("select coalesce(min(id), 0) from engine_cursor")
-        row = cursor.fetchone()
-    return int(row[0])
-
-
-OF_TYPE = """(
-    select p.* from fleet_device f join fleet_devicetype y on y.id = f.type_id
-    join lateral (
-        select * from message where device_id = f.id and received_at <= %(end)s
-        order by received_at desc limit %(limit)s
-    ) p on true
-    where y.key = %(type)s
-) m"""
-REFUSED = """(
-    select p.* from (
-        select message_id, received_at from refused q
-        join fleet_device f on f.id = q.device_id join fleet_devicetype y on y.id = f.type_id
-        where q.received_at <= %(end)s and (q.code = 'no decoder') = %(bare)s
-            and (%(type)s = '' or y.key = %(type)s) and (%(device)s = '' or f.name = %(device)s)
-        order by q.received_at desc limit %(limit)s
-    ) k join message p on p.id = k.message_id and p.received_at = k.received_at
-) m"""
-
-
-def arrivals(
-    where: list[str], values: dict[str, Any], limit: int, shown: int = SHOWN_BYTES, source: str = "message m"
-) -> list[dict[str, Any]]:
-    """Arrivals newest first; `source` is where they are picked from."""
-    done = worked_off()
-    with connection.cursor() as cursor:
-        cursor.execute(
-            QUERY.format(shown=shown, source=source)
-            + (" where " + " and ".join(where) if where else "")
-            + " order by m.received_at desc, m.id desc limit %(limit)s",
-            {**values, "limit": limit},
-        )
-        return [arrival_of(row, done) for row in cursor.fetchall()]
-
-
-def topic_pattern(topic: str) -> str:
-    """A filter of MQTT as PostgreSQL's regular expression."""
-    levels = ["[^/]*" if level == "+" else re.escape(level) for level in topic.split("/")]
-    if levels[-1] == "\\#" or levels[-1] == "#":
-        return "^" + "/".join(levels[:-1]) + ("(/.*)?$" if len(levels) > 1 else "")
-    return "^" + "/".join(levels) + "$"
+        found = arrival(cursor, ident, MOST_BYTES)
+        return shown(found, worked_off(cursor)) if found is not None else None
 
 
 class ArrivalsView(APIView):
@@ -233,37 +165,29 @@ class ArrivalsView(APIView):
     def get(self, request: Request) -> Response:
         limit, _ = bounded(request)
         params = request.query_params
-        end = moment(request, "to") or timezone.now() + timedelta(days=1)
-        where, values = (
-            ["m.received_at <= %(end)s"],
-            {"end": end, "device": params.get("device", ""), "type": params.get("type", "")},
-        )
-        source, outcome = "message m", params.get("outcome")
-        if outcome in ("refused", "no decoder"):
-            source, values["bare"] = REFUSED, outcome == "no decoder"
-        elif params.get("device"):
-            where.append("m.device_id = (select id from fleet_device where name = %(device)s)")
-        elif params.get("unknown"):
-            values["unknown"] = whole(params["unknown"], 2**31 - 1)
-            if values["unknown"] is None:
+        end = moment_asked(request, "to") or timezone.now() + timedelta(days=1)
+        unknown = None
+        if params.get("unknown"):
+            unknown = whole(params["unknown"], 2**31 - 1)
+            if unknown is None:
                 raise Refused("invalid", "unknown is the number of an unknown sender")
-            where.append("m.unknown_id = %(unknown)s")
-        elif params.get("type"):
-            source = OF_TYPE
-        else:
-            # Bounded, so that a rare outcome does not search all of history.
-            where.append("m.received_at > %(end)s - interval '3 days'")
         topic = params.get("topic", "")
-        if topic:
-            if len(topic) > 250 or not TOPIC.fullmatch(topic):
-                raise Refused("invalid", "topic is a filter: levels between `/`, `+` for any one, `#` for all further")
-            where += ["m.topic ~ %(topic)s", "m.received_at > %(end)s - interval '6 hours'"]
-            values["topic"] = topic_pattern(topic)
-        if outcome == "unknown sender":
-            where.append("m.unknown_id is not null")
-        elif outcome == "decoded":
-            where.append("r.code is null and m.device_id is not null")
-        found = arrivals(where, values, limit + 1, source=source)
+        if topic and (len(topic) > 250 or not TOPIC.fullmatch(topic)):
+            raise Refused("invalid", "topic is a filter: levels between `/`, `+` for any one, `#` for all further")
+        with connection.cursor() as cursor:
+            rows = arrivals(
+                cursor,
+                end,
+                limit + 1,
+                SHOWN_BYTES,
+                device=params.get("device", ""),
+                type_=params.get("type", ""),
+                outcome=params.get("outcome", ""),
+                unknown=unknown,
+                topic=topic,
+            )
+            done = worked_off(cursor)
+        found = [shown(row, done) for row in rows]
         return Response({"results": found[:limit], "more": len(found) > limit})
 
 
@@ -272,12 +196,12 @@ class ArrivalView(APIView):
 
     @extend_schema(responses=WholeArrivalOut, operation_id="arrival", tags=["arrivals"])
     def get(self, request: Request, ident: int) -> Response:
-        found = arrivals(["m.id = %(id)s"], {"id": ident}, 1, 65_536)
-        if not found:
+        found = whole_arrival(ident)
+        if found is None:
             raise Refused("not found", "this arrival is not kept any more, or never was", 404)
         told = beside(ident)
         return Response(
-            found[0]
+            found
             | {
                 "headers": told.headers,
                 "constants": told.constants,
@@ -311,7 +235,7 @@ class AdoptView(APIView):
                 adopted_as=None,
             )
             with connection.cursor() as cursor:
-                cursor.execute("select stream_turn(0)")
+                stream_turn(cursor)
             through = f"{harmless(unknown.name, 63)} through {unknown.through.username}"
             device: Device = asked.save(adopted_from=through[:200])
             if device.gateway is None and unknown.through.device is not None and unknown.through.device.type.is_gateway:
@@ -320,33 +244,7 @@ class AdoptView(APIView):
             unknown.adopted_as = device
             unknown.save()
             with connection.cursor() as cursor:
-                cursor.execute(
-                    "update message set device_id = %s, unknown_id = null where unknown_id = %s",
-                    (device.pk, unknown.pk),
-                )
-                cursor.execute(
-                    "insert into refused (message_id, received_at, device_id, code, reason) select id, received_at,"
-                    " device_id, 'no decoder', 'arrived before the device was adopted'"
-                    " from message where device_id = %s on conflict do nothing",
-                    (device.pk,),
-                )
-                cursor.execute(
-                    "insert into activity (device_id, hour, messages, failed) select device_id,"
-                    " date_trunc('hour', received_at, 'UTC'), count(*), count(*)"
-                    " from message where device_id = %s group by 1, 2 on conflict do nothing",
-                    (device.pk,),
-                )
-                cursor.execute(
-                    "insert into latest select device_id, id, received_at, (select count(*) from message where"
-                    " device_id = %s), true, '{}' from message where device_id = %s"
-                    " order by received_at desc limit 1 on conflict do nothing",
-                    (device.pk, device.pk),
-                )
-                cursor.execute(
-                    "insert into activity_unsummed select distinct hour from activity where"
-                    " device_id = %s on conflict do nothing",
-                    (device.pk,),
-                )
+                give_over(cursor, unknown.pk, device.pk)
                 begin(cursor, device.pk)
             key = give_key(device)
             registry_changed(person_of(request), accounts=True)
@@ -385,9 +283,4 @@ class RefusalsView(APIView):
     @extend_schema(responses=RefusalOut(many=True), operation_id="refusals", tags=["arrivals"])
     def get(self, request: Request) -> Response:
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select d.name, i.reason, sum(i.count)::bigint from intake_refusal i left join fleet_device d on d.id"
-                " = i.device_id"
-                " where i.minute > now() - interval '1 day' group by 1, 2 order by 3 desc limit 100"
-            )
-            return Response([{"device": d, "reason": r, "count": n} for d, r, n in cursor.fetchall()])
+            return Response([{"device": d, "reason": r, "count": n} for d, r, n in turned_away(cursor)])

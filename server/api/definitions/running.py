@@ -24,8 +24,8 @@ from server.requests.paging import Pages
 from server.rules.publishing import NothingInForce, give_first, hold, withdraw
 from server.rules.refusal import Refused
 from server.rules.runs import runs
+from server.store.refused import by_reason, of_devices
 
-MOST_COUNTED = 200_000
 NAMED = 12
 NO_VERSIONS = "devices run versions of decoders; a condition counts for all devices that it selects"
 
@@ -33,16 +33,7 @@ NO_VERSIONS = "devices run versions of decoders; a condition counts for all devi
 def counts(devices: list[int], since: datetime) -> dict[str, int]:
     """Messages of devices since a moment, and how many of them were refused wholly or in part."""
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select count(*) from (select 1 from message where device_id = any(%s) and received_at >= %s limit %s) x",
-            (devices, since, MOST_COUNTED),
-        )
-        (messages,) = cursor.fetchone()
-        cursor.execute(
-            "select count(*) from (select 1 from refused where device_id = any(%s) and received_at >= %s limit %s) x",
-            (devices, since, MOST_COUNTED),
-        )
-        (refused,) = cursor.fetchone()
+        messages, refused = of_devices(cursor, devices, since)
     return {"devices": len(devices), "messages": messages, "refused": refused}
 
 
@@ -254,31 +245,11 @@ class FailingView(APIView):
         definition = decoder_of(ident, NO_VERSIONS)
         start, end, _ = span(request)
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select r.code, r.reason, r.line, v.number, count(*), count(distinct r.device_id),"
-                " max(r.received_at), max(r.message_id) from refused r"
-                " join fleet_device d on d.id = r.device_id left join definitions_version v on v.id = r.version_id"
-                " where d.type_id = %s and r.received_at > %s and r.received_at <= %s and r.code <> 'no decoder'"
-                " group by 1, 2, 3, 4 order by 5"
-                " desc limit 20",
-                (definition.type_id, start, end),
-            )
-            rows = cursor.fetchall()
-            cursor.execute(
-                "select count(*), count(distinct r.device_id) from refused r join fleet_device d on d.id ="
-                " r.device_id where d.type_id = %s and r.received_at > %s and r.received_at <= %s"
-                " and r.code <> 'no decoder'",
-                (definition.type_id, start, end),
-            )
-            messages, devices = cursor.fetchone()
-        names = ["code", "reason", "line", "version", "messages", "devices", "last_at", "example"]
-        reasons = [dict(zip(names, row, strict=True)) for row in rows]
-        for reason in reasons:
-            reason["reason"], reason["example"], reason["line"] = (
-                harmless(reason["reason"]),
-                str(reason["example"]),
-                reason["line"] or 0,
-            )
+            messages, devices, found = by_reason(cursor, definition.type_id, start, end)
+        reasons = [
+            vars(one) | {"reason": harmless(one.reason), "example": str(one.example), "line": one.line or 0}
+            for one in found
+        ]
         return Response({"messages": messages, "devices": devices, "reasons": reasons})
 
 

@@ -28,7 +28,7 @@ from server.rules.publishing import check
 from server.rules.refusal import Refused
 from server.rules.runs import runs
 from server.trials.conditions import condition_trial
-from server.trials.past import Span, decoder_trial
+from server.trials.past import PastSpan, decoder_trial
 from server.trials.routes import route_trial
 
 Work = Iterator[dict[str, Any]]
@@ -44,7 +44,7 @@ def of_decoder(definition: Definition, plan: DecoderPlan, asked: dict[str, Any])
         devices = [r.device for r in runs(definition) if r.because == "chosen"]
     if asked.get("device"):
         devices = list(Device.objects.filter(name=asked["device"], type=definition.type).values_list("pk", flat=True))
-    return decoder_trial(plan, live, Span(definition.type_id, asked["messages"], start, asked.get("end"), devices))
+    return decoder_trial(plan, live, PastSpan(definition.type_id, asked["messages"], start, asked.get("end"), devices))
 
 
 def span_of(asked: dict[str, Any]) -> tuple[datetime, datetime]:

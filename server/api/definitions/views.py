@@ -7,7 +7,6 @@ from typing import Any
 
 from django.db import IntegrityError, transaction
 from django.db.models import Count, OuterRef, Q, QuerySet, Subquery
-from django.db.models.expressions import RawSQL
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics
@@ -58,13 +57,9 @@ from server.rules.publishing import (
 )
 from server.rules.refusal import Refused
 from server.rules.uses import takes_away
+from server.store.refused import refused_today
 from server.trials.past import explain
 
-REFUSED_TODAY = (
-    "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r"
-    " join fleet_device d on d.id = r.device_id where d.type_id = definitions_definition.type_id"
-    " and r.received_at > now() - interval '1 day' and r.code {} 'no decoder') else 0 end"
-)
 UNFINISHED = ["waiting", "running", "paused"]
 MOST_JOBS = 20
 
@@ -93,8 +88,8 @@ class DefinitionsView(generics.ListCreateAPIView):
     def get_queryset(self) -> Any:
         found = definitions().annotate(
             open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
-            refused_today=RawSQL(REFUSED_TODAY.format("<>"), ()),
-            waiting_today=RawSQL(REFUSED_TODAY.format("="), ()),
+            refused_today=refused_today(waiting=False),
+            waiting_today=refused_today(waiting=True),
         )
         kind = self.request.query_params.get("kind")
         return (found.filter(kind=kind) if kind else found).order_by("kind", "name")

@@ -43,6 +43,8 @@ from server.rules.states import STATES, WAITING, DeviceState, States, device_sta
 from server.rules.trees import chain, within
 from server.store.activity import known_from, rhythm
 from server.store.arrays import NEVER
+from server.store.arrivals import was_heard
+from server.store.turns import stream_turn
 from server.store.values import newest, value_at
 
 RHYTHM_BUCKETS = 48
@@ -295,7 +297,7 @@ def version_run(decoder: Definition | None, device: Device) -> tuple[int | None,
 
 
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
-    from server.store.times import moment as from_us
+    from server.store.times import moment
 
     state = device_states(end, past, [device.pk]).get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
@@ -306,7 +308,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     else:
         with connection.cursor() as cursor:
             _, fields = newest(cursor, [device.pk]).get(device.pk, (0, {}))
-        known = {name: (v[0], from_us(v[1]), v[2], from_us(v[3])) for name, v in fields.items()}
+        known = {name: (v[0], moment(v[1]), v[2], moment(v[3])) for name, v in fields.items()}
     values = []
     for name, field in declared.items():
         value, at, message, received = known.get(name, (None, None, None, None))
@@ -384,15 +386,8 @@ class DeviceView(APIView):
                 device = changing(request, Device.objects.all(), name, name=name)
                 with connection.cursor() as cursor:
                     # Nobody writes into the stream until this is settled.
-                    cursor.execute("select stream_turn(0)")
-                    cursor.execute(
-                        "select exists (select 1 from latest where device_id = %(id)s) or exists"
-                        " (select 1 from message where device_id = %(id)s or via_id = %(id)s)"
-                        " or exists (select 1 from reading_row where device_id = %(id)s)"
-                        " or exists (select 1 from reading_sealed where device_id = %(id)s)",
-                        {"id": device.pk},
-                    )
-                    if cursor.fetchone()[0]:
+                    stream_turn(cursor)
+                    if was_heard(cursor, device.pk):
                         raise Refused("in use", f"{device.name} has messages; set its phase to retired instead", 409)
                 device.delete()
                 registry_changed(person_of(request), accounts=True)

@@ -24,6 +24,7 @@ from server.rules.registering import registry_changed, remove_setpoint, set_setp
 from server.rules.sites import sites_as_devices, without_device
 from server.rules.trees import chain, check_depth
 from server.rules.uses import taken_away, uses_of
+from server.store.refused import waiting_today
 
 
 class SitesView(generics.ListCreateAPIView):
@@ -114,13 +115,7 @@ def with_decoders(found: list[DeviceType]) -> list[DeviceType]:
     decoders = {d.type_id: d for d in Definition.objects.filter(kind="decoder").select_related("live")}
     bare = [t.pk for t in found if t.pk not in decoders or decoders[t.pk].live is None]
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select d.type_id, count(*) from refused r join fleet_device d on d.id = r.device_id"
-            " where d.type_id = any(%s) and r.received_at > now() - interval '1 day' and r.code = 'no decoder' group"
-            " by 1",
-            (bare,),
-        )
-        waiting = dict(cursor.fetchall())
+        waiting = waiting_today(cursor, bare)
     for type_ in found:
         type_.waiting_today = waiting.get(type_.pk, 0)  # type: ignore[attr-defined]
         decoder = decoders.get(type_.pk)

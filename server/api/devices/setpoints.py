@@ -30,6 +30,7 @@ from server.rules.plans import plan_in_force
 from server.rules.refusal import Refused
 from server.rules.registering import set_setpoint
 from server.store.columns import pieces
+from server.store.register import setpoint_changes
 from server.store.rows import specs
 
 MOST_ROWS = 200
@@ -239,20 +240,18 @@ class SetpointHistoryView(APIView):
         device = generics.get_object_or_404(Device, name=asked["device"]).pk if asked["device"] else None
         site = generics.get_object_or_404(Site, name=asked["site"]).pk if asked["site"] else None
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select at, person_id, body->>'name', (body->>'site')::int, (body->>'device')::int,"
-                " (body->>'value')::float8 from control_event where kind = 'setpoint' and (body->>'type')::int ="
-                " %(type)s and (%(name)s::text is null or body->>'name' = %(name)s) and (%(device)s::int is null or"
-                " (body->>'device')::int = %(device)s) and (%(site)s::int is null or (body->>'site')::int = %(site)s)"
-                " and (not %(bare)s or (body->>'site' is null and body->>'device' is null))"
-                " order by id desc limit %(most)s",
-                {"type": type_.pk, "name": asked["setpoint"], "device": device, "site": site, "most": MOST_ROWS}
-                | {"bare": request.query_params.get("of") == "type"},
+            rows = setpoint_changes(
+                cursor,
+                type_.pk,
+                MOST_ROWS,
+                name=asked["setpoint"],
+                device=device,
+                site=site,
+                of_type=request.query_params.get("of") == "type",
             )
-            rows = cursor.fetchall()
-        people = {p.pk: p.called for p in Person.objects.filter(pk__in={r[1] for r in rows if r[1]})}
-        sites = {s.pk: s for s in Site.objects.filter(pk__in={r[3] for r in rows if r[3]})}
-        devices = {d.pk: d for d in Device.objects.filter(pk__in={r[4] for r in rows if r[4]})}
+        people = {p.pk: p.called for p in Person.objects.filter(pk__in={r.person for r in rows if r.person})}
+        sites = {s.pk: s for s in Site.objects.filter(pk__in={r.site for r in rows if r.site})}
+        devices = {d.pk: d for d in Device.objects.filter(pk__in={r.device for r in rows if r.device})}
 
         def place(site: int | None, device: int | None) -> dict[str, Any]:
             of = "device" if device else "site" if site else "type"
@@ -263,8 +262,9 @@ class SetpointHistoryView(APIView):
 
         return Response(
             [
-                {"at": at, "who": people.get(who), "setpoint": name, "value": value, **place(at_site, at_device)}
-                for at, who, name, at_site, at_device, value in rows
+                {"at": one.at, "who": people.get(one.person or 0), "setpoint": one.name, "value": one.value}
+                | place(one.site, one.device)
+                for one in rows
             ]
         )
 

@@ -26,7 +26,7 @@ from server.records.fleet.models import Device
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
-from server.requests.tables import COLUMNAR, as_columns, as_csv, plain
+from server.requests.tables import COLUMNAR, as_columns, as_csv, harmless_cell
 from server.rules.refusal import Refused
 from server.store.series import Place, Row, read_rows, read_series, values_before
 from server.store.times import iso, us
@@ -335,7 +335,7 @@ def cell_of(value: Any, kind: str) -> Any:
     """A value in a table: both numbers of a position in one cell, and no text that is taken for a formula."""
     if isinstance(value, list):
         return " ".join(map(str, value))
-    return plain(value) if kind == "text" else value
+    return harmless_cell(value) if kind == "text" else value
 
 
 def key_of(row: Row) -> str:

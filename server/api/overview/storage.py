@@ -17,7 +17,7 @@ from server.records.fleet.models import DeviceType
 from server.records.people.models import record
 from server.requests.authentication import person_of
 from server.rules.refusal import Refused
-from server.store.keeping import KINDS, LEAST_DAYS, MOST_DAYS, READINGS, days_kept, keep_for, taken
+from server.store.keeping import KINDS, LEAST_DAYS, MOST_DAYS, READINGS, days_kept, keep_for, size_of_all, taken
 
 
 class DayTaken(serializers.Serializer):
@@ -58,11 +58,10 @@ class StorageIn(serializers.Serializer):
 
 
 def told() -> dict[str, Any]:
-    with connection.cursor() as cursor:
+    with connection.cursor():
         own = connection.connection
         days, found = days_kept(own), taken(own)
-        cursor.execute("select pg_database_size(current_database())")
-        (whole,) = cursor.fetchone()
+        whole = size_of_all(own)
     types = DeviceType.objects.order_by("title").exclude(key="site")
     return {
         "kinds": [

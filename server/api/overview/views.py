@@ -16,25 +16,31 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.history.stretches import NAMES
-from oculum.language.routes.check import SITE
 from oculum.language.routes.plan import Drop, Thin
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Fence
+from server.records.senders.models import UnknownSender
 from server.records.telling.models import EXPIRED, Delivery, Outlet
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, moment, span
+from server.requests.moments import LOOKBACK, moment_asked, span
 from server.rules.plans import trouble
 from server.rules.refusal import Refused
 from server.rules.routes import plan_of
 from server.rules.shelves import shelved
 from server.rules.states import device_states, states_over_time
+from server.store.arrivals import arrived_lately, engine_behind
 from server.store.figures import by_line
+from server.store.raised import open_in
+from server.store.refused import failing_types, refused_before
+from server.store.register import in_service
 from server.store.series import read_series
 from server.store.summed import messages_by_hour
 
 MOST_ROWS = 400_000
 MOST_BUCKETS = 400
+LATELY = timedelta(minutes=10)
+MINUTE = timedelta(minutes=1)
 
 
 class SeriesField(serializers.Serializer):
@@ -177,19 +183,9 @@ class LookbackView(APIView):
 def health(first: datetime, hours: int, hours_a_bucket: int, end: datetime) -> dict[str, Any]:
     """Counts of devices in service by bucket, each in the state that it was in for most of it."""
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select d.id from fleet_device d join fleet_devicetype t on t.id = d.type_id where d.phase = 'in service'"
-            " and t.key <> %s order by 1",
-            (SITE,),
-        )
-        devices = np.array([row[0] for row in cursor.fetchall()], np.int64)
+        devices, _, _ = in_service(cursor)
         messages = messages_by_hour(cursor, first, first + timedelta(hours=hours))
-        cursor.execute(
-            "select device_id, raised_at, coalesce(cleared_at, %s), priority from alarms_alarm where raised_at <= %s"
-            " and not suppressed and (cleared_at is null or cleared_at >= %s)",
-            (end, end, first),
-        )
-        spans = cursor.fetchall()
+        spans = open_in(cursor, first, end)
         buckets, width = -(-hours // hours_a_bucket), timedelta(hours=hours_a_bucket)
         states = states_over_time(cursor, devices, first, width, buckets, end)
     counts = [(states == state).sum(axis=0) for state in range(len(NAMES))]
@@ -247,37 +243,15 @@ class OverviewView(APIView):
         parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"]
     )
     def get(self, request: Request) -> Response:
-        at = moment(request, "to")
+        at = moment_asked(request, "to")
         past, end = at is not None, at or timezone.now()
         states = device_states(end, past).counts()
         with connection.cursor() as cursor:
-            cursor.execute(
-                "select count(*), count(*) filter (where device_id is null) from message where received_at > %s -"
-                " interval '10 minutes' and received_at <= %s",
-                (end, end),
-            )
-            messages, unknown_messages = cursor.fetchone()
-            cursor.execute(
-                "select count(*) from refused where received_at > %s - interval '10 minutes' and received_at <= %s"
-                " and code <> 'no decoder'",
-                (end, end),
-            )
-            (refused,) = cursor.fetchone()
-            cursor.execute(
-                "select t.key from refused r join fleet_device d on d.id = r.device_id join fleet_devicetype t on"
-                " t.id = d.type_id"
-                " where r.received_at > %s - interval '1 hour' and r.received_at <= %s and r.code <> 'no decoder'"
-                " group by 1 order by count(*) desc limit 5",
-                (end, end),
-            )
-            failing = [row[0] for row in cursor.fetchall()]
-            cursor.execute(
-                "select c.at, (select count(*) from (select 1 from message where id > c.id limit 100000) x)"
-                " from engine_cursor c order by c.id limit 1"
-            )
-            seen, behind = cursor.fetchone() or (None, 0)
-            cursor.execute("select count(*) from intake_unknownsender where adopted_as_id is null")
-            (unknown,) = cursor.fetchone()
+            messages, unknown_messages = arrived_lately(cursor, end, LATELY)
+            refused = refused_before(cursor, end, LATELY)
+            failing = failing_types(cursor, end, timedelta(hours=1), 5)
+            seen, behind = engine_behind(cursor)
+        unknown = UnknownSender.objects.filter(adopted_as=None).count()
         open_ = Alarm.objects.filter(raised_at__lte=end).exclude(shelved(end if past else None))
         open_ = (
             open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
@@ -302,8 +276,8 @@ class OverviewView(APIView):
                 "devices": sum(states.values()),
                 "states": dict(states),
                 "maintenance": Device.objects.filter(phase="maintenance").count(),
-                "messages_per_minute": messages / 10,
-                "refused_per_minute": (refused + unknown_messages) / 10,
+                "messages_per_minute": messages / (LATELY / MINUTE),
+                "refused_per_minute": (refused + unknown_messages) / (LATELY / MINUTE),
                 "unknown_senders": unknown,
                 "decoders": len(in_force["decoder"]),
                 "failing_types": failing,

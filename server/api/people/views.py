@@ -25,6 +25,7 @@ from server.requests.fields import Words
 from server.rules.keys import new_key
 from server.rules.passwords import set_password
 from server.rules.refusal import Refused
+from server.store.notices import notice
 
 MOST_TOKENS = 50
 
@@ -178,7 +179,7 @@ class SignInView(APIView):
 def tell_people(person: int) -> None:
     """Live feeds of a person look anew whether they may go on."""
     with connection.cursor() as cursor:
-        cursor.execute("select pg_notify('oculum_people', %s)", (str(person),))
+        notice(cursor, "oculum_people", str(person))
 
 
 class SignOutView(APIView):

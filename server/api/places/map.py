@@ -20,7 +20,7 @@ from oculum.language.functions import distance_m
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Site
-from server.requests.moments import LOOKBACK, moment, span
+from server.requests.moments import LOOKBACK, moment_asked, span
 from server.rules.brief import briefs
 from server.rules.plans import plan_in_force
 from server.rules.states import STATES, device_states
@@ -85,7 +85,7 @@ class MapView(APIView):
 
     @extend_schema(parameters=LOOKBACK[1:], responses=MapOut, operation_id="map", tags=["places"])
     def get(self, request: Request) -> Response:
-        past = moment(request, "to")
+        past = moment_asked(request, "to")
         at = past or timezone.now()
         states = device_states(at, past is not None)
         kinds = states.by_device(states.state)

@@ -27,7 +27,7 @@ from server.records.people.models import record
 from server.records.telling.models import WAITING, Chain, Contact, Delivery, Outlet, ReachedHost, Shift
 from server.requests.authentication import person_of
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, moment, span
+from server.requests.moments import LOOKBACK, moment_asked, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, tagged
 from server.rules.refusal import Refused
@@ -35,7 +35,7 @@ from server.rules.routes import sending_to
 from server.rules.sealing import opened, sealed
 from server.rules.shifts import hand_over_at
 from server.store.figures import Waiting, waiting
-from server.store.routing import MOST_WAITING, lost
+from server.store.routing import MOST_WAITING, last_batches, lose_waiting, lost
 
 MOST = 200
 
@@ -375,7 +375,7 @@ class WhoView(APIView):
         priority, condition = params.get("priority", ""), whole(params.get("condition"), 2**31 - 1)
         if priority not in PRIORITIES:
             raise Refused("invalid", f"priority is one of {', '.join(PRIORITIES)}")
-        at = moment(request, "at") or timezone.now()
+        at = moment_asked(request, "at") or timezone.now()
         ways = Ways.now()
         found = []
         for chain in ways.of(priority, condition, device.site_id):
@@ -502,13 +502,7 @@ class OutletReadingsView(APIView):
         with connection.cursor() as cursor:
             found = waiting(cursor, start).get(ident, Waiting())
             gone = lost(cursor, ident, start)
-            cursor.execute(
-                "select at, readings, first_id::text, last_id::text, took_ms, good, answer from reading_out_log where"
-                " outlet_id = %s order by id desc limit 50",
-                (ident,),
-            )
-            names = ["at", "readings", "first", "last", "took_ms", "good", "answer"]
-            batches = [dict(zip(names, row, strict=True)) for row in cursor.fetchall()]
+            batches = [vars(batch) for batch in last_batches(cursor, ident, 50)]
         return Response(
             {
                 "waiting": found.readings,
@@ -527,9 +521,8 @@ class OutletReadingsView(APIView):
         """Gives up what waits; it is said to be lost."""
         outlet = generics.get_object_or_404(Outlet, pk=ident)
         with connection.cursor() as cursor:
-            cursor.execute("select reading_out_lose(%s, %s, 'given up by a person')", (ident, 2**62))
-            (count,) = cursor.fetchone()
-        record(person_of(request), "gave up readings", outlet.name, {"readings": int(count)})
+            count = lose_waiting(cursor, ident, "given up by a person")
+        record(person_of(request), "gave up readings", outlet.name, {"readings": count})
         return Response(status=204)
 
 

@@ -19,7 +19,7 @@ from server.api.devices.devices import selected
 from server.api.watch.serial import BandsOut, HealthOut, WatchOut
 from server.requests.authentication import person_of
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, moment, span
+from server.requests.moments import LOOKBACK, moment_asked, span
 from server.requests.paging import bounded
 from server.rules.brief import Brief, briefs
 from server.rules.groups import Grouped, grouped
@@ -183,4 +183,6 @@ class HandoverView(APIView):
         start, end, past = span(request)
         told = watched(start, end, past)
         zone = person_of(request).zone or "UTC"
-        return HttpResponse(handover(told, zone, moment(request, "to")), content_type="text/markdown; charset=utf-8")
+        return HttpResponse(
+            handover(told, zone, moment_asked(request, "to")), content_type="text/markdown; charset=utf-8"
+        )

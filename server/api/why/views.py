@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-import numpy as np
 import psycopg
 from django.conf import settings
 from django.db import connection
@@ -19,20 +18,20 @@ from oculum.language.routes.check import SITE
 from oculum.language.wording import lasting
 from oculum.quantities import measured
 from server.api.alarms.serial import AlarmOut, EntryOut, answered, titled
-from server.api.arrivals.views import ArrivalOut, arrivals
+from server.api.arrivals.views import ArrivalOut, whole_arrival
 from server.records.alarms.models import Alarm, JournalEntry
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import Device
+from server.records.people.models import Person
 from server.requests.fields import whole
 from server.rules.alarms import everything
 from server.rules.plans import condition_plan, decoder_plan
 from server.rules.refusal import Refused
 from server.rules.trees import chain
 from server.store.beside import beside
-from server.store.rows import json_of, row_values
-from server.store.sealed import arrived, one_view, stored_row
-from server.store.times import moment as moment_of
-from server.store.times import us
+from server.store.past import rows_of_message
+from server.store.register import setpoint_then
+from server.store.times import moment
 from server.trials.past import explain
 from server.trials.routes import passed_through, stored_message
 
@@ -68,7 +67,7 @@ def shown(value: Any, spec: dict[str, Any]) -> str:
     if kind == "position":
         return f"{value[0]:.6f}, {value[1]:.6f}"
     if kind == "time":
-        return moment_of(int(value)).isoformat()
+        return moment(int(value)).isoformat()
     if kind in ("number", "integer"):
         return measured(f"{float(value):.10g}", spec.get("unit"))
     return str(value)[:200]
@@ -98,14 +97,13 @@ def path_of_reading(
 ) -> tuple[list[dict[str, Any]], dict[str, Any] | None, list[dict[str, int]]]:
     """Message, bytes and reading: the message is decoded once more by the version that made the reading."""
     spec: dict[str, Any] = next((f for f in device.type.fields if f["name"] == field), {"kind": "number"})
-    found = arrivals(["m.id = %(id)s"], {"id": message_id}, 1, 65_536)
-    if not found:
+    arrival = whole_arrival(message_id)
+    if arrival is None:
         return (
             [step("message", "The message is not kept any more", "its retention is over; what it said stays")],
             None,
             [],
         )
-    arrival = found[0]
     way = (
         f"by {arrival['channel']}"
         + (f" through {arrival['via']}" if arrival["via"] else "")
@@ -113,27 +111,11 @@ def path_of_reading(
     )
     sender = arrival["device_title"] if device.type.key == SITE else device.title
     steps = [step("message", f"Message of {sender}", way, arrival["received_at"])]
-    with connection.cursor() as cursor, one_view(cursor):
-        cursor.execute(
-            "select r.version_id, l.fields, r.nums, r.texts, r.missing, r.at from reading_row r join layout l on l.id"
-            " = r.layout_id"
-            " where r.device_id = %s and r.message_id = %s and r.received_at = %s order by r.at desc",
-            (device.pk, message_id, arrival["received_at"]),
-        )
-        rows = cursor.fetchall()
-        at = us(arrival["received_at"])
-        sealed = arrived(cursor, [device.pk], None, at, at + 1, texts=True)
-        cursor.execute("select id, fields from layout where id = any(%s)", ([part.layout for part in sealed],))
-        layouts = dict(cursor.fetchall())
-        for part in sealed:
-            for k in np.flatnonzero(part.block.message == message_id).tolist():
-                nums, texts, missing = stored_row(part.block, k)
-                measured = moment_of(int(part.block.at[k]))
-                rows.append((int(part.block.version[k]), layouts[part.layout], nums, texts, missing, measured))
-        rows.sort(key=lambda row: row[-1], reverse=True)
-    for version_id, fields, nums, texts, missing, at in rows:
-        values = row_values(json_of(fields), nums, texts)
-        reason = (json_of(missing) or {}).get(field)
+    with connection.cursor() as cursor:
+        rows = rows_of_message(cursor, device.pk, message_id, arrival["received_at"])
+    for row in rows:
+        version_id, values, at = row.version, row.values, row.at
+        reason = row.missing.get(field)
         if field not in values and reason is None:
             continue
         version = Version.objects.select_related("definition").get(pk=version_id)
@@ -284,26 +266,21 @@ def whose_setpoint(alarm: Alarm, name: str) -> str:
     device, type_ = alarm.device, alarm.version.definition.type
     sites = chain(device.site if device is not None else alarm.site, "parent")
     with connection.cursor() as cursor:
-        cursor.execute(
-            "select distinct on (e.body->>'device', e.body->>'site')"
-            " (e.body->>'device')::bigint, (e.body->>'site')::bigint, e.body->>'value', e.at,"
-            " coalesce(nullif(p.first_name, ''), p.username)"
-            " from control_event e left join access_person p on p.id = e.person_id"
-            " where e.kind = 'setpoint' and (e.body->>'type')::bigint = %(type)s and e.body->>'name' = %(name)s"
-            " and case when %(message)s::bigint is null then e.at <= %(at)s else e.id < %(message)s end"
-            " order by e.body->>'device', e.body->>'site', e.id desc",
-            {"type": type_.pk, "name": name, "message": alarm.message_id, "at": alarm.raised_at},
-        )
-        found = {(device, site): rest for device, site, *rest in cursor.fetchall()}
+        found = {
+            (one.device, one.site): one
+            for one in setpoint_then(cursor, type_.pk, name, alarm.message_id, alarm.raised_at)
+        }
     places: list[tuple[tuple[int | None, int | None], str]] = [
         *([((device.pk, None), f"of {device.title}")] if device is not None else []),
         *(((None, site.pk), f"of {site.title}") for site in sites),
         ((None, None), f"of the type {type_.title}"),
     ]
     for place, words in places:
-        value, at, who = found.get(place, (None, None, None))
-        if value is not None:
-            return f"setpoint {name} {words}, set by {who or 'the demo or a program'} on {at:%-d %B %Y %H:%M} UTC"
+        one = found.get(place)
+        if one is not None and one.value is not None:
+            who = Person.objects.filter(pk=one.person or 0).first()
+            by = who.called if who is not None else "the demo or a program"
+            return f"setpoint {name} {words}, set by {by} on {one.at:%-d %B %Y %H:%M} UTC"
     return f"setpoint {name}, as it was in force then"
 
 

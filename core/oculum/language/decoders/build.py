@@ -9,7 +9,7 @@ from lark import Token, v_args
 
 from .. import tree
 from ..build import Build, number, number_signed, place, span_of, token_span, unquoted, whole
-from ..parser import plain
+from ..parser import unmarked
 from ..problems import Span
 from . import lines
 from .lines import EITHER
@@ -55,7 +55,7 @@ class DecoderBuild(Build):
         )
 
     def target(self, m: Any, c: list[Any]) -> tuple[str, Span]:
-        return plain(str(c[0])), token_span(c[0])
+        return unmarked(str(c[0])), token_span(c[0])
 
     def read(self, m: Any, c: list[Any]) -> lines.Read:
         address, (name, name_span), kind, unit, *rest = c

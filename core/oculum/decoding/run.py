@@ -42,7 +42,7 @@ from .reading import Reading
 Decode = Callable[[DecoderPlan, Payloads], Decoded]
 
 
-class Engine(Reading):
+class Run(Reading):
     """One decoder on its way over one batch. `decode` hands parts on to other decoders."""
 
     def __init__(self, batch: Batch, decode: Decode, keep_raw: frozenset[str]) -> None:
