@@ -15,37 +15,43 @@ export const lineOrGround =
       const line = linear?.(u, series, first, last) ?? null;
       return line && { ...line, fill: null };
     }
-    const own = u.series[series] as uPlot.Series;
-    const ground = { stroke: null, fill: covered(u, own, series, first, last), _fill: paint(), flags: 0 };
+    const of = u.series[series] as uPlot.Series;
+    const ground = { stroke: null, fill: covered(u, of, series, first, last), _fill: paint(), flags: 0 };
     return ground as uPlot.Series.Paths;
   };
 
 /** The ground that a line covers, column by column of pixels; in two parts where a value is missing. */
-function covered(u: uPlot, own: uPlot.Series, series: number, first: number, last: number): Path2D {
+function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last: number): Path2D {
   const times = u.data[0];
   const values = u.data[series] as (number | null | undefined)[];
   const x = u.scales.x as { min: number; max: number };
-  const y = u.scales[own.scale ?? "y"] as { min: number; max: number };
+  const y = u.scales[of.scale ?? "y"] as { min: number; max: number };
   const { left, top, width, height } = u.bbox;
   const [wide, tall] = [width / (x.max - x.min), height / (y.max - y.min)];
-  const half = ((own.width ?? 1) * uPlot.pxRatio) / 2;
+  const half = ((of.width ?? 1) * uPlot.pxRatio) / 2;
   const path = new Path2D();
-  const columns: number[] = []; // pixel, lowest and highest value of each
-  let before: number | null = null;
+  const most = Math.ceil(width) + 4; // with one value before it and one behind
+  const [at, lows, highs] = [new Float64Array(most), new Float64Array(most), new Float64Array(most)];
+  let count = 0; // columns of this part so far
+  let [low, high, own, edge, before, some] = [0, 0, 0, 0, NaN, false]; // of the column under way; its end in time
+  const end = () => {
+    if (!some) return;
+    [lows[count], highs[count]] = [low, high];
+    count++;
+    some = false;
+  };
   const close = () => {
-    if (columns.length === 3) columns.push((columns[0] as number) + 1, columns[1] as number, columns[2] as number);
-    const count = columns.length / 3;
-    const at = (k: number) => left + (columns[3 * k] as number);
-    const high = (k: number) => top + (y.max - (columns[3 * k + 2] as number)) * tall - half;
-    const low = (k: number) => top + (y.max - (columns[3 * k + 1] as number)) * tall + half;
+    end();
+    if (count === 1) [at[1], lows[1], highs[1], count] = [(at[0] as number) + 1, low, high, 2];
+    const up = (value: number) => top + (y.max - value) * tall;
     for (let k = 0; k < count; k++) {
-      if (k === 0) path.moveTo(at(k), high(k));
-      else path.lineTo(at(k), high(k));
+      if (k === 0) path.moveTo(at[k] as number, up(highs[k] as number) - half);
+      else path.lineTo(at[k] as number, up(highs[k] as number) - half);
     }
-    for (let k = count - 1; k >= 0; k--) path.lineTo(at(k), low(k));
+    for (let k = count - 1; k >= 0; k--) path.lineTo(at[k] as number, up(lows[k] as number) + half);
     if (count) path.closePath();
-    columns.length = 0;
-    before = null;
+    count = 0;
+    before = NaN;
   };
   for (let k = first; k <= last; k++) {
     const value = values[k];
@@ -54,17 +60,20 @@ function covered(u: uPlot, own: uPlot.Series, series: number, first: number, las
       close();
       continue;
     }
-    const column = Math.floor(((times[k] as number) - x.min) * wide);
-    const end = columns.length;
-    if (end && columns[end - 3] === column) {
-      if (value < (columns[end - 2] as number)) columns[end - 2] = value;
-      if (value > (columns[end - 1] as number)) columns[end - 1] = value;
+    const time = times[k] as number;
+    let column = own;
+    if (!some || time >= edge) column = Math.floor((time - x.min) * wide);
+    if (some && column === own) {
+      if (value < low) low = value;
+      if (value > high) high = value;
     } else {
-      columns.push(
-        column,
-        before === null ? value : Math.min(value, before),
-        before === null ? value : Math.max(value, before),
-      );
+      end();
+      own = column;
+      at[count] = left + column;
+      edge = x.min + (column + 1) / wide;
+      low = before < value ? before : value; // from where the line comes
+      high = before > value ? before : value;
+      some = true;
     }
     before = value;
   }
