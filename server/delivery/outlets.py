@@ -40,12 +40,15 @@ class NotTaken(OculumError, OSError):
 
 @dataclass(frozen=True)
 class Message:
-    """numbers: of the deliveries in it, the first one for all. events: as CloudEvents data."""
+    """numbers: of the deliveries in it, the first one for all. events: as CloudEvents data. bodies: number and JSON of
+    each, where the outlet has a template of its own for them.
+    """
 
     numbers: tuple[int, ...]
     subject: str
     text: str
     events: tuple[Mapping[str, Any], ...]
+    bodies: tuple[tuple[int, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -116,13 +119,26 @@ def _connection(url: str, allowed: Collection[str]) -> tuple[http.client.HTTPCon
 
 
 def webhook(settings: Mapping[str, Any], secret: str, to: str, message: Message, allowed: Collection[str]) -> Sent:
-    """A batch of CloudEvents (1.0.2, JSON batched mode), signed with HMAC-SHA256 over the body."""
-    body = json.dumps(list(message.events), ensure_ascii=False).encode()
+    """A batch of CloudEvents (1.0.2, JSON batched mode), or a request for each alarm where the outlet has a template of
+    its own. Signed with HMAC-SHA256 over the body.
+    """
+    if not message.bodies:
+        batch = json.dumps(list(message.events), ensure_ascii=False)
+        kind = "application/cloudevents-batch+json; charset=utf-8"
+        return _posted(settings, secret, to, message.numbers[0], kind, batch.encode(), allowed)
+    for number, body in message.bodies:
+        sent = _posted(settings, secret, to, number, "application/json; charset=utf-8", body.encode(), allowed)
+    return sent
+
+
+def _posted(
+    settings: Mapping[str, Any], secret: str, to: str, number: int, kind: str, body: bytes, allowed: Collection[str]
+) -> Sent:
     headers = {
         **{str(name): str(value) for name, value in (settings.get("headers") or {}).items()},
-        "Content-Type": "application/cloudevents-batch+json; charset=utf-8",
+        "Content-Type": kind,
         "User-Agent": "Oculum",
-        "Oculum-Delivery": str(message.numbers[0]),
+        "Oculum-Delivery": str(number),
     }
     if secret:
         headers["Oculum-HMAC-SHA256"] = hmac.new(secret.encode(), body, hashlib.sha256).hexdigest()

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import json
+import math
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -18,6 +20,7 @@ from server.records.telling.models import Delivery
 SUBJECT = "{what}, {priority}: {text}"
 TEXT = "{what}: {text}{step}\n{priority} priority, {condition}, {place}, {at} UTC\n{link}"
 WORD = re.compile(r"\{([^{}]*)\}")
+IN_JSON = re.compile(r"\{\s*([a-z]+)\s*\}")  # what else stands in braces there is JSON's own
 WORDS = {
     "what": "raised, priority risen, still open, cleared",
     "text": "what the condition says",
@@ -31,6 +34,12 @@ WORDS = {
     "link": "to the alarm",
     "step": "that nobody has taken it, from the second step on",
 }
+BODY_WORDS = WORDS | {
+    "number": "the value alone, without quotes around it; null where there is none",
+    "alarm": "its number",
+    "delivery": "the number of the delivery: the same if it comes twice",
+}
+EXAMPLE = {word: word for word in BODY_WORDS} | {"number": "1.5", "alarm": "7", "delivery": "12"}
 
 
 @dataclass(frozen=True)
@@ -70,6 +79,16 @@ class Case:
             "at": f"{self.at:%Y-%m-%d %H:%M}",
             "link": self.link,
             "step": f" (nobody has taken it; step {delivery.step + 1})" if delivery.step else "",
+        }
+
+    def body_words(self) -> dict[str, str]:
+        """What stands for the words of a body."""
+        delivery = self.delivery
+        value = delivery.alarm.value
+        return self.words() | {
+            "number": "null" if value is None or not math.isfinite(value) else json.dumps(float(value)),
+            "alarm": str(delivery.alarm_id),
+            "delivery": str(delivery.pk or 0),
         }
 
     def event(self) -> dict[str, Any]:
@@ -116,6 +135,23 @@ def strange(template: str) -> str | None:
     return next((w for w in WORD.findall(template) if w.strip() not in WORDS), None)
 
 
+def filled_body(template: str, words: Mapping[str, str]) -> str:
+    """JSON with words in their places, as they stand within its texts."""
+    return IN_JSON.sub(lambda found: json.dumps(words.get(found[1], found[0]), ensure_ascii=False)[1:-1], template)
+
+
+def wrong_body(template: str) -> str | None:
+    """Why a template gives no JSON; None where it does."""
+    odd = next((word for word in IN_JSON.findall(template) if word not in BODY_WORDS), None)
+    if odd is not None:
+        return f"`{{{odd[:40]}}}` stands for nothing; there are {', '.join(BODY_WORDS)}"
+    try:
+        json.loads(filled_body(template, EXAMPLE))
+    except ValueError as error:
+        return f"with its words in it, it is no JSON: {error}"
+    return None
+
+
 def message_of(due: Sequence[Delivery], own: Mapping[str, Any]) -> Message:
     """Deliveries as one message: the worst first in its subject, each with its lines. own: the outlet's settings."""
     cases = [Case.of(d) for d in sorted(due, key=lambda d: (PRIORITIES.index(d.alarm.priority), d.pk or 0))]
@@ -125,4 +161,7 @@ def message_of(due: Sequence[Delivery], own: Mapping[str, Any]) -> Message:
     parts = [filled(own.get("text") or TEXT, case.words()) for case in cases]
     text = "\n\n".join(parts) + "\n\nTo take an alarm, open it and sign in.\n"
     one_line = " ".join(subject.split())
-    return Message(tuple(d.pk or 0 for d in due), one_line[:200], text, tuple(case.event() for case in cases))
+    numbers, events = tuple(d.pk or 0 for d in due), tuple(case.event() for case in cases)
+    body = own.get("body")
+    bodies = [(case.delivery.pk or 0, filled_body(body, case.body_words())) for case in cases] if body else []
+    return Message(numbers, one_line[:200], text, events, tuple(bodies))

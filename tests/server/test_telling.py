@@ -15,6 +15,7 @@ from django.utils import timezone
 
 from server.delivery.outlets import Message, NotTaken, Sent
 from server.delivery.reach import OutOfReach, connected, may_be_reached
+from server.delivery.words import EXAMPLE, filled_body
 from server.delivery.worker import PATIENCE, Worker, quiet_until
 from server.records.telling.models import Chain, Contact, Delivery, HandedOver, Outlet, ReachedHost, Shift
 from server.rules.sealing import opened
@@ -420,6 +421,48 @@ def test_mail_and_events_go_out_by_the_real_protocols(world: World, post: Any) -
     assert "451" in send(client, "POST", f"outlets/{mail}/test", {"to": "maud@sandrel.invalid"}).json()["answer"]
     assert "503" in send(client, "POST", f"outlets/{hook}/test", {"to": ""}).json()["answer"]
     assert send(client, "POST", f"outlets/{mail}/test", {"to": "x\r\nBcc: y@z.invalid"}).status_code == 400
+
+
+BODY = '{"what": "{what}: {text}", "level": {number}, "of": {"place": "{ place }", "link": "{link}"}, "id": {delivery}}'
+
+
+def test_a_webhook_takes_a_body_of_its_own_for_each_alarm(
+    world: World, engine: Any, told: Chain, worker: Worker, out: Out
+) -> None:
+    Outlet.objects.update(kind="webhook", settings={"url": "https://harbour.example/in", "body": BODY})
+    arrive(world, engine, (0, 6.5), (1, 7.0))
+    worker.step()
+    ((_, message),) = out.sent
+    bodies = [(number, json.loads(body)) for number, body in message.bodies]
+    assert {number for number, _ in bodies} == set(message.numbers) and len(bodies) == 2
+    assert sorted(body["level"] for _, body in bodies) == [6.5, 7.0] and all(body["id"] == n for n, body in bodies)
+    assert bodies[0][1]["what"].startswith("raised: ") and bodies[0][1]["of"]["place"]
+
+
+def test_a_body_of_its_own_is_json_with_known_words_whatever_an_alarm_says(world: World, post: Any) -> None:
+    client = signed_in(world, "engineer")
+    ReachedHost.objects.create(host="127.0.0.1")
+    url = f"http://127.0.0.1:{post.web_port}/hook"
+
+    def add(body: str, name: str = "hook") -> Any:
+        settings = {"url": url, "headers": {"Channel": "quay"}, "body": body}
+        return send(client, "POST", "outlets", {"name": name, "kind": "webhook", "settings": settings})
+
+    for body, why in (
+        ('{"a": "{wha}"}', "`{wha}` stands for nothing; there are what, text"),
+        ('{"a": {text}}', "it is no JSON: Expecting value: line 1 column 7"),
+        ('{"a": "x"', "it is no JSON"),
+        ("x" * 8001, "at most 8,000 characters"),
+    ):
+        answer = add(body)
+        assert answer.status_code == 400 and why in answer.content.decode().replace('\\"', '"'), answer.content
+    hook = add('{"a": "{text}", "b": [{}, {number}]}').json()["id"]
+    tried = send(client, "POST", f"outlets/{hook}/test", {"to": ""}).json()
+    assert tried["fine"] and "Channel: quay" in tried["request"] and "application/json" in tried["request"]
+    assert json.loads(tried["request"].split("\n\n", 1)[1])["a"].startswith("A test of the outlet hook")
+    hard = dict.fromkeys(EXAMPLE, 'a "quoted" \\ line\nbreak {text}') | {"number": "null"}
+    found = json.loads(filled_body('{"a": "{text}", "b": {number}}', hard))
+    assert found == {"a": hard["text"], "b": None}
 
 
 INSIDE = [

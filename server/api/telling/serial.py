@@ -13,7 +13,7 @@ from drf_spectacular.utils import extend_schema_field
 from rest_framework import serializers
 
 from server.delivery.duty import in_turn, on_duty
-from server.delivery.words import WORDS, strange
+from server.delivery.words import WORDS, strange, wrong_body
 from server.records.alarms.models import PRIORITIES
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Site
@@ -36,6 +36,7 @@ HEADER = re.compile(r"[A-Za-z0-9-]{1,64}")
 OWN_HEADERS = {"host", "content-length", "content-type", "connection", "transfer-encoding"}
 MOST = 20
 LONGEST_S = 30 * 86_400
+MOST_BODY = 8_000
 
 
 def wrong(message: str) -> serializers.ValidationError:
@@ -122,7 +123,20 @@ def webhook_settings(given: dict[str, Any]) -> dict[str, Any]:
             raise wrong(f"`{str(name)[:40]}` is no header that can be set")
         if not isinstance(value, str) or not value.isprintable() or len(value) > 500 or not value.isascii():
             raise wrong(f"the header `{name}` is a text of at most 500 printable characters")
-    return {"url": sound_url(str(given.get("url", ""))), "headers": headers}
+    found = {"url": sound_url(str(given.get("url", ""))), "headers": headers}
+    body = own_body(given)
+    return found | ({"body": body} if body else {})
+
+
+def own_body(given: dict[str, Any]) -> str:
+    """The template of a webhook's body; empty where it has none. Raises ValidationError."""
+    body = given.get("body") or ""
+    if not isinstance(body, str) or len(body) > MOST_BODY:
+        raise wrong(f"body: a text of at most {MOST_BODY:,} characters is expected")
+    why = wrong_body(body) if body.strip() else None
+    if why is not None:
+        raise wrong(f"body: {why}")
+    return body if body.strip() else ""
 
 
 def file_settings(given: dict[str, Any]) -> dict[str, Any]:
@@ -144,7 +158,7 @@ class OutletOut(serializers.ModelSerializer):
     kind = serializers.ChoiceField(KINDS)
     settings = serializers.JSONField(
         help_text="of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url,"
-        " headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep"
+        " headers, and a template body; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep"
     )
     secret = serializers.CharField(
         write_only=True, required=False, allow_blank=True, max_length=500, help_text="never shown again"

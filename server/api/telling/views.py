@@ -14,12 +14,22 @@ from rest_framework.request import Request
 from rest_framework.response import Response
 from rest_framework.views import APIView
 
-from server.api.telling.serial import ChainOut, ContactOut, DeliveryOut, HostOut, OutletOut, ShiftOut, templates
+from server.api.telling.serial import (
+    MOST_BODY,
+    ChainOut,
+    ContactOut,
+    DeliveryOut,
+    HostOut,
+    OutletOut,
+    ShiftOut,
+    own_body,
+    templates,
+)
 from server.delivery.files import folder_of
 from server.delivery.outlets import Message
 from server.delivery.planning import Ways
 from server.delivery.ways import send
-from server.delivery.words import message_of
+from server.delivery.words import EXAMPLE, filled_body, message_of
 from server.delivery.worker import quiet_until
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.fleet.models import Device, Revised
@@ -184,7 +194,9 @@ class OutletTestView(APIView):
             "data": {"by": person_of(request).called},
         }
         words = f"A test of the outlet {outlet.name}, asked for by {person_of(request).called}."
-        message = Message((0,), f"test of {outlet.name}", words, (event,))
+        body = outlet.settings.get("body")
+        bodies = ((0, filled_body(body, EXAMPLE | {"text": words})),) if body else ()
+        message = Message((0,), f"test of {outlet.name}", words, (event,), bodies)
         allowed = set(ReachedHost.objects.values_list("host", flat=True))
         record(person_of(request), "tested outlet", outlet.name)
         try:
@@ -198,12 +210,14 @@ class OutletTestView(APIView):
 class PreviewIn(serializers.Serializer):
     subject = serializers.CharField(max_length=200, allow_blank=True)
     text = serializers.CharField(max_length=4000, allow_blank=True, trim_whitespace=False)
+    body = serializers.CharField(max_length=MOST_BODY, required=False, allow_blank=True, trim_whitespace=False)
     device = serializers.CharField(max_length=63, required=False, allow_blank=True)
 
 
 class PreviewOut(serializers.Serializer):
     subject = serializers.CharField()
     text = serializers.CharField()
+    body = serializers.CharField(help_text="of a webhook; empty where no template for it was given")
     of = serializers.CharField(help_text="the alarm that it is shown with")
 
 
@@ -215,7 +229,7 @@ class PreviewView(APIView):
         asked = PreviewIn(data=request.data)
         asked.is_valid(raise_exception=True)
         data = asked.validated_data
-        own = templates(data)
+        own = templates(data) | {"body": own_body(data)}
         found = Alarm.objects.select_related("device", "device__site", "site", "condition").order_by("-raised_at")
         if data.get("device"):
             found = found.filter(device__name=data["device"])
@@ -223,7 +237,8 @@ class PreviewView(APIView):
         if alarm is None:
             raise Refused("not found", "there is no alarm yet that it could be shown with", 404)
         message = message_of([Delivery(alarm=alarm, what="raised", to="")], own)
-        return Response({"subject": message.subject, "text": message.text, "of": alarm.text})
+        body = message.bodies[0][1] if message.bodies else ""
+        return Response({"subject": message.subject, "text": message.text, "body": body, "of": alarm.text})
 
 
 class ContactPart(Kept):

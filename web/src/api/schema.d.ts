@@ -4199,7 +4199,7 @@ export interface components {
             readonly id: number;
             name: string;
             kind: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers, and a template body; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings: unknown;
             readonly has_secret: boolean;
             /** @default 60 */
@@ -4227,7 +4227,7 @@ export interface components {
         OutletOutRequest: {
             name: string;
             kind: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers, and a template body; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings: unknown;
             /** @description never shown again */
             secret?: string;
@@ -4575,7 +4575,7 @@ export interface components {
         PatchedOutletOutRequest: {
             name?: string;
             kind?: components["schemas"]["OutletOutKindEnum"];
-            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
+            /** @description of mail: host, port, security, user, sender, and templates subject and text; of a webhook: url, headers, and a template body; of mqtt: host, port, tls, user, topic; of file: format, rotate_mb, keep */
             settings?: unknown;
             /** @description never shown again */
             secret?: string;
@@ -4671,11 +4671,14 @@ export interface components {
         PreviewInRequest: {
             subject: string;
             text: string;
+            body?: string;
             device?: string;
         };
         PreviewOut: {
             subject: string;
             text: string;
+            /** @description of a webhook; empty where no template for it was given */
+            body: string;
             /** @description the alarm that it is shown with */
             of: string;
         };

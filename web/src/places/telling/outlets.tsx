@@ -7,7 +7,7 @@ import { useMay } from "../../parts/me";
 import { KeptForm, Pane } from "./pane";
 import { ifMatch, ofOutlets } from "./queries";
 import { OutletReadings } from "./readings";
-import { Templates } from "./templates";
+import { RequestOfItsOwn, Templates } from "./templates";
 
 type Outlet = Schemas["OutletOut"];
 type Settings = Record<string, string | number | boolean | Record<string, string>>;
@@ -205,12 +205,19 @@ function OutletForm({
             />
           </div>
         ) : (
-          <TextField
-            label="Address"
-            note="takes a batch of CloudEvents (JSON) by POST: alarms, and readings that routes send"
-            value={text("url")}
-            onChange={(e) => put("url", e.target.value)}
-          />
+          <>
+            <TextField
+              label="Address"
+              note="takes a batch of CloudEvents (JSON) by POST: alarms, and readings that routes send"
+              value={text("url")}
+              onChange={(e) => put("url", e.target.value)}
+            />
+            <RequestOfItsOwn
+              headers={typeof settings.headers === "object" ? settings.headers : {}}
+              body={text("body")}
+              put={(changed) => setSettings((old) => ({ ...old, ...changed }))}
+            />
+          </>
         )}
         {kind !== "file" && (
           <TextField
