@@ -78,3 +78,17 @@ def test_a_selection_is_kept_under_its_name_for_everybody(told: World) -> None:
     assert send(operator, "DELETE", "selections/my pods").status_code == 204
     assert send(operator, "DELETE", "selections/my pods").status_code == 404
     assert viewer.get(V1 + "selections").json() == []
+
+
+def test_selections_of_alarms_have_names_and_parts_of_their_own(told: World) -> None:
+    operator, viewer = signed_in(told, "operator"), signed_in(told, "viewer")
+    mine = {"query": {"priority": "critical", "site": "pier", "longer": "3600"}}
+    assert send(operator, "PUT", "selections/my own", {"query": {"type": "pod"}}).status_code == 200
+    assert send(operator, "PUT", "selections/my own?of=alarms", mine).status_code == 200
+    assert [one["query"] for one in viewer.get(V1 + "selections", {"of": "alarms"}).json()] == [mine["query"]]
+    assert [one["query"] for one in viewer.get(V1 + "selections").json()] == [{"type": "pod"}]
+    wrong = send(operator, "PUT", "selections/other?of=alarms", {"query": {"gateway": "gate-1"}})
+    assert wrong.status_code == 400 and "found `gateway`, expected q, priority" in wrong.content.decode()
+    assert "found `people`" in viewer.get(V1 + "selections", {"of": "people"}).json()["detail"]
+    assert send(operator, "DELETE", "selections/my own?of=alarms").status_code == 204
+    assert len(viewer.get(V1 + "selections").json()) == 1, "that of devices stays"

@@ -80,13 +80,19 @@ class Fence(Revised):
 
 
 class Selection(models.Model):
-    """Devices by what they are asked for, under a name: the filter of the list, its order and its columns."""
+    """Devices or alarms by what they are asked for, under a name: the filter of their list; of devices also its order
+    and its columns.
+    """
 
-    name = models.CharField(max_length=80, unique=True)
+    of = models.CharField(max_length=7, default="devices")
+    name = models.CharField(max_length=80)
     query = models.JSONField(default=dict)
     columns = models.JSONField(default=list)
     person = models.ForeignKey("access.Person", on_delete=models.SET_NULL, null=True)
     saved_at = models.DateTimeField(auto_now=True)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["of", "name"], name="one_selection_a_name")]
 
 
 class Photo(models.Model):

@@ -3876,14 +3876,14 @@ export interface components {
             days: number | null;
         };
         KeptSelectionInRequest: {
-            /** @description any of q, type, site, gateway, label, state, phase, order */
+            /** @description of the parameters that the list takes */
             query: {
                 [key: string]: string;
             };
             columns?: string[];
         };
         KeptSelectionOut: {
-            /** @description any of q, type, site, gateway, label, state, phase, order */
+            /** @description of the parameters that the list takes */
             query: {
                 [key: string]: string;
             };
@@ -10431,7 +10431,10 @@ export interface operations {
     };
     selections: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description devices, unless said otherwise */
+                of?: "alarms" | "devices";
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -10459,7 +10462,10 @@ export interface operations {
     };
     keep_selection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description devices, unless said otherwise */
+                of?: "alarms" | "devices";
+            };
             header?: never;
             path: {
                 name: string;
@@ -10493,7 +10499,10 @@ export interface operations {
     };
     remove_selection: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description devices, unless said otherwise */
+                of?: "alarms" | "devices";
+            };
             header?: never;
             path: {
                 name: string;

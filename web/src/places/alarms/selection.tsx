@@ -4,6 +4,7 @@ import { useSearchParams } from "react-router";
 import { ofColleagues, ofSites, ofTypes } from "../../api/queries";
 import { Pick, useFilter } from "../../parts/filters";
 import { PRIORITIES } from "../../parts/marks";
+import { Selections } from "../../parts/selections";
 
 const NAMES = ["q", "priority", "site", "type", "person", "longer"] as const;
 export type Selection = Partial<Record<(typeof NAMES)[number], string>>;
@@ -101,6 +102,7 @@ export function Filters({ children }: { children?: ReactNode }) {
         </button>
       )}
       <span className="ml-auto">{children}</span>
+      <Selections of="alarms" parts={NAMES} filter={own} />
     </div>
   );
 }

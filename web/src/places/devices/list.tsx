@@ -14,7 +14,7 @@ import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
 import { look } from "../../parts/look";
 import { before, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
-import { Selections } from "./selections";
+import { DeviceSelections } from "./selections";
 import { Several } from "./several";
 
 const ColumnsMenu = lazy(() => import("./columns-menu"));
@@ -175,7 +175,7 @@ export function Devices() {
         />
       </div>
       <div className="mb-3 flex flex-wrap items-start gap-2">
-        <Selections filter={filter} columns={kinds} setColumns={setColumns} />
+        <DeviceSelections filter={filter} columns={kinds} setColumns={setColumns} />
         <span className="ml-auto hidden md:inline">
           <Suspense fallback={<span className="button">Columns</span>}>
             <ColumnsMenu chosen={kinds} change={setColumns} type={filter.type} types={types.data?.results ?? []} />
