@@ -88,3 +88,27 @@ def test_a_type_changed_meanwhile_is_not_written_over(page: Page, running: Runni
     other.get_by_role("button", name="Save the type").click()
     expect(other.get_by_text("Saved.")).to_be_visible()
     context.close()
+
+
+def test_a_device_changed_meanwhile_keeps_what_one_has_written(page: Page, running: Running, chromium: Browser) -> None:
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    other = context.new_page()
+    sign_in(other, running, "jory")
+    for at in (page, other):
+        at.goto(running.address + "/devices/buoy-71/edit")
+        expect(at.get_by_label("title", exact=True).first).not_to_have_value("")
+    other.get_by_label("labels").fill("row=7")
+    expect(other.get_by_text("Not saved yet.")).to_be_visible()
+    page.get_by_label("title", exact=True).first.fill("Buoy 71 by the wall")
+    page.get_by_role("button", name="Save the changes").click()
+    page.wait_for_url("**/devices/buoy-71*")
+    other.get_by_role("button", name="Save the changes").click()
+    expect(other.get_by_role("alert")).to_contain_text("changed meanwhile")
+    other.get_by_role("button", name="Keep mine").click()
+    expect(other.get_by_role("alert")).to_have_count(0)
+    expect(other.get_by_label("labels")).to_have_value("row=7")
+    other.get_by_label("title", exact=True).first.fill("Buoy 71 again")
+    other.get_by_role("button", name="Save the changes").click()
+    expect(other.get_by_role("heading", name="Buoy 71 again")).to_be_visible()
+    assert running.ask("select labels->>'row' from fleet_device where name = 'buoy-71'") == "7"
+    context.close()

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { api, got, Refusal, type Schemas } from "../../api/client";
+import { api, got, type Schemas } from "../../api/client";
 import { useGoOn } from "../../parts/go-on";
 import { Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -22,7 +22,6 @@ export default function EditDevice() {
   const engineer = useMay("engineer");
   const device = useQuery({
     queryKey: ["device", name, "edit"],
-    staleTime: Infinity, // what somebody types here stays, whatever arrives
     gcTime: 0,
     queryFn: ({ signal }) => got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name } } })),
   });
@@ -31,10 +30,10 @@ export default function EditDevice() {
       predicate: (q) => ["device", "devices", "overview", "changes"].includes(String(q.queryKey[0])),
     });
   const save = useMutation({
-    mutationFn: (draft: DeviceDraft) =>
+    mutationFn: ({ draft, over }: { draft: DeviceDraft; over: number }) =>
       got(
         api.PATCH("/api/v1/devices/{name}", {
-          params: { path: { name }, header: { "If-Match": `"${device.data?.revision ?? 0}"` } },
+          params: { path: { name }, header: { "If-Match": `"${over}"` } },
           body: draft,
         }),
       ),
@@ -47,7 +46,6 @@ export default function EditDevice() {
   if (device.isPending) return <Waiting what="the device" />;
   if (!device.data) return <Trouble error={device.error} />;
   const d = device.data;
-  const conflict = save.error instanceof Refusal && save.error.status === 412;
   return (
     <>
       <Heading title={`Change ${d.title}`} about={<>known to programs as {d.name}, which stays</>}>
@@ -58,26 +56,22 @@ export default function EditDevice() {
       {!engineer && <p className="mb-3">Engineers change devices; you can look.</p>}
       <fieldset disabled={!engineer}>
         <DeviceForm
-          key={d.revision}
+          key={d.name}
           device={d}
           submit="Save the changes"
           pending={save.isPending}
-          onSubmit={(draft) => save.mutate(draft, { onSuccess: goOn(() => kept(`/devices/${name}`)) })}
+          onSubmit={(draft, over) => save.mutate({ draft, over }, { onSuccess: goOn(() => kept(`/devices/${name}`)) })}
+          refused={{
+            error: save.error,
+            now: () => got(api.GET("/api/v1/devices/{name}", { params: { path: { name } } })),
+            again: () => {
+              save.reset();
+              void device.refetch();
+            },
+          }}
         />
       </fieldset>
       <Trouble error={save.error} />
-      {conflict && (
-        <button
-          type="button"
-          className="button"
-          onClick={() => {
-            save.reset();
-            void device.refetch();
-          }}
-        >
-          Show what stands there now
-        </button>
-      )}
       {engineer && (
         <>
           <PhotoForm device={d} done={() => void device.refetch()} />

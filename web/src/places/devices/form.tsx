@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
 import { Choose, NameField, TextField } from "../../parts/basics";
+import { Conflict } from "../../parts/conflict";
+import { useFilled } from "../../parts/filled";
 import { duration, labels, properName, writtenDuration, writtenLabels, wrongName } from "../../parts/written";
 import { PositionFields, positionIn } from "./position";
 
@@ -26,19 +27,40 @@ const PHASES: [Schemas["PhaseEnum"], string][] = [
   ["retired", "retired: its key ends, its data stays"],
 ];
 
-/** What a device's registration says; for adding, adopting and changing. `device`: the one that is changed. */
+type Device = Schemas["DeviceOut"];
+
+const written = (device: Device | null, given: string) => ({
+  name: device?.name ?? properName(given, "-"),
+  title: device?.title ?? "",
+  type: device?.type ?? "",
+  site: device?.site ?? "",
+  gateway: device?.gateway ?? "",
+  labels: writtenLabels(device?.labels ?? {}),
+  latitude: String(device?.latitude ?? ""),
+  longitude: String(device?.longitude ?? ""),
+  cadence: writtenDuration(device?.own_cadence_s),
+  phase: device?.phase ?? ("in service" as Schemas["PhaseEnum"]),
+});
+
+/**
+ * What a device's registration says; for adding, adopting and changing. `device`: the one that is changed; `refused`:
+ * why it was not, `now` what stands there, and `again` forgets it. It is saved over the revision that it was filled
+ * from.
+ */
 export function DeviceForm({
   submit,
   pending,
   onSubmit,
   name: given = "",
   device,
+  refused,
 }: {
   submit: string;
   pending: boolean;
-  onSubmit: (draft: DeviceDraft) => void;
+  onSubmit: (draft: DeviceDraft, over: number) => void;
   name?: string;
-  device?: Schemas["DeviceOut"];
+  device?: Device;
+  refused?: { error: unknown; now: () => Promise<Device>; again: () => void };
 }) {
   const types = useQuery(ofTypes());
   const sites = useQuery(ofSites());
@@ -55,18 +77,14 @@ export function DeviceForm({
       return pages.flatMap((p) => p.results);
     },
   });
-  const [f, setF] = useState({
-    name: device?.name ?? properName(given, "-"),
-    title: device?.title ?? "",
-    type: device?.type ?? "",
-    site: device?.site ?? "",
-    gateway: device?.gateway ?? "",
-    labels: writtenLabels(device?.labels ?? {}),
-    latitude: String(device?.latitude ?? ""),
-    longitude: String(device?.longitude ?? ""),
-    cadence: writtenDuration(device?.own_cadence_s),
-    phase: device?.phase ?? ("in service" as Schemas["PhaseEnum"]),
-  });
+  const {
+    draft: f,
+    setDraft: setF,
+    fill,
+    changed,
+    over,
+    keepOver,
+  } = useFilled(device ?? null, (from) => written(from, given));
   const put = (key: keyof typeof f) => (e: { target: { value: string } }) => setF({ ...f, [key]: e.target.value });
   const read = {
     labels: labels(f.labels),
@@ -85,7 +103,7 @@ export function DeviceForm({
       onSubmit={(e) => {
         e.preventDefault();
         if (unreadable || !f.name || !type) return;
-        onSubmit({
+        const draft = {
           name: f.name,
           title: f.title.trim() || f.name,
           type,
@@ -96,7 +114,8 @@ export function DeviceForm({
           longitude: read.longitude.value ?? null,
           cadence_s: read.cadence.value ?? null,
           phase: f.phase,
-        });
+        };
+        onSubmit(draft, over);
       }}
     >
       {!device && (
@@ -160,11 +179,26 @@ export function DeviceForm({
         problem={read.cadence.problem}
       />
       {device && <Choose label="service state" value={f.phase} onChange={put("phase")} options={PHASES} />}
-      <div className="self-start pt-5">
+      <div className="flex items-center gap-3 self-start pt-5">
         <button className="button strong" disabled={pending || !f.name || !type || Boolean(unreadable)}>
           {pending ? "Working …" : submit}
         </button>
+        <span role="status">{device && changed && "Not saved yet."}</span>
       </div>
+      {refused && (
+        <Conflict
+          error={refused.error}
+          now={refused.now}
+          take={(standing) => {
+            fill(standing);
+            refused.again();
+          }}
+          keep={(standing) => {
+            keepOver(standing);
+            refused.again();
+          }}
+        />
+      )}
     </form>
   );
 }
