@@ -99,7 +99,7 @@ export default function Places() {
       return { ...old, shape: { rings } };
     });
   const setHome = useMutation({
-    mutationFn: ({ name, at }: { name: string; at: Corner }) =>
+    mutationFn: ({ name, at }: { name: string; title: string; at: Corner; was: Corner }) =>
       got(
         api.PATCH("/api/v1/devices/{name}", {
           params: { path: { name } },
@@ -120,7 +120,10 @@ export default function Places() {
         ? {
             at: device.home as Corner,
             radius: map.data?.swing_m[device.type] ?? null,
-            move: engineer ? (at: Corner) => setHome.mutate({ name: device.name, at }) : null,
+            move: engineer
+              ? (at: Corner) =>
+                  setHome.mutate({ name: device.name, title: device.title, at, was: device.home as Corner })
+              : null,
           }
         : null,
     // eslint-disable-next-line react-hooks/exhaustive-deps
@@ -170,6 +173,21 @@ export default function Places() {
         )}
       </Heading>
       <Trouble error={map.error ?? fences.error ?? ground.error ?? setHome.error} />
+      {setHome.data && (
+        <p role="status" className="mb-2">
+          The home of {setHome.variables.title} was moved.{" "}
+          <button
+            type="button"
+            className="link"
+            onClick={() => {
+              const { name, title, at, was } = setHome.variables;
+              setHome.mutate({ name, title, at: was, was: at });
+            }}
+          >
+            put back
+          </button>
+        </p>
+      )}
       {bringing && <FileBox close={() => setBringing(false)} />}
       <div className="places-desk">
         <section className="places-map" aria-label="Map of devices and fences">
