@@ -6,7 +6,8 @@ const linear = uPlot.paths.linear?.();
 
 /**
  * A line through exact points where they are apart; where many lie on each pixel, the ground between the lowest and the
- * highest of each, which is what such a line would cover, without the time that stroking it takes. `paint`: its colour.
+ * highest of each, which is what such a line would cover, without the time that stroking it takes; broken along the
+ * axis of time as its dashes are. `paint`: its colour.
  */
 export const lineOrGround =
   (paint: () => string): uPlot.Series.PathBuilder =>
@@ -29,6 +30,7 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
   const { left, top, width, height } = u.bbox;
   const [wide, tall] = [width / (x.max - x.min), height / (y.max - y.min)];
   const half = ((of.width ?? 1) * uPlot.pxRatio) / 2;
+  const inked = inkOf((of.dash ?? []).map((d) => d * uPlot.pxRatio));
   const path = new Path2D();
   const most = Math.ceil(width) + 4; // with one value before it and one behind
   const [at, lows, highs] = [new Float64Array(most), new Float64Array(most), new Float64Array(most)];
@@ -40,16 +42,27 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
     count++;
     some = false;
   };
+  const up = (value: number) => top + (y.max - value) * tall;
+  const run = (from: number, to: number) => {
+    const right = to - from === 1 ? [(at[from] as number) + 1] : []; // one that stands alone is a pixel wide
+    path.moveTo(at[from] as number, up(highs[from] as number) - half);
+    for (let k = from + 1; k < to; k++) path.lineTo(at[k] as number, up(highs[k] as number) - half);
+    for (const x of right) {
+      path.lineTo(x, up(highs[from] as number) - half);
+      path.lineTo(x, up(lows[from] as number) + half);
+    }
+    for (let k = to - 1; k >= from; k--) path.lineTo(at[k] as number, up(lows[k] as number) + half);
+    path.closePath();
+  };
   const close = () => {
     end();
-    if (count === 1) [at[1], lows[1], highs[1], count] = [(at[0] as number) + 1, low, high, 2];
-    const up = (value: number) => top + (y.max - value) * tall;
-    for (let k = 0; k < count; k++) {
-      if (k === 0) path.moveTo(at[k] as number, up(highs[k] as number) - half);
-      else path.lineTo(at[k] as number, up(highs[k] as number) - half);
-    }
-    for (let k = count - 1; k >= 0; k--) path.lineTo(at[k] as number, up(lows[k] as number) + half);
-    if (count) path.closePath();
+    let from = 0;
+    for (let k = 0; k < count; k++)
+      if (!inked(at[k] as number)) {
+        if (k > from) run(from, k);
+        from = k + 1;
+      }
+    if (count > from) run(from, count);
     count = 0;
     before = NaN;
   };
@@ -79,4 +92,18 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
   }
   close();
   return path;
+}
+
+/** Whether a dashed line has ink at a pixel; `dash`: lengths with and without, in turn. */
+function inkOf(dash: number[]): (x: number) => boolean {
+  const whole = dash.reduce((sum, d) => sum + d, 0);
+  if (!whole) return () => true;
+  return (x) => {
+    let rest = x % whole;
+    for (let k = 0; k < dash.length; k++) {
+      rest -= dash[k] as number;
+      if (rest < 0) return k % 2 === 0;
+    }
+    return true;
+  };
 }

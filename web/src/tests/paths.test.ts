@@ -23,10 +23,10 @@ const WIDTH = 100;
 const HIGH = 1000;
 
 /** A plot of so many pixels on which a value is as high as it is, from 0 to 1000. */
-const plot = (times: number[], values: (number | null | undefined)[]) =>
+const plot = (times: number[], values: (number | null | undefined)[], dash: number[] = []) =>
   ({
     data: [times, values],
-    series: [{}, { scale: "y", width: 0 }],
+    series: [{}, { scale: "y", width: 0, dash }],
     scales: {
       x: { min: 0, max: 1, ori: 0, dir: 1, key: "x" },
       y: { min: 0, max: HIGH, ori: 1, dir: 1, key: "y" },
@@ -34,8 +34,8 @@ const plot = (times: number[], values: (number | null | undefined)[]) =>
     bbox: { left: 10, top: 0, width: WIDTH, height: HIGH },
   }) as unknown as uPlot;
 
-const drawn = (times: number[], values: (number | null | undefined)[]) => {
-  const found = lineOrGround(() => "black")(plot(times, values), 1, 0, times.length - 1);
+const drawn = (times: number[], values: (number | null | undefined)[], dash: number[] = []) => {
+  const found = lineOrGround(() => "black")(plot(times, values, dash), 1, 0, times.length - 1);
   return (found?.fill as unknown as Traced).parts;
 };
 
@@ -66,6 +66,15 @@ describe("the ground that a line covers", () => {
     const parts = drawn(times, gone);
     expect(parts.length).toBe(2);
     expect(parts[0]?.length).toBe(100); // fifty pixels, there and back
+  });
+
+  it("is broken as the line's dashes are", () => {
+    const parts = drawn(times, values, [7, 3]);
+    expect(parts.length).toBe(10);
+    expect(parts.map((part) => [part[0]?.[0], Math.max(...part.map(([x]) => x))]).slice(0, 2)).toEqual([
+      [10, 16],
+      [20, 26],
+    ]);
   });
 
   it("is none where values stand apart: there a line goes through them", () => {

@@ -101,8 +101,8 @@ export function Filters({ children }: { children?: ReactNode }) {
           all alarms
         </button>
       )}
-      <span className="ml-auto">{children}</span>
       <Selections of="alarms" parts={NAMES} filter={own} />
+      <span className="ml-auto">{children}</span>
     </div>
   );
 }
