@@ -1,13 +1,13 @@
 import uPlot from "uplot";
 
 /** From so many values a pixel on a line cannot be told from the ground it covers. */
-const DENSE = 2.5;
+const DENSE = 6;
 const linear = uPlot.paths.linear?.();
 
 /**
  * A line through exact points where they are apart; where many lie on each pixel, the ground between the lowest and the
- * highest of each, which is what such a line would cover, without the time that stroking it takes; broken along the
- * axis of time as its dashes are. `paint`: its colour.
+ * highest of each, which is what such a line would cover, without the time that stroking it takes; broken as its
+ * dashes are. `paint`: its colour.
  */
 export const lineOrGround =
   (paint: () => string): uPlot.Series.PathBuilder =>
@@ -57,11 +57,14 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
   const close = () => {
     end();
     let from = 0;
-    for (let k = 0; k < count; k++)
-      if (!inked(at[k] as number)) {
-        if (k > from) run(from, k);
-        from = k + 1;
-      }
+    let way = 0; // along the middle of the ground
+    const middle = (k: number) => (((lows[k] as number) + (highs[k] as number)) / 2) * tall;
+    for (let k = 0; k < count; k++) {
+      if (k) way += Math.hypot((at[k] as number) - (at[k - 1] as number), middle(k) - middle(k - 1));
+      if (inked(way)) continue;
+      if (k > from) run(from, k);
+      from = k + 1;
+    }
     if (count > from) run(from, count);
     count = 0;
     before = NaN;
@@ -94,12 +97,12 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
   return path;
 }
 
-/** Whether a dashed line has ink at a pixel; `dash`: lengths with and without, in turn. */
-function inkOf(dash: number[]): (x: number) => boolean {
+/** Whether a dashed line has ink so far along its way; `dash`: lengths with and without, in turn. */
+function inkOf(dash: number[]): (way: number) => boolean {
   const whole = dash.reduce((sum, d) => sum + d, 0);
   if (!whole) return () => true;
-  return (x) => {
-    let rest = x % whole;
+  return (way) => {
+    let rest = way % whole;
     for (let k = 0; k < dash.length; k++) {
       rest -= dash[k] as number;
       if (rest < 0) return k % 2 === 0;

@@ -69,7 +69,8 @@ describe("the ground that a line covers", () => {
   });
 
   it("is broken as the line's dashes are", () => {
-    const parts = drawn(times, values, [7, 3]);
+    const flat = times.map(() => 500);
+    const parts = drawn(times, flat, [7, 3]);
     expect(parts.length).toBe(10);
     expect(parts.map((part) => [part[0]?.[0], Math.max(...part.map(([x]) => x))]).slice(0, 2)).toEqual([
       [10, 16],
