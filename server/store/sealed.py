@@ -42,6 +42,7 @@ SEALED = "device_id, day, layout_id, rows, received, medians, body"
 MOST_DAYS_BACK = 400
 BEHIND = 5_000  # messages that wait: the engine goes first
 AT_ONCE = 150  # days of devices that are sealed, or opened, in a transaction
+MOST_AT_ONCE = 200_000  # rows that are sealed in one, if a day has no more
 TYPES = ["int4", "timestamptz", "int4", "int4", "int8", "timestamptz", "float8[]", "text[]", "jsonb"]
 _BEGIN, _END = -719_162, 2_932_896  # days of years 1 and 9999, counted from 1970
 P = ParamSpec("P")
@@ -404,7 +405,8 @@ class Sealer:
                 " greatest(sealed_before.day, excluded.day)",
                 (edge,),
             )
-        portion, self.waiting = self.waiting[:AT_ONCE], self.waiting[AT_ONCE:]
+        portion = _few(connection, self.waiting[:AT_ONCE])
+        self.waiting = self.waiting[len(portion) :]
         try:
             self.late |= _seal(connection, portion, clock - STILL_COMING)
         except Exception as error:
@@ -413,6 +415,19 @@ class Sealer:
             log.exception("days of %d devices could not be sealed and stay as they are", len(portion))
             self.unable.update(portion)
         return True
+
+
+def _few(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]]) -> list[tuple[int, date]]:
+    """The first of these, at least one, that have together not too many rows."""
+    keys = [device for device, _ in days], [day for _, day in days]
+    rows: dict[tuple[int, date], int] = {
+        (device, day): count
+        for device, day, count in connection.execute(
+            f"select k.device, k.day, count(*) from {OF_DAYS.format(',')} group by 1, 2", keys
+        ).fetchall()
+    }
+    sums = itertools.accumulate(rows.get(one, 0) for one in days)
+    return list(days[: max(sum(whole <= MOST_AT_ONCE for whole in sums), 1)])
 
 
 def _clock(connection: psycopg.Connection[Any]) -> datetime | None:

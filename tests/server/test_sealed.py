@@ -252,6 +252,23 @@ def test_what_is_written_while_a_day_is_sealed_stays(world: World) -> None:
     assert AT_ONCE > 50
 
 
+def test_days_of_many_rows_are_sealed_a_few_at_a_time(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    stored(world, 5, 200)
+    (rows,) = world.ask("select count(*) from reading_row")[0]
+    (largest,) = world.ask("select max(n) from (select count(*) n from reading_row group by device_id, at::date) x")[0]
+    monkeypatch.setattr("server.store.sealed.MOST_AT_ONCE", largest + 10)
+    sealed = [0]
+    with psycopg.connect(world.url, autocommit=True) as own:
+        own.execute("insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s)", (LATER,))
+        sealer = Sealer()
+        while sealer.step(own):
+            sealed.append(world.ask("select coalesce(sum(rows), 0)::int from reading_sealed")[0][0])
+    assert sealed[-1] == rows and 0 < min(np.diff(sealed)) <= max(np.diff(sealed)) <= largest + 10
+    monkeypatch.setattr("server.store.sealed.MOST_AT_ONCE", 1)  # a day that has more goes alone
+    before = opened(world)
+    assert seal(world) == rows and opened(world) == before
+
+
 def test_what_is_older_than_it_is_kept_goes_by_the_day(world: World) -> None:
     stored(world, 4, 100)
     rows = seal(world)
