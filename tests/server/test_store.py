@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from oculum.batches import Column, Group
 from oculum.language.fields import FieldSpec
 from server.api.overview.views import health
+from server.store.arrivals import topic_pattern
 from server.store.columns import Columns, Day, days, pieces
 from server.store.kept import Kept
 from server.store.readings import Layouts, write_rows
@@ -237,3 +238,33 @@ def test_what_is_kept_of_days_is_bounded() -> None:
     gone: Kept[Day] = Kept(10**6, -1)
     gone.put("a", day(1), day(1)[0].size())
     assert gone.get("a") is None and gone.size == 0
+
+
+def matches(levels: list[str], topic: list[str]) -> bool:
+    """Whether a filter takes a topic, level by level (MQTT 5.0, 4.7.1)."""
+    if levels[:1] == ["#"]:
+        return True
+    if not levels or not topic:
+        return not levels and not topic
+    return levels[0] in ("+", topic[0]) and matches(levels[1:], topic[1:])
+
+
+LEVEL = st.text(st.sampled_from("ab.*[$-é "), max_size=3)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(
+    st.lists(st.one_of(LEVEL, st.just("+")), min_size=1, max_size=4),
+    st.booleans(),
+    st.lists(st.lists(LEVEL, min_size=1, max_size=4), min_size=1, max_size=6),
+)
+def test_a_filter_of_topics_takes_what_mqtt_says(
+    world: World, levels: list[str], open_: bool, topics: list[list[str]]
+) -> None:
+    """A `#` stands for the level above it, too."""
+    asked = [*levels, "#"] if open_ else levels
+    topics += [levels, [*levels, "a"], levels[:-1] or ["a"]]
+    found = world.ask(
+        "select t ~ %s from unnest(%s::text[]) t", topic_pattern("/".join(asked)), ["/".join(t) for t in topics]
+    )
+    assert [row[0] for row in found] == [matches(asked, topic) for topic in topics], asked
