@@ -9,7 +9,7 @@ import { PriorityMark, StateMark } from "../parts/marks";
 import { exact, lasting, setZone, when, zoneWord } from "../parts/time";
 import { unitOf } from "../parts/units";
 
-vi.mock("uplot", () => ({ default: class {} }));
+vi.mock("uplot", () => ({ default: { paths: {} } }));
 
 describe("values", () => {
   it("are told in words and digits", () => {

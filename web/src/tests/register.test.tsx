@@ -59,18 +59,21 @@ describe("a device's registration", () => {
     write(/^longitude/, "-42.6");
     write(/^reports every/, "1.5 min");
     press("Add it");
-    expect(submit).toHaveBeenCalledWith({
-      name: "pod-9",
-      title: "pod-9",
-      type: "pod",
-      site: null,
-      gateway: null,
-      latitude: 37.5,
-      longitude: -42.6,
-      cadence_s: 90,
-      phase: "in service",
-      labels: { stage: "growing", row: "2", note: "a=b" },
-    });
+    expect(submit).toHaveBeenCalledWith(
+      {
+        name: "pod-9",
+        title: "pod-9",
+        type: "pod",
+        site: null,
+        gateway: null,
+        latitude: 37.5,
+        longitude: -42.6,
+        cadence_s: 90,
+        phase: "in service",
+        labels: { stage: "growing", row: "2", note: "a=b" },
+      },
+      0,
+    );
   });
 
   it("says which word is no label, and drops none", async () => {
