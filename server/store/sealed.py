@@ -23,7 +23,7 @@ from psycopg.pq import TransactionStatus
 from psycopg.types.json import Jsonb
 from psycopg.types.range import Range
 
-from oculum.arrays import objects
+from oculum.arrays import middles, objects
 from oculum.history.packing import Block, pack, unpack
 from server.store.arrays import as_numbers_by_row, as_texts, as_times, as_whole
 from server.store.faults import of_the_database
@@ -479,11 +479,8 @@ def _seal(connection: psycopg.Connection[Any], days: Sequence[tuple[int, date]],
 
 def _medians(nums: np.ndarray) -> list[float | None]:
     """Of each column; None where there is no number."""
-    found: list[float | None] = []
-    for column in nums.T:
-        own = column[np.isfinite(column)]
-        found.append(float(np.median(own)) if len(own) else None)
-    return found
+    found = middles(np.where(np.isfinite(nums), nums, np.nan).T)
+    return [None if np.isnan(value) else value for value in found.tolist()]
 
 
 @dataclass(frozen=True)
