@@ -1,5 +1,6 @@
 import type { Schemas } from "../../api/client";
-import type { AlarmSpan, LimitLine } from "../../parts/chart";
+import type { AlarmSpan } from "../../parts/chart";
+import type { LimitLine } from "../../parts/chart-drawing";
 import { unitOf } from "../../parts/units";
 
 /** When alarms were open, by their field: bars at the foot of its chart. */

@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofNotes } from "../../api/queries";
 import { At, Field, Trouble } from "../../parts/basics";
-import type { Happened } from "../../parts/chart";
+import type { Happened } from "../../parts/chart-drawing";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { fromShown, toShown, zoneWord } from "../../parts/time";
