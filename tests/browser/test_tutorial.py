@@ -61,6 +61,7 @@ def test_the_tutorial_as_it_is_written(context: BrowserContext, running: Running
 
 
 def test_from_an_arrival_to_another_system(page: Page, running: Running) -> None:
+    page.goto(running.address)
     for what, words in steps("tutorial-routes.md"):
         follow(page, what, words)
 
