@@ -78,3 +78,20 @@ def test_the_sheet_of_an_alarm_and_the_quality_of_all(page: Page, running: Runni
     figures = page.get_by_role("table", name="Figures of the alarms")
     expect(figures).to_contain_text("Most in ten minutes")
     expect(page.get_by_role("table", name="The ten worst devices")).to_contain_text("Buoy 12")
+
+
+def test_a_selection_of_alarms_is_kept_pressed_and_forgotten(page: Page, running: Running) -> None:
+    page.goto(running.address + "/alarms?each=1&show=all")
+    priority = page.get_by_label("Priority", exact=True)
+    priority.select_option("medium")
+    page.get_by_role("button", name="keep this selection").click()
+    page.get_by_label("name", exact=True).fill("medium, all of them")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    kept = page.get_by_role("button", name="medium, all of them", exact=True)
+    expect(kept).to_have_attribute("aria-pressed", "true")
+    page.get_by_role("button", name="all alarms").click()
+    expect(kept).to_have_attribute("aria-pressed", "false")
+    kept.click()
+    expect(priority).to_have_value("medium")
+    page.get_by_role("button", name="forget “medium, all of them”").click()
+    expect(kept).to_have_count(0)

@@ -58,3 +58,12 @@ def test_a_contact_and_a_way_of_telling_are_made_and_foreseen(context: BrowserCo
     expect(told).to_contain_text("the night desk")
     expect(told.get_by_role("row").filter(has_text="if still open")).to_contain_text("the night desk")
     expect(told).to_contain_text("Maud Varn")
+
+
+def test_a_webhook_of_ones_own_words_is_shown_as_it_would_go_out(page: Page, running: Running) -> None:
+    page.goto(running.address + "/telling?show=outlets")
+    page.get_by_role("button", name="quay buyers").click()
+    body = page.get_by_label("Body for each alarm, JSON")
+    body.fill('{"title": "{what}: {text}", "level": {number}}')
+    expect(page.get_by_label("As it would read")).to_contain_text('{"title": "raised: ')
+    expect(page.get_by_role("alert")).to_have_count(0)
