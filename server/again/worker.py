@@ -23,7 +23,7 @@ from server.rules.registry import Registry, spoken_of
 from server.store.activity import count_anew
 from server.store.faults import of_the_database
 from server.store.messages import FIELDS, Arrived
-from server.store.notices import tell
+from server.store.notices import notice, tell
 from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
 from server.store.rows import COLUMNS, Rows, listed
 from server.store.sealed import open_ahead
@@ -436,7 +436,7 @@ class Again:
                 "outcomes": outcomes,
             }
             c.execute("insert into control_event (kind, body) values ('again', %s)", (Jsonb(body),))
-            c.execute("select pg_notify('oculum_control', '')")
+            notice(c, "oculum_control")
         told = [registry.devices[d].name for d in sorted(names) if d in registry.devices][:500]
         tell(c, {"messages": 0, "devices": told, "alarms": [], "control": ["again"]})
 

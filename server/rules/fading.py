@@ -13,7 +13,7 @@ import numpy as np
 from django.db import connection
 
 from oculum.history.trends import Trend, theil_sen
-from server.records.fleet.models import DeviceType
+from server.records.fleet.models import Device, DeviceType
 from server.store.series import daily_medians
 from server.store.summed import Daily, by_day
 
@@ -107,15 +107,17 @@ def role_of(fields: Iterable[dict[str, Any]], what: str) -> dict[str, Any] | Non
 def batteries_and_links(cursor: Any, end: datetime) -> list[Fades]:
     """Of devices in service whose types tell of them."""
     found = []
-    for type_ in DeviceType.objects.all():
-        devices = list(type_.devices.filter(phase="in service").values_list("pk", flat=True))
-        fields, setpoints = type_.fields, type_.setpoints
+    devices_of: dict[int, list[int]] = {}
+    for type_id, device in Device.objects.filter(phase="in service").values_list("type_id", "pk"):
+        devices_of.setdefault(type_id, []).append(device)
+    for type_ in DeviceType.objects.filter(pk__in=devices_of):
+        devices = devices_of[type_.pk]
         for kind in (BATTERY, LINK):
-            spec = role_of(fields, kind)
-            if spec is None or not devices:
+            spec = role_of(type_.fields, kind)
+            if spec is None:
                 continue
             empty = f"{spec['name']}_min"
-            level = next((s["value"] for s in setpoints if s["name"] == empty), None)
+            level = next((s["value"] for s in type_.setpoints if s["name"] == empty), None)
             first = (end - timedelta(days=DAYS - 1)).date()
             for device, trend, days in trends(*daily_medians(cursor, devices, spec["name"], first, DAYS)):
                 one = Fades(kind, device, spec["name"], spec.get("unit"), trend, told(days), level)

@@ -13,6 +13,7 @@ from oculum.language.problems import Problem, Span
 from server.records.alarms.models import Alarm
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
+from server.store.published import VersionRow
 
 
 @dataclass
@@ -34,17 +35,9 @@ class Source:
 
 
 @dataclass(frozen=True)
-class Published:
+class Published(VersionRow):
     """A version as the stream puts it in force."""
 
-    definition: int
-    version: int
-    type_id: int
-    key: str
-    text: str
-    fields: list[dict[str, Any]]
-    setpoints: list[dict[str, Any]]
-    made: bool  # by no person
     types: dict[str, int] = field(default_factory=dict)  # all device types, by key
 
 

@@ -15,9 +15,10 @@ from server.rules.shares import WHOLE, Share
 from server.store.activity import Said
 from server.store.messages import Arrived, feed
 from server.store.readings import Layouts, RefusedMessage, partly
+from server.store.refused import BARE
 from server.store.rows import Rows, build_rows
 
-NO_DECODER = ("no decoder", "no decoder is published for this device type")
+NO_DECODER = (BARE, "no decoder is published for this device type")
 
 
 def refuse(arrived: Arrived, rows: np.ndarray, code: str, reason: str) -> list[RefusedMessage]:

@@ -184,15 +184,8 @@ class Registry:
 
     def _publish(self, connection: psycopg.Connection, version: int) -> None:
         row = version_row(connection, version, MADE)
-        if row is None:
-            return
-        types = types_by_key(connection)
-        RULES[row.kind].put_in_force(
-            self,
-            Published(
-                row.definition, version, row.type_id, row.type, row.text, row.fields, row.setpoints, row.made, types
-            ),
-        )
+        if row is not None:
+            RULES[row.kind].put_in_force(self, Published(**vars(row), types=types_by_key(connection)))
 
     def watch(self, published: Published, plan: ConditionPlan) -> None:
         """A condition is in force from here on."""

@@ -12,7 +12,8 @@ from server.instance.instance import Instance
 from server.rules.itself import CADENCE_S, own_device
 from server.runner.health import health
 from server.store.figures import blocked
-from server.store.messages import ITSELF, put_in, refused_lately
+from server.store.messages import ITSELF, put_in
+from server.store.refused import refused_lately
 
 
 class Report:

@@ -7,6 +7,8 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+from server.store.refused import BARE
+
 MOST_BACK = timedelta(days=3)  # so that a rare outcome does not search all of history
 MOST_BACK_BY_TOPIC = timedelta(hours=6)
 QUERY = """
@@ -29,7 +31,7 @@ REFUSED = """(
     select p.* from (
         select message_id, received_at from refused q
         join fleet_device f on f.id = q.device_id join fleet_devicetype y on y.id = f.type_id
-        where q.received_at <= %(end)s and (q.code = 'no decoder') = %(bare)s
+        where q.received_at <= %(end)s and (q.code = %(code)s) = %(bare)s
             and (%(type)s = '' or y.key = %(type)s) and (%(device)s = '' or f.name = %(device)s)
         order by q.received_at desc limit %(limit)s
     ) k join message p on p.id = k.message_id and p.received_at = k.received_at
@@ -82,8 +84,8 @@ def arrivals(
     """
     values = {"end": end, "limit": limit, "device": device, "type": type_, "unknown": unknown}
     source, where = "message m", ["m.received_at <= %(end)s"]
-    if outcome in ("refused", "no decoder"):
-        source, values["bare"] = REFUSED, outcome == "no decoder"
+    if outcome in ("refused", BARE):
+        source, values["code"], values["bare"] = REFUSED, BARE, outcome == BARE
     elif device:
         where.append("m.device_id = (select id from fleet_device where name = %(device)s)")
     elif unknown is not None:
@@ -159,11 +161,11 @@ def give_over(cursor: Any, unknown: int, device: int) -> None:
     """All that an unknown sender sent is of a device from here on. Has the stream's turn, so that nothing comes
     meanwhile.
     """
-    one = {"device": device, "unknown": unknown}
+    one = {"device": device, "unknown": unknown, "code": BARE}
     cursor.execute("update message set device_id = %(device)s, unknown_id = null where unknown_id = %(unknown)s", one)
     cursor.execute(
         "insert into refused (message_id, received_at, device_id, code, reason) select id, received_at, device_id,"
-        " 'no decoder', 'arrived before the device was adopted' from message where device_id = %(device)s on conflict"
+        " %(code)s, 'arrived before the device was adopted' from message where device_id = %(device)s on conflict"
         " do nothing",
         one,
     )

@@ -15,6 +15,7 @@ import psycopg
 
 from oculum.batches import Payloads
 from oculum.language.decoders.plan import DecoderPlan
+from server.store.notices import notice
 from server.store.rows import EPOCH_2000_US
 
 # What the inbox takes, in the order of `packed`.
@@ -64,18 +65,7 @@ def put_in(connection: psycopg.Connection[Any], device: int, channel: int, paylo
             " values (stream_turn(1), %s, %s, '', %s)",
             (device, channel, payload),
         )
-        connection.execute("select pg_notify('oculum_arrival', '')")
-
-
-def refused_lately(connection: psycopg.Connection[Any]) -> tuple[float, int]:
-    """Of the last hour: the share of messages that were refused, in percent, and how many types' decoders refuse."""
-    row = connection.execute(
-        "select count(*), count(distinct d.type_id), (select count(*) from message where received_at > now() -"
-        " interval '1 hour') from refused r left join fleet_device d on d.id = r.device_id"
-        " where r.received_at > now() - interval '1 hour' and r.code <> 'no decoder'"
-    ).fetchone()
-    refused, failing, messages = row if row is not None else (0, 0, 0)
-    return (100 * refused / messages if messages else 0.0), failing
+        notice(connection, "oculum_arrival")
 
 
 Constants = Mapping[int, Mapping[str, list[tuple[int, Any]]]]  # device -> name -> (valid from in µs, value), rising

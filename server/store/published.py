@@ -24,9 +24,10 @@ class VersionRow:
     """A version of a definition. made: by Oculum itself, with a `why` that says so."""
 
     definition: int
+    version: int
     kind: str
     type_id: int
-    type: str
+    key: str  # of the type
     text: str
     fields: list[dict[str, Any]]
     setpoints: list[dict[str, Any]]
@@ -36,9 +37,9 @@ class VersionRow:
 def version_row(connection: psycopg.Connection[Any], version: int, made: str) -> VersionRow | None:
     """One version; None where there is none. made: what `why` says of one that nobody published."""
     row = connection.execute(
-        "select d.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints, v.person_id is null and v.why = %s from"
-        " definitions_version v join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on t.id"
-        " = d.type_id where v.id = %s",
+        "select d.id, v.id, d.kind, d.type_id, t.key, v.text, v.fields, v.setpoints, v.person_id is null and v.why = %s"
+        " from definitions_version v join definitions_definition d on d.id = v.definition_id join fleet_devicetype t on"
+        " t.id = d.type_id where v.id = %s",
         (made, version),
     ).fetchone()
     return VersionRow(*row) if row is not None else None

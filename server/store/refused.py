@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from datetime import datetime, timedelta
 from typing import Any
 
+import psycopg
 from django.db.models.expressions import RawSQL
 
 MOST_COUNTED = 200_000
@@ -78,6 +79,18 @@ def refused_before(cursor: Any, end: datetime, span: timedelta) -> int:
         (end - span, end, BARE),
     )
     return int(cursor.fetchone()[0])
+
+
+def refused_lately(connection: psycopg.Connection[Any]) -> tuple[float, int]:
+    """Of the last hour: the share of messages that were refused, in percent, and how many types' decoders refuse."""
+    row = connection.execute(
+        "select count(*), count(distinct d.type_id), (select count(*) from message where received_at > now() -"
+        " interval '1 hour') from refused r left join fleet_device d on d.id = r.device_id"
+        " where r.received_at > now() - interval '1 hour' and r.code <> %s",
+        (BARE,),
+    ).fetchone()
+    refused, failing, messages = row if row is not None else (0, 0, 0)
+    return (100 * refused / messages if messages else 0.0), failing
 
 
 def failing_types(cursor: Any, end: datetime, span: timedelta, most: int) -> list[str]:

@@ -12,6 +12,7 @@ import orjson
 import psycopg
 
 from oculum.routing.routed import SEEN, Counted, Sent
+from server.store.notices import notice
 from server.store.times import iso, moment
 
 HOUR_US = 3_600_000_000
@@ -97,7 +98,7 @@ class Outbox:
             if self.put[outlet] >= TRIMMED_EVERY:
                 connection.execute("select reading_out_trim(%s, %s)", (outlet, MOST_WAITING))
                 self.put[outlet] = 0
-        connection.execute("select pg_notify('oculum_telling', '')")
+        notice(connection, "oculum_telling")
 
 
 def outgoing(

@@ -23,6 +23,10 @@ def ready() -> None:
         np.zeros((0, 1), np.int64), np.zeros((0, 1)), i8, i8, 1, i8, i8, truth, i8, f8, truth, i8, two, i8, f8, f8,
         i8, f8, np.zeros((0, 0)), np.zeros((0, 0), bool), 0,
     )  # fmt: skip
+    compiled("opened")(
+        np.frombuffer(b"\0", np.uint8), np.zeros(1, np.int64), np.zeros(1, np.int64), truth, f8,
+        np.zeros((4, 0), np.int64), np.zeros((0, 0)), two, i8,
+    )  # fmt: skip
     values, known, moments = np.zeros((1, 0)), np.zeros((1, 0), bool), np.zeros((1, 0), np.int64)
     compiled("over")(np.int64(0), i8, f8, truth, i8, i8, 0)
     compiled("look")(

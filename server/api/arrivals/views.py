@@ -52,7 +52,7 @@ class ArrivalOut(serializers.Serializer):
     size = serializers.IntegerField()
     hex = serializers.CharField(help_text="of a list: the first 64 bytes")
     text = serializers.CharField(allow_null=True, help_text="where the payload is text, harmless to show")
-    outcome = serializers.ChoiceField(["decoded", "refused", "no decoder", "waiting", "unknown sender"])
+    outcome = serializers.ChoiceField(["decoded", "refused", BARE, "waiting", "unknown sender"])
     code = serializers.CharField(allow_null=True)
     reason = serializers.CharField(allow_null=True)
     line = serializers.IntegerField(allow_null=True)
@@ -115,7 +115,7 @@ def shown(one: Arrival, done: int) -> dict[str, Any]:
     if one.device_id is None:
         outcome = "unknown sender"
     elif one.code == BARE:
-        outcome = "no decoder"
+        outcome = BARE
     elif one.code:
         outcome = "refused"
     else:
