@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 import subprocess
+from collections.abc import Iterator
 
+import pytest
 from playwright.sync_api import Browser, Page, expect
 
 from server.instance.instance import ROOT
@@ -39,6 +41,16 @@ def newcomer(running: Running, chromium: Browser) -> Page:
     return page
 
 
+@pytest.fixture
+def other(chromium: Browser, running: Running) -> Iterator[Page]:
+    """Where somebody else is signed in."""
+    context = chromium.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    sign_in(page, running, "jory")
+    yield page
+    context.close()
+
+
 def test_what_two_people_write_at_once_is_both_there(page: Page, running: Running, chromium: Browser) -> None:
     other = newcomer(running, chromium)
     open_decoder(page, running, "crate_logger")
@@ -69,10 +81,7 @@ def test_what_two_people_write_at_once_is_both_there(page: Page, running: Runnin
     expect(page.get_by_label("Decoder text")).not_to_contain_text("seen again")
 
 
-def test_a_type_changed_meanwhile_is_not_written_over(page: Page, running: Running, chromium: Browser) -> None:
-    context = chromium.new_context(viewport={"width": 1280, "height": 800})
-    other = context.new_page()
-    sign_in(other, running, "jory")
+def test_a_type_changed_meanwhile_is_not_written_over(page: Page, running: Running, other: Page) -> None:
     for at in (page, other):
         at.goto(running.address + "/devices/types/crate_logger")
         expect(at.get_by_label("title", exact=True)).not_to_have_value("")
@@ -87,13 +96,9 @@ def test_a_type_changed_meanwhile_is_not_written_over(page: Page, running: Runni
     other.get_by_label("title", exact=True).fill("Shellfish crate")
     other.get_by_role("button", name="Save the type").click()
     expect(other.get_by_text("Saved.")).to_be_visible()
-    context.close()
 
 
-def test_a_device_changed_meanwhile_keeps_what_one_has_written(page: Page, running: Running, chromium: Browser) -> None:
-    context = chromium.new_context(viewport={"width": 1280, "height": 800})
-    other = context.new_page()
-    sign_in(other, running, "jory")
+def test_a_device_changed_meanwhile_keeps_what_one_has_written(page: Page, running: Running, other: Page) -> None:
     for at in (page, other):
         at.goto(running.address + "/devices/buoy-71/edit")
         expect(at.get_by_label("title", exact=True).first).not_to_have_value("")
@@ -111,4 +116,3 @@ def test_a_device_changed_meanwhile_keeps_what_one_has_written(page: Page, runni
     other.get_by_role("button", name="Save the changes").click()
     expect(other.get_by_role("heading", name="Buoy 71 again")).to_be_visible()
     assert running.ask("select labels->>'row' from fleet_device where name = 'buoy-71'") == "7"
-    context.close()

@@ -44,10 +44,10 @@ function covered(u: uPlot, of: uPlot.Series, series: number, first: number, last
   };
   const up = (value: number) => top + (y.max - value) * tall;
   const run = (from: number, to: number) => {
-    const right = to - from === 1 ? [(at[from] as number) + 1] : []; // one that stands alone is a pixel wide
     path.moveTo(at[from] as number, up(highs[from] as number) - half);
     for (let k = from + 1; k < to; k++) path.lineTo(at[k] as number, up(highs[k] as number) - half);
-    for (const x of right) {
+    if (to - from === 1) {
+      const x = (at[from] as number) + 1; // one that stands alone is a pixel wide
       path.lineTo(x, up(highs[from] as number) - half);
       path.lineTo(x, up(lows[from] as number) + half);
     }
