@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import struct
+from datetime import UTC, datetime
+from decimal import Decimal
+from fractions import Fraction
 from typing import Any
 
 import cbor2
@@ -211,3 +214,97 @@ def test_inside_a_frame_or_a_part_the_sentence_speaks_of_it() -> None:
 def test_a_byte_that_only_a_rule_reads_is_no_unread_one() -> None:
     text = BIG + '  length 6\n  byte 0  n  u32\n  reject "x" unless crc16_modbus(bytes 0 to 3) = u16 at byte 4\n'
     assert check_decoder(text)[1] == []
+
+
+# tags and forms ----------------------------------------------------------------------
+CBOR = "decoder d for cbor\n"
+
+
+@pytest.mark.parametrize(
+    ("value", "form"),
+    [
+        (5, "integer"),
+        (2**70, "integer"),
+        (5.0, "float"),
+        (Decimal("5.0"), "fraction"),
+        (Fraction(5, 2), "fraction"),
+        (True, "flag"),
+        ("5", "text"),
+        (b"5", "bytes"),
+        ([5], "list"),
+        ({"a": 5}, "map"),
+        (None, "null"),
+        (cbor2.undefined, "undefined"),
+        (datetime(2026, 5, 1, tzinfo=UTC), "time"),
+        (cbor2.CBORTag(4000, 5), "integer"),
+    ],
+)
+def test_whole_numbers_are_told_from_others(value: Any, form: str) -> None:
+    (found,) = answers(CBOR + "  at v  how  form\n", cbor2.dumps({"v": value}))
+    assert values(found) == {"how": form}
+
+
+def test_a_form_decides_how_a_number_counts() -> None:
+    text = JSON + (
+        "  at t  how  form  hidden\n"
+        '  when how = "integer"\n    at t  t  number / 10  Cel\n'
+        '  when how = "float"\n    at t  t  number  Cel\n'
+    )
+    found = answers(text, b'{"t": 215}', b'{"t": 21.5}', b'{"t": null}', b"{}")
+    assert [values(a) for a in found] == [{"t": 21.5}, {"t": 21.5}, {}, {}]
+
+
+def test_a_tag_can_be_asked_for() -> None:
+    text = CBOR + (
+        "  at .  layout  tag  required as unknown layout  hidden\n"
+        '  reject "another layout" as unknown layout unless layout = 65001\n'
+        "  at a  a  number\n"
+        "  repeat at list\n    at .  kind_{index}  tag\n    at .  value_{index}  number\n"
+        "  at list[1]  second  tag\n"
+    )
+    tag = cbor2.CBORTag
+    inner = {"a": tag(7000, 4), "list": tag(9, [tag(2**60 + 1, 1), 2, tag(8, tag(10, 3))])}
+    found = answers(text, *(cbor2.dumps(x) for x in (tag(65001, inner), tag(65002, inner), inner)))
+    assert values(found[0]) == {
+        "a": 4, "kind_1": 2**60 + 1, "value_1": 1, "value_2": 2, "kind_3": 8, "value_3": 3
+    }  # fmt: skip
+    assert [refusal(a) for a in found[1:]] == [
+        ("unknown layout", "another layout"),
+        ("unknown layout", "`.` has no tag"),
+    ]
+
+
+DOCUMENT = st.recursive(
+    st.integers(-9, 9) | st.floats(-9, 9),
+    lambda inner: st.fixed_dictionaries({}, optional={"a": inner, "b": inner, "list": st.lists(inner, max_size=3)}),
+    max_leaves=12,
+)
+
+
+@given(st.dictionaries(st.sampled_from(["a", "b", "list"]), DOCUMENT), st.data())
+def test_tags_that_are_kept_change_no_other_line(document: dict[str, Any], data: Any) -> None:
+    def strewn(part: Any) -> Any:
+        if isinstance(part, dict):
+            part = {key: strewn(inner) for key, inner in part.items()}
+        elif isinstance(part, list):
+            part = [strewn(inner) for inner in part]
+        return cbor2.CBORTag(data.draw(st.integers(4000, 4003)), part) if data.draw(st.booleans()) else part
+
+    text = CBOR + (
+        "  at a  a  number or text\n  at a.a  a_a  number\n  at list[0]  first  form\n"
+        "  repeat at list\n    at a  inner_{index}  number\n    at b.a  deep_{index}  form\n"
+    )
+    raw = cbor2.dumps(strewn(document))
+    plain, kept = answers(text, raw), answers(text + "  at b  of_b  tag  hidden\n", raw)
+    assert kept == plain
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        (JSON + "  at a  n  tag\n", "values of JSON have no tags; CBOR's have"),
+        (CBOR + "  header x  n  form\n", "`form` is read at a path of a document: `at value  n  form`"),
+    ],
+)
+def test_where_tags_and_forms_are_none(text: str, message: str) -> None:
+    assert message in [p.message for p in check_decoder(text)[1]]

@@ -36,6 +36,7 @@ def decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None = None) ->
 def _decode(plan: DecoderPlan, payloads: Payloads, trace: Trace | None) -> Decoded:
     count = len(payloads)
     batch = Batch(payloads, trace, np.full(count, -1, np.int32), np.full(count, -1, np.int32), tail=plan.tail)
+    batch.tags = plan.tags
     window = Window("bytes", payloads.data, payloads.starts, payloads.ends)
     level = Level(batch, count, window)
     walker = Run(batch, decode, plan.raw_names)
@@ -95,8 +96,9 @@ def _containers(level: Level, rows: np.ndarray) -> None:
     if set(map(type, docs)) <= {dict, list}:
         return
     for row in rows.tolist():
-        if not isinstance(docs[row], dict | list):
-            found = sources.WORDS.get(type(docs[row]), "something else")
+        document = sources.bare(docs[row])
+        if not isinstance(document, dict | list):
+            found = sources.WORDS.get(type(document), "something else")
             level.fail(np.array([row]), "malformed", f"found {found}, expected an object or a list", 1, 0)
 
 

@@ -96,6 +96,7 @@ class Batch:
     deaths: int = 0  # rises with every failure, so that a block knows when to look again
     tail: int = 0
     counted: np.ndarray | None = None  # elements of repeats, by message
+    tags: bool = False  # values of CBOR keep their tags
 
     @property
     def traced_from(self) -> int:

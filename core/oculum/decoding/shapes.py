@@ -38,6 +38,8 @@ def tree_of(steps: Iterable[Step]) -> Tree | None:
     while waiting:
         step = waiting.pop()
         if isinstance(step, ValueStep):
+            if step.form == "tag":
+                return None
             for at in step.places:
                 if at.mode in ("header", "topic"):
                     continue

@@ -5,10 +5,11 @@ from __future__ import annotations
 import io
 import re
 import secrets
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import datetime
 from decimal import Decimal
 from fractions import Fraction
+from functools import partial
 from math import isfinite
 from typing import Any
 
@@ -39,6 +40,20 @@ WORDS: dict[type, str] = {
     Decimal: "a decimal fraction",
     Fraction: "a ratio",
     datetime: "a time (tag 0 or 1)",
+}
+FORMS: dict[type, str] = {
+    dict: "map",
+    list: "list",
+    str: "text",
+    bool: "flag",
+    int: "integer",
+    float: "float",
+    type(None): "null",
+    type(cbor2.undefined): "undefined",
+    bytes: "bytes",
+    Decimal: "fraction",
+    Fraction: "fraction",
+    datetime: "time",
 }
 TAGS = {0, 1, 2, 3, 4, 5, 30}  # of CBOR, which mean something: times, whole numbers, fractions
 
@@ -86,7 +101,7 @@ def parse_window(batch: Batch, level: Level, window: Window, source: str, rows: 
     """Reads the bytes of these rows as documents or text; returns the rows that are good."""
     buffer = window.data.tobytes()
     starts, ends = window.start[rows].tolist(), window.end[rows].tolist()
-    read = READERS[source]
+    read = partial(read_cbor, tags=True) if source == "cbor" and batch.tags else READERS[source]
     docs: list[Any] = [None] * level.count if window.docs is None else window.docs
     for row, a, b in zip(rows.tolist(), starts, ends, strict=True):
         found, wrong = read(buffer[a:b])
@@ -261,7 +276,24 @@ def _without(raw: bytes, over: list[tuple[int, int]]) -> bytes:
     return b"".join(raw[a:b] for a, b in zip(begins, ends, strict=True))
 
 
-def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
+def bare(value: Any) -> Any:
+    """A value of CBOR without the tags around it that mean nothing here."""
+    while type(value) is cbor2.CBORTag:
+        value = value.value
+    return value
+
+
+def _usual(value: Any) -> Any:
+    """The value as one without tags would be: with lists and objects, whose keys have no tags."""
+    if type(value) is cbor2.CBORTag:
+        return cbor2.CBORTag(value.tag, _usual(value.value))
+    if isinstance(value, Mapping):
+        return {bare(key): _usual(inner) for key, inner in value.items()}
+    return [_usual(inner) for inner in value] if isinstance(value, list | tuple) else value
+
+
+def read_cbor(raw: bytes, tags: bool = False) -> tuple[Any, Wrong | None]:
+    """The item that these bytes are. tags: values keep theirs, also those that mean nothing here."""
     if not raw:
         return None, ("too short", "the payload is empty", 0)
     try:
@@ -277,6 +309,8 @@ def read_cbor(raw: bytes) -> tuple[Any, Wrong | None]:
             end,
         )
     try:
+        if tags:
+            return _usual(cbor2.CBORDecoder(io.BytesIO(raw)).decode()), None
         return cbor2.CBORDecoder(io.BytesIO(_without(raw, over) if over else raw)).decode(), None
     except CBOR_WRONG as error:
         return None, ("malformed", f"not CBOR: {str(error)[:100]}", 0)

@@ -29,7 +29,7 @@ from ..language.decoders.plan import At, RepeatStep, Sentinel, UnitChoice, Value
 from ..quantities import UnitError, between, parse_unit, same_scale, usual
 from .level import NO_TEXT, Level, coded
 from .numbers import scaled
-from .sources import WORDS, Measured, Placed, placed
+from .sources import FORMS, WORDS, Measured, Placed, bare, placed
 from .view import View
 from .walker import Walker
 
@@ -59,6 +59,7 @@ def is_nothing(value: Any) -> bool:
 def walk(document: Any, path: tuple[Any, ...]) -> Any:
     """What stands at a path, GONE, or WRONG where the path leads through a value that holds nothing."""
     for step in path:
+        document = bare(document)
         if isinstance(document, dict):
             if isinstance(step, Index):
                 return WRONG
@@ -75,7 +76,7 @@ def walk(document: Any, path: tuple[Any, ...]) -> Any:
                 document = next(
                     (
                         e
-                        for e in document
+                        for e in map(bare, document)
                         if isinstance(e, dict) and type(e.get(step.key)) is not bool and e.get(step.key) == step.value
                     ),
                     GONE,
@@ -127,6 +128,12 @@ def shown(at: At) -> str:
 
 def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
     """What stands at a place for each of the rows, or GONE."""
+    found = _stands(level, at, rows)
+    return list(map(bare, found)) if level.batch.tags else found
+
+
+def _stands(level: Level, at: At, rows: np.ndarray) -> list[Any]:
+    """What stands at a place, with its tags."""
     window = level.window
     if at.mode == "path":
         path = at.path
@@ -348,7 +355,8 @@ def read(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
     taken = _Taken(np.ones(len(rows), np.int16), np.zeros(len(rows), bool))
     marks = [(raw, s) for s in step.cleaning.sentinels for raw in s.raws]
     take = _Taking(walker, step, marks, taken)
-    result = _result(step, [take.at(at, find(level, at, rows)) for at in step.places])
+    take_at, seen = (take.of, _stands) if step.form in ("form", "tag") else (take.at, find)
+    result = _result(step, [take_at(at, seen(level, at, rows)) for at in step.places])
     for i, code, text in taken.failed:
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
@@ -398,7 +406,26 @@ class _Taking:
             for raw, mark in reversed(marks)
             if isinstance(raw, str) and not raw.startswith("\x00") and mark.fate == "missing"
         }
-        self.convert = reader(step) if step.form != "calendar" else None
+        self.convert = reader(step) if step.form not in ("calendar", "form", "tag") else None
+
+    def of(self, at: At, found: list[Any]) -> np.ndarray:
+        """In which form values come, or the numbers of their tags; absent where there is none."""
+        step, state = self.step, self.taken.state
+        self.taken.raws.append(bare(found[0]) if found else None)
+        values: list[Any] = [None if step.form == "form" else 0] * len(found)
+        for i, value in enumerate(found):
+            if value is WRONG or value is GONE or value is BEYOND_NULL:
+                state[i] = ABSENT
+            elif step.form == "form":
+                values[i] = FORMS.get(type(bare(value)), "another")
+            elif type(value) is cbor2.CBORTag:
+                values[i] = value.tag
+            else:
+                state[i] = ABSENT
+            if state[i] == ABSENT and step.required is not None:
+                what = "has no tag" if step.form == "tag" else "is not there"
+                self.taken.failed.append((i, step.required, f"{shown(at)} {what}"))
+        return np.array(values, object if step.form == "form" else np.uint64)
 
     def at(self, at: At, found: list[Any]) -> np.ndarray:
         """The values at a place, one a row; what is missing, absent or wrong is noted."""
@@ -573,6 +600,7 @@ def whereabouts(level: Level, row: int, path: tuple[Any, ...]) -> list[Any] | No
             if current.parent.window.docs
             else None
         )
+        whole = bare(whole)
         steps = [*outer, *([int(current.index[row]) - 1] if isinstance(whole, list) else []), *steps]
         row, current = above, current.parent
     return steps

@@ -231,6 +231,14 @@ def tail(steps: tuple[Step, ...]) -> int:
     return longest
 
 
+def reads_tags(steps: tuple[Step, ...]) -> bool:
+    """Whether a line reads the tag of a value of CBOR."""
+    return any(
+        isinstance(step, ValueStep) and step.form == "tag" or any(reads_tags(body) for body in bodies(step))
+        for step in steps
+    )
+
+
 def rejected(steps: tuple[Step, ...], name: str) -> bool:
     """Whether messages in which this value is missing are refused."""
 

@@ -389,6 +389,12 @@ class DecoderBuild(Build):
     def tagged_time(self, m: Any, c: list[Any]) -> lines.Plain:
         return lines.Plain(span_of(m), "tagged")
 
+    def form_word(self, m: Any, c: list[Any]) -> lines.Plain:
+        return lines.Plain(span_of(m), "form")
+
+    def tag_number(self, m: Any, c: list[Any]) -> lines.Plain:
+        return lines.Plain(span_of(m), "tag")
+
     def zone_text(self, m: Any, c: list[Any]) -> tuple[str, bool]:
         return unquoted(c[0]), False
 

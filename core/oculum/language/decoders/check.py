@@ -743,5 +743,6 @@ def check_decoder(
         frozenset(checker.raw_names),
         node.labels or "unknown layout",
         node.records,
+        analysis.reads_tags(steps),
     )
     return plan, problems

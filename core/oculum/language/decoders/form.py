@@ -30,7 +30,7 @@ STORAGES = (
     "text",
     "hex",
 )
-PLAINS = ("number", "integer", "flag", "text", "time iso", "code { 0 off, 1 on }", "hex")
+PLAINS = ("number", "integer", "flag", "text", "time iso", "code { 0 off, 1 on }", "hex", "form")
 SOURCES = ("bytes", "registers", "coils", "json", "cbor", "senml", "text")
 
 

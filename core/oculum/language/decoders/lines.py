@@ -207,8 +207,8 @@ EITHER = "or text"  # a number, or a number that is written as text
 
 @dataclass(frozen=True)
 class Plain(Node):
-    """A kind of a document value: number, integer, text, hex, iso, tagged; `form` says how a number is written in
-    text.
+    """A kind of a document value: number, integer, text, hex, iso, tagged, form, tag; `form` says how a number is
+    written in text.
     """
 
     word: str

@@ -148,7 +148,7 @@ class ValueStep:
     cleaning: Cleaning
     hidden: bool
     required: str | None
-    form: str  # number, integer, u64, i64, hex integer, flag, text, hex, iso, tagged, clock, calendar
+    form: str  # number, integer, u64, i64, hex integer, flag, text, hex, iso, tagged, form, tag, clock, calendar
     written: bool = False  # numbers stand as text
     either: bool = False  # or as numbers
     comma: str = ""  # the words behind which a number has a decimal comma
@@ -482,6 +482,7 @@ class DecoderPlan:
     raw_names: frozenset[str] = frozenset()  # fields whose stored number is asked for
     labels: str = "unknown layout"  # the failure of a SenML label that must not be ignored
     records: bool = False  # a SenML pack without a record is refused
+    tags: bool = False  # some line reads the tag of a value of CBOR
 
     def command(self, name: str) -> CommandPlan | None:
         return next((c for c in self.commands if c.name == name), None)

@@ -703,6 +703,15 @@ class Reads:
             case lines.Stored(storage=lines.Storage(name="u64" | "i64", order=None, words=None), scales=()):
                 form, unit = kind.storage.name, unit or PLAIN
                 spec = FieldSpec(node.name, "integer" if unit.code == "1" else "number", unit.code, (), True)
+            case lines.Plain(word="form" | "tag"):
+                form = kind.word
+                if not isinstance(address, lines.InDocument) or frame.scope.source not in ("json", "cbor"):
+                    check.halt(f"`{form}` is read at a path of a document: `at value  {node.name}  {form}`", kind.span)
+                if form == "tag" and frame.scope.source != "cbor":
+                    check.halt("values of JSON have no tags; CBOR's have", kind.span)
+                spec = (
+                    FieldSpec(node.name, "text") if form == "form" else FieldSpec(node.name, "integer", "1", (), True)
+                )
             case lines.Plain(word="text" | "hex"):
                 form = kind.word
                 spec = FieldSpec(node.name, "text")
