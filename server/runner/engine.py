@@ -24,13 +24,12 @@ log = logging.getLogger("oculum.engine")
 
 def warm() -> None:
     """Loads what is compiled, which else the first large batch would wait for."""
-    from oculum.alarms import compiled
-    from oculum.decoding import loops
+    from oculum.alarms import compiled as of_conditions
+    from oculum.decoding import compiled as of_decoders
     from oculum.routing import compiled as of_routes
 
-    loops.ready()
-    compiled.ready()
-    of_routes.ready()
+    for loops in (of_decoders, of_conditions, of_routes):
+        loops.ready()
 
 
 def main() -> None:

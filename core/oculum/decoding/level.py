@@ -152,7 +152,7 @@ class Window:
         self.records: Any = None  # Records, see records.py
         self.columns: list[list[str]] | None = None
         self.separator = ""
-        self.found: dict[tuple[str, ...], list[Any]] = {}  # what stands at the beginnings of paths, for all rows
+        self.found: dict[tuple[str, ...], Any] = {}  # what stands at paths, for all rows: a list, or read as numbers
         self.groups: list[Any] | None = None
         self.origin: np.ndarray | None = None
         self.base = ""  # where the bytes come from, when they are not the message's own

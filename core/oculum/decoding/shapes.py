@@ -21,8 +21,8 @@ from ..language.decoders.plan import (
     ValueStep,
     WhenStep,
 )
-from . import sources
-from .level import Level
+from . import skeletons, sources
+from .level import Level, Window
 
 BLOCK = 256  # documents that are taken apart at once: their parts stay in the nearest memory
 Tree = dict[str, "Tree"]
@@ -63,10 +63,17 @@ def take(level: Level, source: str, steps: Iterable[Step]) -> bool:
     """
     window = level.window
     tree = tree_of(steps) if level.count >= sources.AT_ONCE and level.batch.trace is None else None
-    if tree is None or (source == "json" and sources.may_be_deep(window)):
+    if tree is None:
         return False
-    buffer = window.data.tobytes()
-    raws = [buffer[a:b] for a, b in zip(window.start.tolist(), window.end.tolist(), strict=True)]
+    if source == "json":
+        read_out = skeletons.read(window.data, window.start, window.end, _leaves(tree))
+        if read_out is not None:
+            window.kind, window.found = "document", dict(read_out)
+            window.again = lambda: [sources.read_json(raw)[0] for raw in _raws(window)]
+            return True
+        if sources.may_be_deep(window):
+            return False
+    raws = _raws(window)
     read: Callable[[list[bytes]], list[Any] | None] = sources.AT_ONCE_READERS[source]
     found: Columns = {}
     for first in range(0, len(raws), BLOCK):
@@ -76,6 +83,15 @@ def take(level: Level, source: str, steps: Iterable[Step]) -> bool:
     window.kind, window.found = "document", found
     window.again = lambda: [sources.READERS[source](raw)[0] for raw in raws]
     return True
+
+
+def _raws(window: Window) -> list[bytes]:
+    buffer = window.data.tobytes()
+    return [buffer[a:b] for a, b in zip(window.start.tolist(), window.end.tolist(), strict=True)]
+
+
+def _leaves(tree: Tree, path: tuple[str, ...] = ()) -> list[tuple[str, ...]]:
+    return [leaf for key, inner in tree.items() for leaf in (_leaves(inner, (*path, key)) if inner else [(*path, key)])]
 
 
 def _add(documents: list[Any], tree: Tree, path: tuple[str, ...], found: Columns) -> bool:

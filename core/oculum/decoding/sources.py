@@ -26,6 +26,9 @@ from . import loops
 from .level import Batch, Level, Window
 from .numbers import PAD
 
+GONE = object()
+BEYOND_NULL = object()  # a path leads through null: absent, unless null is a mark
+WRONG = object()  # a path leads through something that holds nothing
 Wrong = tuple[str, str, int]  # code, what is wrong, byte
 WORDS: dict[type, str] = {
     dict: "an object",

@@ -29,13 +29,12 @@ from ..language.decoders.plan import At, RepeatStep, Sentinel, UnitChoice, Value
 from ..quantities import UnitError, between, parse_unit, same_scale, usual
 from .level import NO_TEXT, Level, coded
 from .numbers import scaled
-from .sources import FORMS, WORDS, Measured, Placed, bare, placed
+from .skeletons import NUMBER, WHOLE
+from .skeletons import Column as Read
+from .sources import BEYOND_NULL, FORMS, GONE, WORDS, WRONG, Measured, Placed, bare, placed
 from .view import View
 from .walker import Walker
 
-GONE = object()
-BEYOND_NULL = object()  # a path leads through null: absent, unless null is a mark
-WRONG = object()  # a path leads through something that holds nothing
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 _NUMBER = re.compile(r"[+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
 _WRITTEN = {
@@ -139,6 +138,8 @@ def _stands(level: Level, at: At, rows: np.ndarray) -> list[Any]:
         path = at.path
         if path in window.found:
             known = window.found[path]
+            if isinstance(known, Read):
+                return known.listed if level.full(rows) else known.of(rows).listed
             return known if level.full(rows) else [known[row] for row in rows.tolist()]
         docs = window.docs or []
         if not path:
@@ -355,8 +356,7 @@ def read(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
     taken = _Taken(np.ones(len(rows), np.int16), np.zeros(len(rows), bool))
     marks = [(raw, s) for s in step.cleaning.sentinels for raw in s.raws]
     take = _Taking(walker, step, marks, taken)
-    take_at, seen = (take.of, _stands) if step.form in ("form", "tag") else (take.at, find)
-    result = _result(step, [take_at(at, seen(level, at, rows)) for at in step.places])
+    result = _result(step, [take.all_of(level, at, rows) for at in step.places])
     for i, code, text in taken.failed:
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
@@ -408,6 +408,33 @@ class _Taking:
         }
         self.convert = reader(step) if step.form not in ("calendar", "form", "tag") else None
 
+        self.plain = step.form in ("number", "integer") and not (step.written or step.after or step.words)
+        self.plain = self.plain and all(isinstance(raw, str) for raw, _ in marks)
+
+    def all_of(self, level: Level, at: At, rows: np.ndarray) -> np.ndarray:
+        """The values at a place, one a row; what is missing, absent or wrong is noted."""
+        if self.step.form in ("form", "tag"):
+            return self.of(at, _stands(level, at, rows))
+        known = level.window.found.get(at.path) if self.plain and at.mode == "path" else None
+        if isinstance(known, Read):
+            return self.numbers(at, known if level.full(rows) else known.of(rows))
+        return self.at(at, find(level, at, rows))
+
+    def numbers(self, at: At, found: Read) -> np.ndarray:
+        """Numbers that have been read as such; what is none is looked at by itself."""
+        values: Any = found.numbers.copy()
+        usual = found.kinds == WHOLE
+        if self.step.form == "number":
+            usual |= found.kinds == NUMBER
+        for i in np.flatnonzero(~usual).tolist():
+            value = found.value(i)
+            code = self.texts.get(value) if isinstance(value, str) else None
+            if code is None:
+                self.one(at, i, value, values)
+            else:
+                self.taken.state[i] = code
+        return values
+
     def of(self, at: At, found: list[Any]) -> np.ndarray:
         """In which form values come, or the numbers of their tags; absent where there is none."""
         step, state = self.step, self.taken.state
@@ -428,7 +455,6 @@ class _Taking:
         return np.array(values, object if step.form == "form" else np.uint64)
 
     def at(self, at: At, found: list[Any]) -> np.ndarray:
-        """The values at a place, one a row; what is missing, absent or wrong is noted."""
         step = self.step
         self.taken.raws.append(found[0] if found else None)
         unwritten = step.form == "number" and not step.written
