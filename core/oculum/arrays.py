@@ -5,6 +5,7 @@ order of a column.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from math import prod
 from typing import Any
 
 import numpy as np
@@ -33,6 +34,33 @@ def in_order(keys: np.ndarray) -> np.ndarray:
     if high - low < 1 << 16:
         return np.argsort((keys - low).astype(np.uint16), kind="stable")
     return np.argsort(keys, kind="stable")
+
+
+def distinct(*columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """The different rows of whole numbers (k columns, (n,) each), rising: int64 (k, m), and which of them each row is:
+    int64 (n,).
+    """
+    table = np.stack(columns).astype(np.int64, copy=False)
+    if not table.shape[1]:
+        return table, np.zeros(0, np.int64)
+    lows = table.min(axis=1)
+    widths = [int(high) - int(low) + 1 for low, high in zip(lows, table.max(axis=1), strict=True)]
+    if prod(widths) >= 1 << 62:  # they do not fit into one number each
+        order = np.lexsort(table[::-1])
+        rows = table[:, order]
+        first = np.append(True, (rows[:, 1:] != rows[:, :-1]).any(axis=0))
+        which = np.empty(len(order), np.int64)
+        which[order] = np.cumsum(first) - 1
+        return rows[:, first], which
+    key = np.zeros(table.shape[1], np.int64)
+    for column, low, width in zip(table, lows, widths, strict=True):
+        key = key * width + (column - low)
+    keys, which = np.unique(key, return_inverse=True)
+    found = np.empty((len(table), len(keys)), np.int64)
+    for k in range(len(table) - 1, -1, -1):
+        keys, found[k] = np.divmod(keys, widths[k])
+        found[k] += lows[k]
+    return found, which
 
 
 def among(known: np.ndarray, asked: np.ndarray) -> tuple[np.ndarray, np.ndarray]:

@@ -14,8 +14,8 @@ SECOND = 1_000_000
 DAY = 86_400 * SECOND
 _LETTERS = {"Y": "year", "M": "month", "D": "day", "h": "hour", "m": "minute", "s": "second"}
 _WIDTHS = {"Y": (2, 4), "M": (2,), "D": (2,), "h": (2,), "m": (2,), "s": (2,)}
-_MARKS, _DIGITS = [4, 7, 10, 13, 16, 19], [0, 1, 2, 3, 5, 6, 8, 9, 11, 12, 14, 15, 17, 18]  # of a time in ISO 8601
-_MARKED = np.frombuffer(b"--T::Z", np.uint8)
+_MARKS, _DIGITS = [4, 7, 10, 13, 16], [0, 1, 2, 3, 5, 6, 8, 9, 11, 12, 14, 15, 17, 18]  # of a time in ISO 8601
+_MARKED = np.frombuffer(b"--T::", np.uint8)
 _EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
 
 
@@ -222,23 +222,28 @@ def iso(us: int) -> str:
 
 
 def isos_us(texts: list[str]) -> np.ndarray | None:
-    """int64 (n,): microseconds of ISO 8601 times that are all written as `2000-01-01T00:00:00Z`; None where one is
-    not.
+    """int64 (n,): microseconds of ISO 8601 times that are all written as `2000-01-01T00:00:00Z`, or all with as many
+    decimals (up to six); None where one is not.
     """
-    if set(map(len, texts)) != {20}:
+    size = len(texts[0]) if texts else 0
+    if not (size == 20 or 22 <= size <= 27) or set(map(len, texts)) != {size}:
         return None
     whole = "".join(texts)
     if not whole.isascii():
         return None
-    letters = np.frombuffer(whole.encode(), np.uint8).reshape(-1, 20)
-    if not (letters[:, _MARKS] == _MARKED).all():
+    letters = np.frombuffer(whole.encode(), np.uint8).reshape(-1, size)
+    if not (letters[:, _MARKS] == _MARKED).all() or not (letters[:, -1] == 90).all():  # Z
         return None
-    digits = letters[:, _DIGITS].astype(np.int64) - 48
+    if size > 20 and not ((letters[:, 19] == 46) | (letters[:, 19] == 44)).all():
+        return None
+    digits = letters[:, [*_DIGITS, *range(20, size - 1)]].astype(np.int64) - 48
     if ((digits < 0) | (digits > 9)).any():
         return None
     year = digits[:, :4] @ np.array([1000, 100, 10, 1])
     us, good = calendar_us(year, *(digits[:, k] * 10 + digits[:, k + 1] for k in (4, 6, 8, 10, 12)))
-    return us if good.all() and (year > 0).all() else None
+    if not (good.all() and (year > 0).all()):
+        return None
+    return us + digits[:, 14:] @ 10 ** np.arange(5, 5 - digits[:, 14:].shape[1], -1)
 
 
 def iso_us(text: str) -> int:

@@ -1,7 +1,7 @@
 """Units of measure by UCUM code, with dimensions, factors and offsets.
 
 A unit is a linear scale on a dimension: value in base units = value * factor + offset. Codes and
-dimensions are checked here; sizes are those of the units library, as exact fractions.
+dimensions are checked here; sizes are those of a units library, as exact fractions in a table.
 Source of symbols: The Unified Code for Units of Measure, case-sensitive codes.
 """
 
@@ -32,7 +32,6 @@ class Unit:
     """One unit: `code` as written, `dimension` as sorted (base, exponent) pairs.
 
     `factor` and `offset` lead to base units, exactly (offset is nonzero for temperature scales only).
-    They come from the units library, and only when they are asked for.
     """
 
     code: str
@@ -64,7 +63,7 @@ class Unit:
         )
 
 
-# atom -> (dimension, its name in the units library or None for a base of our own, takes prefixes)
+# atom -> (dimension, its name in the units library Pint or None for a base of our own, takes prefixes)
 _LENGTH, _TIME, _SPEED = {"length": 1}, {"time": 1}, {"length": 1, "time": -1}
 _FORCE = {"mass": 1, "length": 1, "time": -2}
 _PRESSURE = {"mass": 1, "length": -1, "time": -2}
@@ -120,7 +119,7 @@ _ATOMS: dict[str, tuple[dict[str, int], str | None, bool]] = {
     "%": ({}, "percent", False),
     "[ppth]": ({}, "permille", False),
     "[ppm]": ({}, "ppm", False),
-    "[ppb]": ({}, "ppb", False),
+    "[ppb]": ({}, "nanogram / gram", False),
     "[pH]": ({"acidity": 1}, None, False),
     "B": ({"level": 1}, None, True),
     "bit": ({"data": 1}, "bit", True),
@@ -169,23 +168,16 @@ def _size(atom: str) -> tuple[Fraction, Fraction]:
     """Factor and offset of an atom to its base units, exactly."""
     if atom in _LOCAL:
         return _LOCAL[atom][1], Fraction(0)
-    name = _ATOMS[atom][1]
-    if name is None:
+    if _ATOMS[atom][1] is None:
         return Fraction(1), Fraction(0)
-    if name.endswith(("_Hg", "_H2O")):
-        factor = _library().Quantity(Fraction(1), f"millimeter{name[5:]}").to_base_units().magnitude * 1000
-        return Fraction(factor), Fraction(0)
-    zero = _library().Quantity(Fraction(0), name).to_base_units().magnitude
-    one = _library().Quantity(Fraction(1), name).to_base_units().magnitude
-    return Fraction(one) - Fraction(zero), Fraction(zero)
+    factor, offset = _sizes()[atom]
+    return Fraction(factor), Fraction(offset)
 
 
 @cache
-def _library() -> Any:
-    """The units library, with exact numbers; loaded only where a conversion needs it."""
-    import pint
-
-    return pint.UnitRegistry(non_int_type=Fraction)
+def _sizes() -> dict[str, tuple[str, str]]:
+    """Factor and offset of each atom, as fractions: as the units library has them, which a test holds them against."""
+    return json.loads(Path(__file__).with_name("unit_sizes.json").read_text("utf-8"))  # type: ignore[no-any-return]
 
 
 def known_codes() -> list[str]:

@@ -22,6 +22,7 @@ from django.conf import settings
 from oculum.alarms.bank import ConditionFailed, Transition
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
+from oculum.arrays import distinct
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet
 from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence, Stretches
@@ -548,12 +549,8 @@ class Engine:
             if group.owner is not None
         ]
         # Devices that others have spoken for, and the message.
-        heard = [
-            np.unique(np.stack([group.owner, lot.index[group.rows]]), axis=1)
-            for lot, group in groups
-            if group.owner is not None
-        ]
-        owner, row = np.unique(np.concatenate(heard, axis=1), axis=1) if heard else np.zeros((2, 0), np.int64)
+        heard = [distinct(group.owner, lot.index[group.rows])[0] for lot, group in groups if group.owner is not None]
+        owner, row = distinct(*np.concatenate(heard, axis=1))[0] if heard else np.zeros((2, 0), np.int64)
         other = (owner != arrived.device[row]) & self.share.mask(owner)
         owner, row = owner[other], row[other]
         known &= own

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 import psycopg
 
+from oculum.arrays import distinct
 from oculum.batches import FIRST_REASON, PRESENT
 from oculum.pipeline import Effects, Lot
 from oculum.text import harmless
@@ -99,16 +100,16 @@ def said(lots: list[tuple[Decoder, Lot]], effects: Effects, arrived: Arrived, re
     if not parts:
         return Said(*np.zeros((5, 0), np.int64))
     owner, row, at, cells, gone = np.concatenate(parts, axis=1)
-    keys, which = np.unique(np.stack([owner, row], axis=1), axis=0, return_inverse=True)
-    which, count = which.reshape(-1), len(keys)
+    keys, which = distinct(owner, row)
+    count = keys.shape[1]
     newest = np.full(count, np.iinfo(np.int64).min)
     np.maximum.at(newest, which, at)
     sums = [np.bincount(which, weights=some, minlength=count).astype(np.int64) for some in (cells, gone)]
-    known, place = np.unique(keys[:, 0], return_inverse=True)
+    known, place = np.unique(keys[0], return_inverse=True)
     others = (0, registry.world.site_type)
     kept = share.mask(known) & np.array([registry.type_of(d) not in others for d in known.tolist()], bool)
     mine = kept[place]
-    return Said(*(c[mine] for c in (keys[:, 0], arrived.received[keys[:, 1]], newest, *sums)))
+    return Said(*(c[mine] for c in (keys[0], arrived.received[keys[1]], newest, *sums)))
 
 
 def refusals(

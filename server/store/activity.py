@@ -11,6 +11,7 @@ import numpy as np
 import psycopg
 from django.db import connection
 
+from oculum.arrays import distinct
 from server.store.sealed import open_arrived
 from server.store.summed import HOUR_US, unsummed
 from server.store.times import moment
@@ -42,9 +43,8 @@ def write_activity(
         return
     unsummed(connection, received // HOUR_US)
     owners, when = np.concatenate([device, said.device]), np.concatenate([received, said.received]) // HOUR_US
-    keys, which = np.unique(np.stack([owners, when], axis=1), axis=0, return_inverse=True)
-    which = which.reshape(-1)
-    first, rest, most = which[: len(device)], which[len(device) :], len(keys)
+    keys, which = distinct(owners, when)
+    first, rest, most = which[: len(device)], which[len(device) :], keys.shape[1]
     delay = (said.received - said.newest) / 1e6
     low, high = np.full(most, np.inf), np.full(most, -np.inf)
     np.minimum.at(low, rest, delay)
@@ -70,8 +70,8 @@ def write_activity(
         " delay_min = least(activity.delay_min, excluded.delay_min),"
         " delay_max = greatest(activity.delay_max, excluded.delay_max)",
         (
-            keys[:, 0].tolist(),
-            [moment(int(h) * HOUR_US) for h in keys[:, 1]],
+            keys[0].tolist(),
+            [moment(h * HOUR_US) for h in keys[1].tolist()],
             *(column.tolist() for column in columns),
         ),
     )

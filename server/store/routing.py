@@ -11,6 +11,7 @@ import numpy as np
 import orjson
 import psycopg
 
+from oculum.arrays import distinct
 from oculum.routing.routed import SEEN, Counted, Sent
 from server.store.notices import notice
 from server.store.times import iso, moment
@@ -43,8 +44,8 @@ def write_counted(
         type_ = type_of(int(owners[0]))
         hour = received[one.row[mine]] // HOUR_US
         line, what, row = one.line[mine], one.what[mine], one.row[mine]
-        places, at = np.unique(np.stack([line, hour], axis=1), axis=0, return_inverse=True)
-        at = at.reshape(-1)
+        places, at = distinct(line, hour)
+        places = places.T
         counts = np.stack([np.bincount(at[what == w], minlength=len(places)) for w in range(3)], axis=1)
         last = np.full(len(places), -1)
         some = what != SEEN

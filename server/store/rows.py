@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 import orjson
 
+from oculum.arrays import distinct
 from oculum.batches import FIRST_REASON, PRESENT, Group
 from oculum.language.fields import FieldSpec
 
@@ -164,12 +165,11 @@ def _encoded(
     count, width = nums.shape
     out: list[bytes] = [b""] * count
     packed = np.packbits(there, axis=1) if width else np.zeros((count, 1), np.uint8)
-    patterns, which = np.unique(packed, axis=0, return_inverse=True)
-    which = which.reshape(-1)
+    patterns, which = distinct(*packed.T)
     fixed = {6: _bytes(owner, ">i4"), 14: _bytes(at - EPOCH_2000_US, ">i8"), 42: _bytes(message, ">i8")}
     fixed[54] = _bytes(received - EPOCH_2000_US, ">i8")
     values = _bytes(nums.reshape(-1), ">f8").reshape(count, width, 8)
-    for k in range(len(patterns)):
+    for k in range(patterns.shape[1]):
         index = np.flatnonzero(which == k)
         kept = tuple(np.flatnonzero(there[index[0]]).tolist())
         record, places = _record(kept, width, layout, version)
@@ -243,13 +243,13 @@ def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str])
     if not missing:
         return [none] * count
     states = np.stack([np.where(state >= FIRST_REASON, state, 0) for _, state in missing], axis=1)
-    kinds, which = np.unique(states, axis=0, return_inverse=True)
+    kinds, which = distinct(*states.T)
     told = []
-    for row in kinds.tolist():
+    for row in kinds.T.tolist():
         found = {name: reasons[state - FIRST_REASON] for (name, _), state in zip(missing, row, strict=True) if state}
         data = b"\x01" + orjson.dumps(found)
         told.append(struct.pack(">i", len(data)) + data if found else none)
-    return [told[k] for k in which.reshape(-1).tolist()]
+    return [told[k] for k in which.tolist()]
 
 
 def row_values(

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
+import pint
 import pytest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from oculum import quantities
@@ -85,12 +87,28 @@ def test_what_is_printed_of_a_product_is_the_product_of_what_is_printed(terms: l
     assert printed(code) == "·".join(parts)
 
 
-@settings(deadline=None)  # the first conversion loads the units library
 @given(st.sampled_from(["m", "cm", "km", "[ft_i]", "mm"]), st.sampled_from(["s", "min", "h", "ms"]))
 def test_a_quotient_has_the_size_of_its_parts(above: str, below: str) -> None:
     found, a, b = parse_unit(f"{above}/{below}"), parse_unit(above), parse_unit(below)
     assert found.factor == a.factor / b.factor and isinstance(found.factor, Fraction)
     assert dict(found.dimension) == {**dict(a.dimension), **{base: -n for base, n in b.dimension}}
+
+
+def test_units_have_the_size_that_the_units_library_says() -> None:
+    registry: Any = pint.UnitRegistry(non_int_type=Fraction)
+
+    def base(value: int, name: str) -> Fraction:
+        return Fraction(registry.Quantity(Fraction(value), name).to_base_units().magnitude)
+
+    wanted = {}
+    for atom, (_, name, _) in quantities._ATOMS.items():
+        if name is None:
+            continue
+        if name.endswith(("_Hg", "_H2O")):  # columns of a millimetre are what the library has
+            wanted[atom] = (str(base(1, f"millimeter{name[5:]}") * 1000), "0")
+        else:
+            wanted[atom] = (str(base(1, name) - base(0, name)), str(base(0, name)))
+    assert {atom: tuple(found) for atom, found in quantities._sizes().items()} == wanted
 
 
 @given(st.text(max_size=12))

@@ -15,7 +15,7 @@ import numpy as np
 
 from oculum.errors import OculumError
 
-from ..arrays import in_order
+from ..arrays import distinct, in_order
 from ..history.events import Events
 from ..history.fleet import Fleet
 from ..history.looking import keep_of, look, over
@@ -534,7 +534,7 @@ class Bank:
         slots = np.concatenate([slot, arrived])
         at = np.concatenate([self.messages.at[slot, place], arrived_at]) + width
         due = (at > self.clock) & (at < until)
-        pairs = np.unique(np.stack([slots[due], at[due]], axis=1), axis=0)
+        pairs = distinct(slots[due], at[due])[0].T
         moments.append(Moments.of(pairs[:, 0], pairs[:, 1], TIMER, tag))
 
     # which rows are looked at --------------------------------------------------------------

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..arrays import distinct
+
 LEAST = 4  # days with a value
 
 
@@ -41,7 +43,8 @@ def theil_sen(day: np.ndarray, values: np.ndarray) -> list[Trend | None]:
     NaN where there is none.
     """
     found: list[Trend | None] = [None] * len(values)
-    known, which = np.unique(~np.isnan(values), axis=0, return_inverse=True)
+    known, which = distinct(*~np.isnan(values).T)
+    known = known.T.astype(bool)
     which = which.reshape(-1)
     for place, there in enumerate(known):  # those of which the same days are known, together
         if there.sum() >= LEAST:

@@ -318,22 +318,34 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
     phi1, phi2 = np.radians(lat1), np.radians(lat2)
     span = np.radians(np.asarray(lon2, float) - np.asarray(lon1, float))
     u1, u2 = np.arctan((1 - flattening) * np.tan(phi1)), np.arctan((1 - flattening) * np.tan(phi2))
+    sines, cosines = np.sin(u1) * np.sin(u2), np.cos(u1) * np.cos(u2)
+    across, along, turned = np.cos(u2), np.cos(u1) * np.sin(u2), np.sin(u1) * np.cos(u2)
+
+    def on_the_sphere(lam: Any) -> tuple[Any, ...]:
+        """Sine and cosine of the arc, the arc, the sine and the squared cosine of its azimuth, cosine of its middle."""
+        sin_lam, cos_lam = np.sin(lam), np.cos(lam)
+        sin_sigma = np.hypot(across * sin_lam, along - turned * cos_lam)
+        cos_sigma = sines + cosines * cos_lam
+        sin_alpha = np.where(sin_sigma == 0, 0.0, cosines * sin_lam / sin_sigma)
+        cos2_alpha = 1 - sin_alpha**2
+        cos_2m = np.where(cos2_alpha == 0, 0.0, cos_sigma - 2 * sines / cos2_alpha)
+        return sin_sigma, cos_sigma, np.arctan2(sin_sigma, cos_sigma), sin_alpha, cos2_alpha, cos_2m
+
     lam = span
+    moved = np.full(np.shape(span + u1 + u2), np.inf)
     with np.errstate(all="ignore"):
         for _ in range(12):
-            sin_sigma = np.hypot(
-                np.cos(u2) * np.sin(lam), np.cos(u1) * np.sin(u2) - np.sin(u1) * np.cos(u2) * np.cos(lam)
-            )
-            cos_sigma = np.sin(u1) * np.sin(u2) + np.cos(u1) * np.cos(u2) * np.cos(lam)
-            sigma = np.arctan2(sin_sigma, cos_sigma)
-            sin_alpha = np.where(sin_sigma == 0, 0.0, np.cos(u1) * np.cos(u2) * np.sin(lam) / sin_sigma)
-            cos2_alpha = 1 - sin_alpha**2
-            cos_2m = np.where(cos2_alpha == 0, 0.0, cos_sigma - 2 * np.sin(u1) * np.sin(u2) / cos2_alpha)
+            sin_sigma, cos_sigma, sigma, sin_alpha, cos2_alpha, cos_2m = on_the_sphere(lam)
             c = flattening / 16 * cos2_alpha * (4 + flattening * (4 - 3 * cos2_alpha))
-            before = lam
-            lam = span + (1 - c) * flattening * sin_alpha * (
+            fresh = span + (1 - c) * flattening * sin_alpha * (
                 sigma + c * sin_sigma * (cos_2m + c * cos_sigma * (2 * cos_2m**2 - 1))
             )
+            # Each stops by itself: what its neighbours need changes no digit of it.
+            going = ~(moved < 1e-13)
+            lam, moved = np.where(going, fresh, lam), np.where(going, np.abs(fresh - lam), moved)
+            if not (moved >= 1e-13).any():
+                break
+        sin_sigma, cos_sigma, sigma, _, cos2_alpha, cos_2m = on_the_sphere(lam)
         u_sq = cos2_alpha * (major**2 - minor**2) / minor**2
         a = 1 + u_sq / 16384 * (4096 + u_sq * (-768 + u_sq * (320 - 175 * u_sq)))
         b = u_sq / 1024 * (256 + u_sq * (-128 + u_sq * (74 - 47 * u_sq)))
@@ -357,7 +369,7 @@ def distance_m(lat1: Any, lon1: Any, lat2: Any, lon2: Any) -> Any:
                 )
             )
         )
-    good = np.isfinite(exact) & (np.abs(lam - before) < 1e-9)
+    good = np.isfinite(exact) & (moved < 1e-9)
     return np.where(good, exact, circle)
 
 

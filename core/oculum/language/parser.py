@@ -5,10 +5,12 @@ A text is read once. A faulty line is set aside: the parser goes back to where t
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
 from functools import cache
+from hashlib import sha256
 from pathlib import Path
 from typing import Any
 
@@ -96,14 +98,21 @@ class _Blocks(Indenter):
 
 @cache
 def _lark(name: str, grammar: str) -> Lark:
+    """The parser of a grammar. To work out its tables takes most of a second: they are kept beside the compiled code,
+    where a folder can be written.
+    """
+    whole = grammar + COMMON
+    folder = Path(__file__).parent / "__pycache__"
+    kept = folder / f"{name}-{sha256(whole.encode()).hexdigest()[:16]}.tables"
     return Lark(
-        grammar + COMMON,
+        whole,
         parser="lalr",
         lexer="contextual",
         postlex=_Blocks(),
         start=[name],
         propagate_positions=True,
         maybe_placeholders=True,
+        cache=str(kept) if os.access(folder, os.W_OK) else False,  # one that is not whole is made anew
     )
 
 

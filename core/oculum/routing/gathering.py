@@ -242,10 +242,13 @@ def _by_steps(act: Gather, memory: Gathered, house: House, changes: Changes) -> 
     assert memory.past is not None
     steps = {zone: _steps(act.every_us, changes.at, zone) for zone in set(house.zones)} if count else {}
     wanted: list[tuple[int, int, int, int, int]] = []  # change, 0 before it or 1 after it, site slot, step
-    some = changes.knowns.any(axis=0)
-    pairs = np.array([(k, s) for k in np.flatnonzero(some).tolist() for s in _above(house, changes.slot[k])], np.int64)
-    for s in np.unique(pairs[:, 1]).tolist() if len(pairs) else ():
-        own = pairs[pairs[:, 1] == s, 0]
+    some = np.flatnonzero(changes.knowns.any(axis=0))
+    first = house.above_of[changes.slot[some]]
+    many = house.above_of[changes.slot[some] + 1] - first
+    change = np.repeat(some, many)
+    above = house.above[np.arange(len(change)) + np.repeat(first - (np.cumsum(many) - many), many)]
+    for s in np.unique(above).tolist():
+        own = change[above == s]
         begins, ends = steps[house.zones[s]]
         site = house.ids[s]
         now = begins[own]
@@ -279,10 +282,6 @@ def _by_steps(act: Gather, memory: Gathered, house: House, changes: Changes) -> 
     _take(memory.past, changes, done, count)
     some_of = [np.array([one[i] for one in wanted], np.int64) for i in (2, 0, 3)]
     return some_of[0], some_of[1], some_of[2], found, sure
-
-
-def _above(house: House, slot: int) -> list[int]:
-    return house.above[house.above_of[slot] : house.above_of[slot + 1]].tolist()  # type: ignore[no-any-return]
 
 
 def _steps(every: int, at: Ints, zone: str) -> tuple[Ints, Ints]:
