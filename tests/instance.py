@@ -44,6 +44,7 @@ def new_environment(prefix: str) -> Path:
 def running_services(folder: Path) -> Iterator[Instance]:
     """Database and broker of the environment made before, the tables in place."""
     instance = Instance.from_environment()
+    stack.SETTINGS["fsync"] = "off"  # the machine itself is not switched off; where PostgreSQL is killed, it is on
     try:
         stack.start_postgres(instance)
         stack.make_database(instance)

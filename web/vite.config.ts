@@ -9,6 +9,22 @@ export default defineConfig({
     fs: { allow: [".."] },
     proxy: { "/api": "http://127.0.0.1:8640", "/live": { target: "ws://127.0.0.1:8640", ws: true } },
   },
-  // What is slow is measured elsewhere: a busy machine fails no test.
-  test: { environment: "jsdom", globals: true, setupFiles: "./src/test-setup.ts", testTimeout: 60_000 },
+  test: {
+    globals: true,
+    // What is slow is measured elsewhere: a busy machine fails no test.
+    testTimeout: 60_000,
+    projects: [
+      // Screens have a browser around them; rules alone need none.
+      {
+        extends: true,
+        test: {
+          name: "screens",
+          include: ["src/**/*.test.tsx"],
+          environment: "jsdom",
+          setupFiles: "./src/test-setup.ts",
+        },
+      },
+      { extends: true, test: { name: "rules", include: ["src/**/*.test.ts"], environment: "node" } },
+    ],
+  },
 });

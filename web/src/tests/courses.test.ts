@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { scopeOf, scoped } from "../places/definitions/beginning";
 import { svgOf } from "../parts/take";
 import { combined, steps, together } from "../places/watch/courses";

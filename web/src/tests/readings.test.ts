@@ -1,3 +1,4 @@
+// @vitest-environment jsdom
 import { follow, newer, type Told } from "../api/readings";
 
 const row = (at: string, values: Record<string, unknown>): Told => ({
