@@ -68,7 +68,7 @@ def _written(
             " values (%s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s, %s)"
             f" on conflict (condition_id, {column}) where cleared_at is null do nothing returning id",
             (
-                watched.key,
+                abs(watched.key),
                 watched.version,
                 transition.subject,
                 transition.priority,
@@ -90,7 +90,7 @@ def _written(
         row = connection.execute(
             f"update alarms_alarm set {change} where condition_id = %s and {column} = %s and cleared_at is null"
             " returning id",
-            (value, transition.key, transition.subject),
+            (value, abs(transition.key), transition.subject),
         ).fetchone()
     return row[0] if row is not None else None
 

@@ -423,6 +423,11 @@ class Engine:
             watched = conditions.get(body.get("definition", 0))
             if watched is not None and watched.version == body["version"] and watched.version not in self.broken:
                 return room.watch(watched, at, self.newest)
+        elif kind == "rollout":
+            watched, first = conditions.get(body["definition"]), conditions.get(-body["definition"])
+            if watched is not None and watched.version not in self.broken:
+                well = first if first is not None and first.version not in self.broken else None
+                return room.divide(watched, well, at, self.newest)
         elif kind == "setpoint":
             keys = [
                 key

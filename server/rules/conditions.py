@@ -10,8 +10,9 @@ from oculum.language.conditions.plan import ConditionPlan, Limit, Step
 from oculum.quantities import parse_unit
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
-from server.rules.kinds import KindRules, Published, Running, Uses, take_name, watched_by
+from server.rules.kinds import KindRules, NotFirst, Published, Running, Uses, take_name, watched_by
 from server.rules.plans import condition_plan
+from server.rules.selection import Selection
 
 
 def before_publishing(
@@ -27,6 +28,29 @@ def put_in_force(registry: Running, published: Published) -> None:
     plan = condition_plan(published.text, published.key, published.fields, published.setpoints)
     if plan is not None:
         registry.watch(published, plan)
+
+
+def give_first(registry: Running, published: Published, selection: Selection) -> None:
+    plan = condition_plan(published.text, published.key, published.fields, published.setpoints)
+    if plan is not None:
+        registry.watch_first(published, plan, selection)
+
+
+def plan_of(version: Version, type_: DeviceType) -> ConditionPlan | None:
+    return condition_plan(version.text, type_.key, version.fields, version.setpoints)
+
+
+def may_go_first(definition: Definition, version: Version) -> None:
+    if definition.off_until is not None:
+        raise NotFirst(f"{definition.name} is switched off: switch it on before chosen devices have another version")
+    plan, live = (
+        plan_of(version, definition.type),
+        plan_of(definition.live, definition.type) if definition.live else None,
+    )
+    if plan is None or live is None or plan.device_type != live.device_type:
+        raise NotFirst("the version in force watches devices of another type: publish this one for all")
+    if plan.each_site or live.each_site:
+        raise NotFirst("a condition on sites looks at all devices of a site together: publish it for all")
 
 
 def uses(version: Version, type_: DeviceType, found: Uses) -> None:
@@ -70,4 +94,6 @@ def touches(definition: Definition) -> dict[str, int]:
     return watched_by(Definition.objects.filter(pk=definition.pk, live__isnull=False))
 
 
-RULES_OF_CONDITIONS = KindRules(CONDITION, before_publishing, put_in_force, uses, facts, touches)
+RULES_OF_CONDITIONS = KindRules(
+    CONDITION, before_publishing, put_in_force, uses, facts, touches, give_first=give_first, may_go_first=may_go_first
+)

@@ -12,6 +12,7 @@ from server.records.fleet.models import DeviceType
 from server.rules.cases import failing
 from server.rules.kinds import KindRules, Published, Running, Source, Uses, watched_by
 from server.rules.plans import decoder_plan, field_out, hands_on
+from server.rules.selection import Selection
 
 
 class CasesFail(Exception):
@@ -51,6 +52,11 @@ def put_in_force(registry: Running, published: Published) -> None:
     registry.plans = {v: plan for v, plan in registry.plans.items() if not hands_on(registry.sources[v].text)}
 
 
+def give_first(registry: Running, published: Published, selection: Selection) -> None:
+    registry.sources[published.version] = Source(published.text, published.fields, published.type_id, published.made)
+    registry.first[published.type_id] = (published.version, selection)
+
+
 def uses(version: Version, type_: DeviceType, found: Uses) -> None:
     plan = decoder_plan(version.text, version.fields)
     for spec in plan.all_fields if plan is not None else ():
@@ -69,4 +75,4 @@ def touches(definition: Definition) -> dict[str, int]:
     return watched_by(Definition.objects.filter(kind=CONDITION.name, type=definition.type, live__isnull=False))
 
 
-RULES_OF_DECODERS = KindRules(DECODER, before_publishing, put_in_force, uses, facts, touches, rolls_out=True)
+RULES_OF_DECODERS = KindRules(DECODER, before_publishing, put_in_force, uses, facts, touches, give_first=give_first)

@@ -8,12 +8,18 @@ from typing import Any, Protocol
 
 from django.db.models import QuerySet
 
+from oculum.errors import OculumError
 from oculum.language.kinds import Kind
 from oculum.language.problems import Problem, Span
 from server.records.alarms.models import Alarm
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
+from server.rules.selection import Selection
 from server.store.published import VersionRow
+
+
+class NotFirst(OculumError):
+    """A version that cannot go to chosen devices first; the message says why."""
 
 
 @dataclass
@@ -52,6 +58,8 @@ class Running(Protocol):
 
     def watch(self, published: Published, plan: Any) -> None: ...
 
+    def watch_first(self, published: Published, plan: Any, selection: Selection) -> None: ...
+
     def route(self, published: Published, plan: Any) -> None: ...
 
 
@@ -62,8 +70,9 @@ class KindRules:
     before_publishing: a sound plan is about to become a version (definition, plan, its type, despite its cases);
     returns the type that the version goes by. put_in_force: at its place in the stream. uses: what a version uses.
 
-    facts: what a screen wants to know of a sound plan. touches: what a publish touches besides devices. rolls_out:
-    whether versions can go to chosen devices first. kept: what a version keeps of its types, fields and setpoints.
+    facts: what a screen wants to know of a sound plan. touches: what a publish touches besides devices. give_first:
+    at its place in the stream, where versions can go to chosen devices first; may_go_first raises NotFirst where one
+    cannot. kept: what a version keeps of its types, fields and setpoints.
     """
 
     kind: Kind
@@ -72,7 +81,8 @@ class KindRules:
     uses: Callable[[Version, DeviceType, Uses], None]
     facts: Callable[[Any], dict[str, Any]]
     touches: Callable[[Definition], dict[str, int]]
-    rolls_out: bool = False
+    give_first: Callable[[Running, Published, Selection], None] | None = None
+    may_go_first: Callable[[Definition, Version], None] = lambda definition, version: None
     kept: Callable[[Any, DeviceType], tuple[list[dict[str, Any]], list[dict[str, Any]]]] = lambda plan, type_: (
         type_.fields,
         type_.setpoints,

@@ -73,8 +73,8 @@ def publish(
 ) -> Version:
     """The next version, in force for all devices, or for those chosen to have it first. Fields that a decoder
 
-    brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, Overtaken where
-    `base` is not the newest state any more, and CasesFail unless that is what is wanted.
+    brings and its type does not declare are declared with it. Raises NotPublishable, NothingInForce, NotFirst,
+    Overtaken where `base` is not the newest state any more, and CasesFail unless that is what is wanted.
     """
     with transaction.atomic():
         definition = Definition.objects.select_for_update().get(pk=definition.pk)
@@ -151,11 +151,12 @@ def put_in_force(definition: Definition, number: int, person: Person | None) -> 
 def give_first(definition: Definition, version: Version, selection: Selection, person: Person | None) -> Rollout:
     """A version for chosen devices before the others have it; also widens or narrows which ones.
 
-    Raises NothingInForce.
+    Raises NothingInForce, NotFirst.
     """
     with transaction.atomic():
-        if not RULES[definition.kind].rolls_out or definition.live_id is None:
+        if RULES[definition.kind].give_first is None or definition.live_id is None:
             raise NothingInForce
+        RULES[definition.kind].may_go_first(definition, version)
         rollout, _ = Rollout.objects.update_or_create(
             definition=definition,
             defaults={
@@ -171,7 +172,12 @@ def give_first(definition: Definition, version: Version, selection: Selection, p
             {"definition": definition.pk, "type": definition.type_id, "version": version.pk} | selection.as_dict(),
             person,
         )
-        record(person, "rolled out", f"decoder {definition.name}", {"version": version.number, **selection.as_dict()})
+        record(
+            person,
+            "rolled out",
+            f"{definition.kind} {definition.name}",
+            {"version": version.number, **selection.as_dict()},
+        )
     return rollout
 
 
@@ -183,7 +189,7 @@ def withdraw(definition: Definition, person: Person | None) -> bool:
             return False
         rollout.delete()
         control("rollout", {"definition": definition.pk, "type": definition.type_id, "version": None}, person)
-        record(person, "withdrew", f"decoder {definition.name}", {"version": rollout.version.number})
+        record(person, "withdrew", f"{definition.kind} {definition.name}", {"version": rollout.version.number})
     return True
 
 
@@ -236,6 +242,7 @@ def switch_off(definition: Definition, until: datetime, why: str, person: Person
             raise NothingInForce
         definition.off_until, definition.off_why, definition.off_by = until, why, person
         definition.save()
+        Rollout.objects.filter(definition=definition).delete()
         control("off", {"definition": definition.pk, "why": why}, person)
         about = {"until": until.isoformat(timespec="minutes"), "why": why}
         record(person, "switched off", f"condition {definition.name}", about)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection, Iterable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import psycopg
@@ -61,6 +61,7 @@ class Registry:
     )  # type -> version that chosen devices have before the others
     held: dict[int, int] = field(default_factory=dict)  # device -> version it is held on
     running: dict[int, int | None] = field(default_factory=dict)  # device -> version, as far as asked
+    # by definition; what chosen devices have first, by its negative
     conditions: dict[int, Watched] = field(default_factory=dict)
     world: World = field(default_factory=World)
     names: dict[str, int] = field(default_factory=dict)
@@ -156,13 +157,13 @@ class Registry:
                 self.held[body["device"]] = body["version"]
         elif kind == "retire":
             gone = set(body.get("versions", []))
-            self.conditions.pop(body["definition"], None)
+            self._watch_no_more(body["definition"])
             self.routes.pop(body["definition"], None)
             self.live = {t: v for t, v in self.live.items() if v not in gone}
             self.first = {t: f for t, f in self.first.items() if f[0] not in gone}
             self.held = {d: v for d, v in self.held.items() if v not in gone}
         elif kind == "off":
-            self.conditions.pop(body["definition"], None)
+            self._watch_no_more(body["definition"])
         elif kind == "setpoint":
             scope = "device" if body.get("device") else "site" if body.get("site") else "type"
             key = (int(body["type"]), str(body["name"]), scope, int(body[scope]) if scope != "type" else 0)
@@ -187,11 +188,28 @@ class Registry:
         if row is not None:
             RULES[row.kind].put_in_force(self, Published(**vars(row), types=types_by_key(connection)))
 
+    def _watch_no_more(self, definition: int) -> None:
+        for key in (definition, -definition):
+            self.conditions.pop(key, None)
+
     def watch(self, published: Published, plan: ConditionPlan) -> None:
         """A condition is in force from here on."""
+        self._watch_no_more(published.definition)
         self.conditions[published.definition] = Watched(
             published.definition, published.version, published.type_id, plan
         )
+
+    def watch_first(self, published: Published, plan: ConditionPlan, selection: Selection) -> None:
+        """Chosen devices have a version of a condition before the others, from here on."""
+        key = published.definition
+        if key not in self.conditions:
+            return
+
+        def chosen(device: Device) -> bool:
+            return selection.takes(device.name, device.labels, device.site, self.parents)
+
+        self.conditions[key] = replace(self.conditions[key], chosen=lambda device: not chosen(device))
+        self.conditions[-key] = Watched(-key, published.version, published.type_id, plan, chosen)
 
     def route(self, published: Published, plan: RoutePlan) -> None:
         """A route is in force from here on: in its place, or behind all others where it has none."""
@@ -230,10 +248,14 @@ class Registry:
         return True
 
     def _give_first(self, connection: psycopg.Connection, body: dict[str, Any]) -> None:
-        if body["version"] is None:
+        if body["version"] is not None:
+            row = version_row(connection, body["version"], MADE)
+            if row is not None and (given := RULES[row.kind].give_first) is not None:
+                given(self, Published(**vars(row), types=types_by_key(connection)), Selection.of(body))
+        elif self.conditions.pop(-body["definition"], None) is not None:
+            self.conditions[body["definition"]] = replace(self.conditions[body["definition"]], chosen=None)
+        else:
             self.first.pop(body["type"], None)
-        elif self.keep_source(connection, body["version"]):
-            self.first[body["type"]] = (body["version"], Selection.of(body))
 
     def version_of(self, device_id: int) -> int | None:
         """The version that a device's messages are decoded by: the one it is held on, one it is chosen for, the one in

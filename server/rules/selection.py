@@ -1,4 +1,4 @@
-"""Which devices use which version of a decoder: all, those chosen to go first, those held back."""
+"""Which devices use which version of a definition: all, those chosen to go first, those held back."""
 
 from __future__ import annotations
 

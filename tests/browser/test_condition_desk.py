@@ -125,3 +125,28 @@ def test_a_limit_is_picked_from_how_often_it_would_come(page: Page, running: Run
     tried = page.get_by_role("status").filter(has_text=f"→ {value}")
     text = page.get_by_role("textbox", name="Condition text").filter(has_text=f"> {value} ")
     expect(tried.or_(text).first).to_be_visible()
+
+
+def test_chosen_devices_are_watched_by_a_version_first(page: Page, running: Running) -> None:
+    begin_copy(page, running, "battery runs low", "battery, tried first")
+    publish = page.get_by_role("button", name="Publish version 1")
+    publish.click()
+    page.get_by_role("dialog").get_by_role("button", name="Publish", exact=True).click()
+    expect(page.get_by_role("button", name="Version 1 is in force")).to_be_disabled()
+
+    page.get_by_role("textbox", name="Condition text").click()
+    page.keyboard.press("Control+End")
+    page.keyboard.type('  say "{device}: the battery has {value}"\n')
+    page.get_by_role("button", name="Publish version 2").click()
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_label("chosen devices first").check()
+    dialog.get_by_label("share of them, in %").fill("20")
+    expect(dialog.get_by_role("status").filter(has_text="of")).to_contain_text(re.compile(r"\d+ of \d+ devices"))
+    dialog.get_by_role("button", name="Publish for them").click()
+    strip = page.get_by_role("region", name="Rollout")
+    expect(strip).to_contain_text(re.compile(r"20 % of them.*version 2 on \d+ devices.*version 1 on \d+ devices", re.S))
+    expect(page.get_by_role("button", name="Version 2 is rolling out")).to_be_disabled()
+    page.get_by_role("heading", name="battery, tried first").click()
+    page.keyboard.press("Alt+z")
+    expect(strip).to_have_count(0)
+    expect(page.get_by_role("button", name="Publish version 3")).to_be_enabled()

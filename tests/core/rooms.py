@@ -65,6 +65,23 @@ class Driven:
             room.watch(watched)
         return room
 
+    def divide(self, first: ConditionPlan | None, chosen: frozenset[int], at: int) -> None:
+        """The first condition, of which chosen devices have another version before the others from a moment on."""
+        main = replace(self.watched[0], chosen=(lambda d: d.id not in chosen) if first is not None else None)
+        own = Watched(-main.key, 99, TYPE, first, lambda d: d.id in chosen) if first is not None else None
+        self.watched = [main, *(w for w in self.watched[1:] if w.key > 0), *([own] if own is not None else [])]
+        self.found += self.room.divide(main, own, at, self.newest)
+        if self.restarts:
+            self.restart()
+
+    def publish(self, plan: ConditionPlan, at: int) -> None:
+        """The next version of the first condition, in force for all devices."""
+        fresh = Watched(self.watched[0].key, self.watched[0].version + 1, TYPE, plan)
+        self.watched = [fresh, *(w for w in self.watched[1:] if w.key > 0)]
+        self.found += self.room.watch(fresh, at, self.newest)
+        if self.restarts:
+            self.restart()
+
     def restart(self) -> None:
         body = remembered(self.room, self.newest)
         self.room = self._fresh()

@@ -5,8 +5,10 @@ from __future__ import annotations
 from datetime import timedelta
 from typing import Any
 
+from django.utils import timezone
+
 from server.engine.worker import Engine
-from server.records.definitions.models import Definition
+from server.records.definitions.models import Definition, Rollout
 from server.records.fleet.models import Device, Site
 from server.rules.registering import registry_changed
 from server.rules.selection import Selection
@@ -151,3 +153,85 @@ def test_a_wider_share_keeps_the_devices_of_a_smaller_one() -> None:
     chosen = [{n for n in names if Selection(share=share).takes(n, {}, None, {})} for share in (10, 30, 100)]
     assert chosen[0] < chosen[1] < chosen[2] == set(names)
     assert 10 < len(chosen[0]) < 55
+
+
+# conditions -------------------------------------------------------------------------------
+WATCH = 'condition "level is high" priority high\n  on pod\n  raise when level > 5 m\n'
+STRICT = WATCH.replace("> 5 m", "> 2 m").replace("priority high", "priority low")
+
+
+def alarms(world: World) -> list[tuple[str, str, int, bool]]:
+    """Device, priority, version that raised it, whether it is open."""
+    return world.ask(
+        "select d.name, a.priority, v.number, a.cleared_at is null from alarms_alarm a join fleet_device d on d.id ="
+        " a.device_id join definitions_version v on v.id = a.version_id order by a.id"
+    )
+
+
+def begin_strict(world: World, client: Any, **first: Any) -> int:
+    world.decoder()
+    definition = world.condition(WATCH)
+    Device.objects.filter(name="pod-1").update(labels={"firmware": "2"})
+    registry_changed()
+    body = {"text": STRICT, "first": first or {"labels": {"firmware": "2"}}}
+    answer = send(client, "POST", f"definitions/{definition.pk}/publish", body)
+    assert answer.status_code == 201, answer.content
+    assert (answer.json()["live"]["number"], answer.json()["rolling_out"]) == (1, 2)
+    return int(definition.pk)
+
+
+def test_chosen_devices_are_watched_by_a_version_first(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    ident = begin_strict(world, client)
+    world.arrive((0, 0, payload(3)), (1, 1, payload(3)), (2, 2, payload(8)))
+    work_off(engine)
+    assert alarms(world) == [("pod-1", "low", 2, True), ("pod-2", "high", 1, True)]
+    Rollout.objects.update(began_at=START)
+    told = client.get(V1 + f"definitions/{ident}/rollout").json()
+    assert (told["chosen"]["devices"], told["chosen"]["raised"]) == (1, 1)
+    assert (told["others"]["devices"], told["others"]["raised"]) == (3, 1)
+    runs = client.get(V1 + f"definitions/{ident}/runs?because=chosen").json()["results"]
+    assert [r["device"] for r in runs] == ["pod-1"]
+
+    # A restart goes on with both; a label brings a device under the other version, which keeps its alarm.
+    engine.load()
+    Device.objects.filter(name="pod-2").update(labels={"firmware": "2"})
+    registry_changed()
+    world.arrive((2, 10, payload(3)), (0, 11, payload(3)))
+    work_off(engine)
+    assert alarms(world) == [("pod-1", "low", 2, True), ("pod-2", "low", 1, True)]
+
+    # Withdrawn: what only the other version holds against is over, and nothing is raised twice.
+    assert send(client, "DELETE", f"definitions/{ident}/rollout").json()["number"] is None
+    work_off(engine)
+    assert [(name, is_open) for name, _, _, is_open in alarms(world)] == [("pod-1", False), ("pod-2", False)]
+    world.arrive((2, 20, payload(8)))
+    work_off(engine)
+    assert alarms(world)[-1] == ("pod-2", "high", 1, True)
+
+
+def test_what_was_raised_first_goes_on_when_all_have_the_version(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    ident = begin_strict(world, client)
+    world.arrive((0, 0, payload(3)), (1, 1, payload(3)))
+    work_off(engine)
+    assert send(client, "POST", f"definitions/{ident}/in-force", {"number": 2}).json()["rolling_out"] is None
+    work_off(engine)
+    assert alarms(world) == [("pod-1", "low", 2, True), ("pod-0", "low", 2, True)]
+    assert world.ask("select count(*) from alarms_journalentry where what = 'cleared'") == [(0,)]
+
+
+def test_what_cannot_go_first_says_why(world: World, engine: Any) -> None:
+    client = signed_in(world, "engineer")
+    ident = begin_strict(world, client)
+    each = 'condition "level is high" priority high\n  on each site of pod\n  raise when share_of(level > 2 m) > 50 %\n'
+    first = {"labels": {"firmware": "2"}}
+    answer = send(client, "POST", f"definitions/{ident}/publish", {"text": each, "first": first})
+    assert answer.status_code == 400 and "publish it for all" in answer.json()["detail"], answer.content
+    until = (timezone.now() + timedelta(hours=2)).isoformat()
+    assert send(client, "POST", f"definitions/{ident}/off", {"until": until, "why": "mooring work"}).status_code == 200
+    assert client.get(V1 + f"definitions/{ident}/rollout").json()["number"] is None, "it is over with it"
+    answer = send(client, "PUT", f"definitions/{ident}/rollout", {"number": 2, **first})
+    assert answer.status_code == 400 and "switched off" in answer.json()["detail"], answer.content
+    work_off(engine)
+    assert [key for key in engine.registry.conditions if abs(key) == ident] == []

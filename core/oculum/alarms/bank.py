@@ -25,7 +25,7 @@ from ..language.evaluate import Val, evaluate
 from ..language.expressions import Age, AtFence, Builtin, Ex, MessageCount, Named, Silent, Speed, Window, bare
 from ..language.fields import FieldSpec
 from ..register import hours
-from ..register.world import World, matches
+from ..register.world import Device, World, matches
 from . import arrivals as heard
 from . import machine
 from .compiled import compiled
@@ -56,12 +56,15 @@ def blamed(key: int) -> Iterator[None]:
 
 @dataclass(frozen=True)
 class Watched:
-    """A condition in force. key: its definition; type: the device type's number."""
+    """A condition in force. key: its definition, the negative of it for a version that chosen devices have first; type:
+    the device type's number; chosen: which of the devices that it selects it watches, all where that is None.
+    """
 
     key: int
     version: int
     type: int
     plan: ConditionPlan
+    chosen: Callable[[Device], bool] | None = None
 
 
 @dataclass(frozen=True)
@@ -98,6 +101,7 @@ class Transition:
         return self.what == "raised"
 
 
+PRIORITIES = ("low", "medium", "high", "critical")
 WHAT = ("raised", "cleared", "priority_changed", "suppressed")
 NOTHING = Cause(0, 0)
 
@@ -208,6 +212,7 @@ class Bank:
                 and d.type == self.type
                 and matches(d.labels, plan.labels)
                 and (plan.site is None or self.world.at_or_below(d.site, plan.site))
+                and (watched.chosen is None or watched.chosen(d))
                 for d in self.devices
             ],
             bool,
@@ -251,15 +256,23 @@ class Bank:
         fresh = Machine.of(len(self.ids), len(watched.plan.steps))
         old = self.machines.get(watched.key)
         if before_ is not None and old is not None:
-            # The open alarm stays, at the step of its priority or the nearest below.
-            order = [("low", "medium", "high", "critical").index(s.priority) for s in watched.plan.steps]
             for slot in np.flatnonzero(old.level >= 0).tolist():
-                rank = ("low", "medium", "high", "critical").index(before_.plan.steps[old.level[slot]].priority)
-                fresh.level[slot] = max([k for k, o in enumerate(order) if o <= rank], default=0)
+                fresh.level[slot] = _step_for(watched.plan, before_.plan.steps[old.level[slot]].priority)
         self.machines[watched.key] = fresh
         self.kept[watched.key] = Kept()
         self._profiled()
         self._prepare(watched.plan)
+
+    def hand_over(self, source: int, target: int, slots: np.ndarray) -> list[int]:
+        """Devices are another condition's from now on, which keeps their open alarms as a version after it would.
+        Returns the devices that have one.
+        """
+        old, fresh, steps = self.machines[source], self.machines[target], self.conditions[source].plan.steps
+        open_ = slots[old.level[slots] >= 0]
+        for slot in open_.tolist():
+            fresh.level[slot] = _step_for(self.conditions[target].plan, steps[old.level[slot]].priority)
+        self.leave(source, slots, 0, "")
+        return [int(i) for i in self.ids[open_]]
 
     def serve(self, key: int, plan: ConditionPlan) -> None:
         """A condition on sites speaks of these devices as their members."""
@@ -741,6 +754,12 @@ class Bank:
         found.ending[slots] = NEVER
         found.held_back[slots] = False
         return told
+
+
+def _step_for(plan: ConditionPlan, priority: str) -> int:
+    """The step at which an open alarm of a priority goes on: the one of it, or the nearest below."""
+    rank = PRIORITIES.index(priority)
+    return max([k for k, step in enumerate(plan.steps) if PRIORITIES.index(step.priority) <= rank], default=0)
 
 
 def _ternary(found: Val, count: int) -> np.ndarray:

@@ -66,6 +66,8 @@ class Room:
     # the register -----------------------------------------------------------------------------
     def watch(self, watched: Watched, at: int | None = None, newest: Fleet | None = None) -> list[Transition]:
         """A condition is in force; with a moment: from then on, looked at then with the newest readings."""
+        if at is not None:
+            self._one_version(watched.key)
         self.watched[watched.key] = watched
         for bank in self.banks.values():
             self._into(bank, watched)
@@ -81,17 +83,77 @@ class Room:
             return []
         return self.touch(at, newest if newest is not None else Fleet(), keys=[watched.key])
 
+    def divide(self, watched: Watched, first: Watched | None, at: int, newest: Fleet) -> list[Transition]:
+        """Chosen devices have another version of a condition before the others, other ones than before, or no more.
+
+        first: under the negative key, None where it is over. Devices that change over keep their open alarms.
+        """
+        key, other = watched.key, -watched.key
+        found: list[Transition] = []
+        self.watched[key] = watched
+        if first is None:
+            self._one_version(key)
+        else:
+            self.watched[other] = first
+        for bank in self.banks.values():
+            if bank.type != watched.type or key not in bank.conditions:
+                continue
+            scopes = {k: bank.scope[k] for k in (key, other) if k in bank.scope}
+            bank.conditions[key], bank.scope[key] = watched, bank._scope(watched)
+            if first is not None:
+                same = other in bank.conditions and bank.conditions[other].version == first.version
+                if same:
+                    bank.conditions[other], bank.scope[other] = first, bank._scope(first)
+                else:
+                    bank.watch(first)
+            found += self._moved(bank, scopes, at, "out of scope")
+        self._note(found)
+        return found + self.touch(at, newest, keys=[key, *([other] if first is not None else [])])
+
+    def _one_version(self, key: int) -> None:
+        """What chosen devices had first is over: their alarms are those of the version that all have."""
+        if self.watched.pop(-key, None) is None or key < 0:
+            return
+        for bank in self.banks.values():
+            if -key in bank.conditions:
+                self._hand_over(bank, -key, key, np.arange(len(bank.ids)))
+                bank.forget(-key)
+
+    def _hand_over(self, bank: Bank, source: int, target: int, slots: np.ndarray) -> None:
+        for device in bank.hand_over(source, target, slots):
+            since = self.open_silences.get(device, {}).pop(source, None)
+            if since is not None and bank.conditions[target].plan.silence:
+                self.open_silences[device][target] = since
+
+    def _moved(self, bank: Bank, before: Mapping[int, np.ndarray], at: int, reason: str) -> list[Transition]:
+        """Devices that a condition does not watch any more: their alarms go over to its other version where that one
+        does, else they are closed.
+        """
+        found: list[Transition] = []
+        for key, scope in before.items():
+            gone = scope & ~bank.scope[key]
+            if -key in bank.scope:
+                over = gone & bank.scope[-key]
+                self._hand_over(bank, key, -key, np.flatnonzero(over))
+                gone &= ~over
+            found += bank.leave(key, np.flatnonzero(gone), at, reason)
+        return found
+
     def adopt(self, key: int, device: int, priority: str) -> None:
         """An alarm that is open already, of which nothing else is known."""
         for bank in self.banks.values():
             if key in bank.conditions and device in bank.slot_of:
-                slot, steps = bank.slot_of[device], [s.priority for s in bank.conditions[key].plan.steps]
-                bank.machines[key].level[slot] = steps.index(priority) if priority in steps else 0
-                bank.machines[key].holds[bank.machines[key].level[slot], slot] = True
+                slot = bank.slot_of[device]
+                own = -key if -key in bank.scope and bank.scope[-key][slot] else key
+                steps = [s.priority for s in bank.conditions[own].plan.steps]
+                bank.machines[own].level[slot] = steps.index(priority) if priority in steps else 0
+                bank.machines[own].holds[bank.machines[own].level[slot], slot] = True
 
     def forget(self, key: int, at: int, reason: str) -> list[Transition]:
         """A condition is not in force any more: what it has open is closed."""
         found: list[Transition] = []
+        if -key in self.watched and key > 0:
+            found += self.forget(-key, at, reason)
         for bank in self.banks.values():
             if key in bank.conditions:
                 found += bank.leave(key, np.arange(len(bank.ids)), at, reason)
@@ -120,8 +182,7 @@ class Room:
             )
             for k in bank.scope:
                 bank.scope[k] &= here
-                gone = np.flatnonzero(before.get(k, bank.scope[k]) & ~bank.scope[k])
-                found += bank.leave(k, gone, at, reason)
+            found += self._moved(bank, before, at, reason)
         for site in self.sites.values():
             gone_sites = [slot for slot, _ in site.refresh()]
             found += site.leave(gone_sites, at, reason)

@@ -14,27 +14,34 @@ from rest_framework.views import APIView
 
 from oculum.text import harmless
 from server.api.definitions.serial import SelectionIn, selection_of
-from server.api.definitions.views import decoder_of
+from server.api.definitions.views import decoder_of, versioned
+from server.records.alarms.models import Alarm
 from server.records.definitions.models import Definition, Hold, Rollout, Version
 from server.records.fleet.models import Device
 from server.requests.authentication import person_of
 from server.requests.fields import Words
 from server.requests.moments import LOOKBACK, span
 from server.requests.paging import Pages
+from server.rules.kinds import NotFirst
 from server.rules.publishing import NothingInForce, give_first, hold, withdraw
 from server.rules.refusal import Refused
 from server.rules.runs import runs
 from server.store.refused import by_reason, of_devices
 
 NAMED = 12
-NO_VERSIONS = "devices run versions of decoders; a condition counts for all devices that it selects"
+NO_VERSIONS = (
+    "versions of decoders and conditions can go to chosen devices first; a route counts for all that it selects"
+)
 
 
-def counts(devices: list[int], since: datetime) -> dict[str, int]:
-    """Messages of devices since a moment, and how many of them were refused wholly or in part."""
+def counts(version: Version | None, devices: list[int], since: datetime) -> dict[str, int]:
+    """Messages of devices since a moment, how many of them were refused wholly or in part, and what a version of a
+    condition raised for them.
+    """
     with connection.cursor() as cursor:
         messages, refused = of_devices(cursor, devices, since)
-    return {"devices": len(devices), "messages": messages, "refused": refused}
+    raised = Alarm.objects.filter(version=version, device_id__in=devices, raised_at__gte=since).count()
+    return {"devices": len(devices), "messages": messages, "refused": refused, "raised": raised}
 
 
 class CountsOut(serializers.Serializer):
@@ -42,6 +49,7 @@ class CountsOut(serializers.Serializer):
     devices = serializers.IntegerField()
     messages = serializers.IntegerField(help_text="since it began, at most 200,000 are counted")
     refused = serializers.IntegerField(help_text="wholly or in part")
+    raised = serializers.IntegerField(help_text="alarms that the version of a condition raised since it began")
 
 
 class RolloutOut(serializers.Serializer):
@@ -87,7 +95,7 @@ class HoldIn(serializers.Serializer):
 
 def rollout_out(definition: Definition) -> dict[str, Any]:
     rollout = Rollout.objects.filter(definition=definition).select_related("version", "site", "person").first()
-    held = Hold.objects.filter(device__type=definition.type_id).count()
+    held = Hold.objects.filter(version__definition=definition).count()
     if rollout is None:
         return {
             "number": None,
@@ -104,7 +112,8 @@ def rollout_out(definition: Definition) -> dict[str, Any]:
         }
     all_ = runs(definition)
     groups = [[r.device for r in all_ if r.because == because] for because in ("chosen", "in force")]
-    chosen, others = (counts(devices, rollout.began_at) for devices in groups)
+    versions = (rollout.version, definition.live)
+    chosen, others = (counts(v, own, rollout.began_at) for v, own in zip(versions, groups, strict=True))
     return {
         "number": rollout.version.number,
         "labels": rollout.labels,
@@ -125,12 +134,12 @@ class RolloutView(APIView):
 
     @extend_schema(responses=RolloutOut, operation_id="rollout", tags=["definitions"])
     def get(self, request: Request, ident: int) -> Response:
-        return Response(rollout_out(decoder_of(ident, NO_VERSIONS)))
+        return Response(rollout_out(versioned(ident, NO_VERSIONS)))
 
     @extend_schema(request=RolloutIn, responses=RolloutOut, operation_id="change_rollout", tags=["definitions"])
     def put(self, request: Request, ident: int) -> Response:
         """Begins a rollout of a version, or changes which devices are chosen."""
-        definition = decoder_of(ident, NO_VERSIONS)
+        definition = versioned(ident, NO_VERSIONS)
         asked = RolloutIn(data=request.data)
         asked.is_valid(raise_exception=True)
         version = definition.versions.filter(number=asked.validated_data["number"]).first()
@@ -144,12 +153,14 @@ class RolloutView(APIView):
             raise Refused(
                 "nothing in force", "no version is in force for the other devices; publish this one for all", 409
             ) from None
+        except NotFirst as error:
+            raise Refused("invalid", str(error)) from None
         return Response(rollout_out(definition))
 
     @extend_schema(responses=RolloutOut, operation_id="withdraw_rollout", tags=["definitions"])
     def delete(self, request: Request, ident: int) -> Response:
         """The chosen devices have the version in force again. What they sent meanwhile can be decoded again."""
-        definition = decoder_of(ident, NO_VERSIONS)
+        definition = versioned(ident, NO_VERSIONS)
         if not withdraw(definition, person_of(request)):
             raise Refused("not found", "no rollout is under way", 404)
         return Response(rollout_out(definition))
@@ -162,7 +173,7 @@ class ChosenView(APIView):
 
     @extend_schema(request=SelectionIn, responses=ChosenOut, operation_id="chosen", tags=["definitions"])
     def post(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident, NO_VERSIONS)
+        definition = versioned(ident, NO_VERSIONS)
         asked = SelectionIn(data=request.data)
         asked.is_valid(raise_exception=True)
         found = runs(definition, selection_of(asked.validated_data))
@@ -193,7 +204,7 @@ class RunsView(APIView):
         tags=["definitions"],
     )
     def get(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident, NO_VERSIONS)
+        definition = versioned(ident, NO_VERSIONS)
         ask = request.query_params
         numbers = dict(Version.objects.filter(definition=definition).values_list("id", "number"))
         whys = dict(Hold.objects.filter(device__type=definition.type_id).values_list("device__name", "why"))
@@ -242,7 +253,7 @@ class FailingView(APIView):
 
     @extend_schema(parameters=LOOKBACK, responses=FailingOut, operation_id="failing", tags=["definitions"])
     def get(self, request: Request, ident: int) -> Response:
-        definition = decoder_of(ident, NO_VERSIONS)
+        definition = decoder_of(ident, "a decoder refuses messages; other definitions do not")
         start, end, _ = span(request)
         with connection.cursor() as cursor:
             messages, devices, found = by_reason(cursor, definition.type_id, start, end)

@@ -15,6 +15,7 @@ from rest_framework.response import Response
 from rest_framework.views import APIView
 
 from oculum.checks import NAMES as CHECKS
+from oculum.language.decoders import DECODER
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.definitions import KINDS, form, format_definition
 from oculum.language.problems import DefinitionError, Problem
@@ -44,6 +45,7 @@ from server.records.fleet.models import DeviceType
 from server.records.people.models import Person, record
 from server.requests.authentication import person_of
 from server.rules.all_kinds import RULES
+from server.rules.kinds import NotFirst
 from server.rules.publishing import (
     Base,
     CasesFail,
@@ -146,9 +148,17 @@ class DefinitionView(APIView):
 
 
 def decoder_of(ident: int, why: str) -> Definition:
-    """A decoder; raises Refused with `why` where it is a condition."""
+    """A decoder; raises Refused with `why` where it is another kind."""
     definition = DefinitionView.find(ident)
-    if not RULES[definition.kind].rolls_out:
+    if definition.kind != DECODER.name:
+        raise Refused("invalid", why)
+    return definition
+
+
+def versioned(ident: int, why: str) -> Definition:
+    """A definition of which devices may have different versions; raises Refused with `why` where it is another."""
+    definition = DefinitionView.find(ident)
+    if RULES[definition.kind].give_first is None:
         raise Refused("invalid", why)
     return definition
 
@@ -279,6 +289,8 @@ class PublishView(APIView):
             raise Refused(
                 "nothing in force", "no version is in force for the other devices; publish this one for all", 409
             ) from None
+        except NotFirst as error:
+            raise Refused("invalid", str(error)) from None
         except CasesFail as error:
             raise Refused("cases fail", str(error), 409, names=error.names) from None
         except NotPublishable as error:

@@ -2956,6 +2956,8 @@ export interface components {
             messages: number;
             /** @description wholly or in part */
             refused: number;
+            /** @description alarms that the version of a condition raised since it began */
+            raised: number;
         };
         Crossing: {
             /** Format: date-time */

@@ -18,6 +18,7 @@ import { DefinitionHead } from "./head";
 import { Instruction } from "./instruction";
 import { OffStrip } from "./off";
 import { Overtaken } from "./overtaken";
+import { RolloutStrip } from "./rollout";
 import { TextPane } from "./text-pane";
 import { Suggestion } from "./suggestion";
 import { Supposed } from "./supposed";
@@ -89,6 +90,7 @@ export default function ConditionScreen() {
           about={<>{own?.title ?? type}</>}
           opens={found && !trial.isPlaceholderData ? found.still_open : null}
         />
+        <RolloutStrip id={id} of="condition" />
         <Overtaken draft={draft} />
         {draft.definition.data && <OffStrip definition={draft.definition.data} engineer={engineer} />}
         {facts?.sentence && (

@@ -138,6 +138,7 @@ export default function DecoderScreen() {
         <DefinitionHead draft={draft} about={<>{running(own?.devices ?? 0)}</>} />
         <RolloutStrip
           id={id}
+          of="decoder"
           busy={trial.run.isPending}
           compare={(text) => trial.run.mutate({ text, messages: 20_000, chosen: true })}
         />

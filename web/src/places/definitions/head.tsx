@@ -69,10 +69,12 @@ export function DefinitionHead({
       return client.invalidateQueries();
     },
   });
-  const rollout = useRollout(d?.kind === "decoder" && d.rolling_out ? d.id : null);
+  const rollout = useRollout(d?.rolling_out ? d.id : null);
   const undo = draft.publish.isSuccess && before.current !== null ? before.current : null;
   useKeys({ "Alt+z": () => undo !== null && back.mutate(undo) }, undo !== null && engineer);
   if (!d) return null;
+  // A route counts for all that it selects, a condition on sites looks at all devices of a site together.
+  const goesFirst = d.kind === "decoder" || (d.kind === "condition" && !/^\s*on each site of\b/m.test(draft.text));
   const failing = cases.data?.failing ?? 0;
   const casesFail =
     failing > 0 || (draft.publish.error instanceof Refusal && draft.publish.error.code === "cases fail");
@@ -173,7 +175,7 @@ export function DefinitionHead({
             <p>
               From the next arrival on, this text counts. A version never changes; you can go back to an earlier one.
             </p>
-            {d.kind === "decoder" && d.live && (
+            {goesFirst && d.live && (
               <fieldset className="flex flex-wrap gap-x-5">
                 <legend className="text-[12.5px] text-second">who has it</legend>
                 {[

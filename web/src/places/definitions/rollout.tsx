@@ -75,7 +75,18 @@ export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; ch
 }
 
 /** A rollout under way: how it does beside the version that the others have, and the next step. */
-export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text: string) => void; busy: boolean }) {
+export function RolloutStrip({
+  id,
+  of,
+  compare,
+  busy = false,
+}: {
+  id: number;
+  of: "decoder" | "condition";
+  /** Holds both versions against stored messages; a condition's trial does so by itself. */
+  compare?: (text: string) => void;
+  busy?: boolean;
+}) {
   const client = useQueryClient();
   const engineer = useMay("engineer");
   const kept = useKept();
@@ -100,6 +111,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
     ...(r.share < 100 ? [`${r.share} % of them`] : []),
   ];
   const number = r.number;
+  const everybody = of === "decoder" ? "all but those held" : "all";
   return (
     <section aria-label="Rollout" className="mb-2 border border-line bg-raised px-4 py-1.5">
       <div className="flex flex-wrap items-center gap-x-8 gap-y-1">
@@ -107,7 +119,7 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
           <h2>
             Rollout{" "}
             <span>
-              · {words.length ? words.join(", ") : "all but those held"}, since <At at={r.began_at} />
+              · {words.length ? words.join(", ") : everybody}, since <At at={r.began_at} />
               {r.who && `, by ${r.who}`}
               {r.held > 0 && ` · ${counted(r.held, "device")} held`}
             </span>
@@ -118,8 +130,14 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
                 <b>version {side.version ?? "none"}</b> on <b>{counted(side.devices, "device")}</b>
               </span>
               : {counted(side.messages, "message")} since,{" "}
-              {side.refused === 0 ? "none refused" : `${side.refused.toLocaleString("en")} refused`}
-              {side.refused > 0 && i === 0 && (
+              {of === "condition"
+                ? side.raised === 0
+                  ? "nothing raised"
+                  : `${counted(side.raised, "alarm")} raised`
+                : side.refused === 0
+                  ? "none refused"
+                  : `${side.refused.toLocaleString("en")} refused`}
+              {of === "decoder" && side.refused > 0 && i === 0 && (
                 <>
                   {" "}
                   <Link className="link" to={kept(`/decoders/${id}`, { outcome: "refused" })}>
@@ -132,9 +150,11 @@ export function RolloutStrip({ id, compare, busy }: { id: number; compare: (text
         </div>
         {engineer && (
           <div className="ml-auto flex flex-wrap gap-2">
-            <button type="button" className="button small" disabled={busy} onClick={() => compare(r.text ?? "")}>
-              Compare on stored messages
-            </button>
+            {compare && (
+              <button type="button" className="button small" disabled={busy} onClick={() => compare(r.text ?? "")}>
+                Compare on stored messages
+              </button>
+            )}
             <Widen id={id} rollout={r} />
             <button
               type="button"
