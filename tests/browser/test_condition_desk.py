@@ -128,15 +128,17 @@ def test_a_limit_is_picked_from_how_often_it_would_come(page: Page, running: Run
 
 
 def test_chosen_devices_are_watched_by_a_version_first(page: Page, running: Running) -> None:
-    begin_copy(page, running, "battery runs low", "battery, tried first")
+    begin_copy(page, running, "battery is low", "battery, tried first")
     publish = page.get_by_role("button", name="Publish version 1")
     publish.click()
     page.get_by_role("dialog").get_by_role("button", name="Publish", exact=True).click()
     expect(page.get_by_role("button", name="Version 1 is in force")).to_be_disabled()
 
     page.get_by_role("textbox", name="Condition text").click()
-    page.keyboard.press("Control+End")
-    page.keyboard.type('  say "{device}: the battery has {value}"\n')
+    page.keyboard.press("Control+a")
+    page.keyboard.insert_text(
+        'condition "battery, tried first" priority low\n  on raft_buoy\n  raise when battery < 3.4 V held 2 h\n'
+    )
     page.get_by_role("button", name="Publish version 2").click()
     dialog = page.get_by_role("dialog")
     dialog.get_by_label("chosen devices first").check()
