@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
+from threading import Lock
 from typing import Any
 
 import orjson
@@ -16,22 +17,61 @@ from server.store.sealed import Known, one_view, with_sealed
 from server.store.times import moment, us
 
 Entry = list[Any]  # value, measured (µs), message, received (µs)
+FEW = 200  # devices that are read by themselves
 PAGE = 60
 MOST_PAGES = 200
 
 
-def newest(cursor: Any, devices: Sequence[int] | None = None) -> dict[int, tuple[int, dict[str, Entry]]]:
-    """By device, of all that have sent anything or of some: the last arrival (µs), and the newest value by field."""
-    asked = "select array_agg(device_id), array_agg(received_at), array_agg(fields::text) from latest"
+Found = dict[int, tuple[int, dict[str, Entry]]]  # by device: the last arrival (µs), and the newest value by field
+
+
+def newest(cursor: Any, devices: Sequence[int] | None = None) -> Found:
+    """By device, of all that have sent anything or of some: the last arrival (µs), and the newest value by field. What
+    is given belongs to everybody who asks, and is not to be changed.
+    """
+    if devices is None:
+        return _of_all(cursor)
+    if len(devices) > FEW:
+        found = _of_all(cursor)
+        return {device: found[device] for device in devices if device in found}
+    return {device: found for device, (_, found) in _read(cursor, devices).items()}
+
+
+def _read(cursor: Any, devices: Sequence[int]) -> dict[int, tuple[int, tuple[int, dict[str, Entry]]]]:
+    """By device: which state of its row this is, and what stands in it."""
     with psycopg.Cursor(cursor.connection) as own:
         own.execute(
-            asked if devices is None else f"{asked} where device_id = any(%s)",
-            None if devices is None else (list(devices),),
+            "select array_agg(device_id), array_agg(xmin), array_agg(received_at), array_agg(fields::text) from latest"
+            " where device_id = any(%s)",
+            (list(devices),),
             binary=True,
         )
-        ids, received, fields = cells_of(own)
+        ids, states, received, fields = cells_of(own)
     told = orjson.loads(f"[{','.join(text or '{}' for text in as_texts(fields))}]")
-    return dict(zip(as_whole(ids, "i4").tolist(), zip(as_times(received).tolist(), told, strict=True), strict=True))
+    found = zip(as_whole(states, "u4").tolist(), zip(as_times(received).tolist(), told, strict=True), strict=True)
+    return dict(zip(as_whole(ids, "i4").tolist(), found, strict=True))
+
+
+_kept: dict[int, tuple[int, tuple[int, dict[str, Entry]]]] = {}  # of the whole fleet, as it was read last
+_keeping = Lock()
+
+
+def _of_all(cursor: Any) -> Found:
+    """Of all devices: rows that are as they were when somebody asked last are not read again. A row's state is the
+    number of the transaction that wrote it.
+    """
+    with psycopg.Cursor(cursor.connection) as own:
+        own.execute("select array_agg(device_id), array_agg(xmin) from latest", binary=True)
+        ids, states = cells_of(own)
+    now = dict(zip(as_whole(ids, "i4").tolist(), as_whole(states, "u4").tolist(), strict=True))
+    with _keeping:
+        known = {device: entry for device, entry in _kept.items() if now.get(device) == entry[0]}
+    changed = [device for device in now if device not in known]
+    known |= _read(cursor, changed) if changed else {}
+    with _keeping:
+        _kept.clear()
+        _kept.update(known)
+    return {device: found for device, (_, found) in known.items()}
 
 
 def value_at(device_id: int, at: datetime, names: set[str]) -> dict[str, tuple[Any, datetime, int, datetime]]:
