@@ -5,19 +5,23 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from math import isfinite, nan
 from typing import Any
+
+from django.db.models import F
 
 from oculum.language.routes.check import SITE
 from server.records.definitions.models import Hold
-from server.records.fleet.models import Device, DeviceType, Site
+from server.records.fleet.models import Device, DeviceType, Setpoint, Site
 from server.records.people.models import Person
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
-from server.rules.registering import registry_changed
+from server.rules.registering import registry_changed, set_setpoint
 
 HEAD = ["device", "title", "type", "site", "gateway", "phase", "cadence_s", "latitude", "longitude", "labels"]
+HEAD += ["setpoints"]
 NUMBERS = ("cadence_s", "latitude", "longitude")
 MOST = 5_000
 PART = re.compile(r"((?:[^;\\]|\\.)*)(?:;|$)")
@@ -51,9 +55,10 @@ class Line:
         told = []
         for name in self.changed:
             was = self.before[name] if self.before is not None else None
-            told += (
-                _labels_told(was or {}, self.after[name]) if name == "labels" else [f"{name} {_of(was, self, name)}"]
-            )
+            if name in _TOLD:
+                told += _TOLD[name](was or {}, self.after[name])
+            else:
+                told.append(f"{name} {_of(was, self, name)}")
         return ", ".join(told)
 
 
@@ -70,6 +75,15 @@ def _labels_told(was: Mapping[str, str], now: Mapping[str, str]) -> list[str]:
     return told + [f"label {k} taken off" for k in was if k not in now]
 
 
+def _setpoints_told(was: Mapping[str, float], now: Mapping[str, float]) -> list[str]:
+    told = [f"{name} {was[name]:g} → {now[name]:g}" for name in now if name in was and was[name] != now[name]]
+    told += [f"{name} {now[name]:g} of its own" for name in now if name not in was]
+    return told + [f"{name} no more of its own" for name in was if name not in now]
+
+
+_TOLD: dict[str, Callable[[Any, Any], list[str]]] = {"labels": _labels_told, "setpoints": _setpoints_told}
+
+
 class Fleet:
     """Everything that lines are held against, read once."""
 
@@ -77,6 +91,10 @@ class Fleet:
         self.types = {t.key: t for t in DeviceType.objects.all()}
         self.sites = {s.name: s for s in Site.objects.all()}
         self.devices = {d.name: d for d in Device.objects.select_related("type", "site", "gateway")}
+        self.setpoints: dict[int, dict[str, float]] = {}  # own ones, by device, of the type that it is
+        own = Setpoint.objects.filter(device__isnull=False, type=F("device__type"))
+        for device, name, value in own.values_list("device_id", "name", "value"):
+            self.setpoints.setdefault(device, {})[name] = value
 
     def told(self, device: Device) -> dict[str, Any]:
         return {
@@ -89,6 +107,7 @@ class Fleet:
             "latitude": device.latitude,
             "longitude": device.longitude,
             "labels": device.labels,
+            "setpoints": self.setpoints.get(device.pk, {}),
         }
 
     def ring(self, lines: Sequence[Line]) -> set[str]:
@@ -113,8 +132,9 @@ def written(rows: Iterable[tuple[str, Mapping[str, Any]]]) -> str:
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(HEAD)
     for name, one in rows:
-        cells = [_cell(one[column]) for column in HEAD[1:-1]]
-        writer.writerow([name, *cells, labels_text(one["labels"])])
+        cells = [_cell(one[column]) for column in HEAD[1:-2]]
+        setpoints = {key: repr(value) for key, value in one["setpoints"].items()}
+        writer.writerow([name, *cells, labels_text(one["labels"]), labels_text(setpoints)])
     return out.getvalue()
 
 
@@ -124,6 +144,23 @@ def _cell(value: Any) -> str:
 
 def labels_text(labels: Mapping[str, str]) -> str:
     return ";".join(re.sub(r"([;\\])", r"\\\1", f"{name}={text}") for name, text in sorted(labels.items()))
+
+
+def read_setpoints(text: str) -> dict[str, float]:
+    """Raises ValueError."""
+    found: dict[str, float] = {}
+    try:
+        told = read_labels(text)
+    except ValueError:
+        raise ValueError(f"setpoints: found `{text[:40]}`, expected `name=number;name=number`") from None
+    for name, value in told.items():
+        try:
+            found[name] = float(value)
+        except ValueError:
+            found[name] = nan
+        if not isfinite(found[name]):
+            raise ValueError(f"setpoints: found `{value[:40]}` for {name[:40]}, expected a number")
+    return found
 
 
 def read_labels(text: str) -> dict[str, str]:
@@ -174,6 +211,8 @@ def read(text: str, fleet: Fleet) -> list[Line]:
 def _value(column: str, cell: str) -> Any:
     if column == "labels":
         return read_labels(cell)
+    if column == "setpoints":
+        return read_setpoints(cell)
     if column not in NUMBERS or not cell:
         return cell or None
     try:
@@ -193,7 +232,7 @@ def ask(line: Line, asked: Mapping[str, Any], fleet: Fleet) -> None:
             line.why = "it stands for a site, and is as the site is"
         return
     blank: dict[str, Any] = {"title": line.name, "type": None, "site": None, "gateway": None, "phase": "in service"}
-    blank |= {"cadence_s": None, "latitude": None, "longitude": None, "labels": {}}
+    blank |= {"cadence_s": None, "latitude": None, "longitude": None, "labels": {}, "setpoints": {}}
     line.after = blank | {name: value for name, value in asked.items() if value is not None}
 
 
@@ -220,15 +259,24 @@ def keep(lines: Sequence[Line], fleet: Fleet, person: Person | None) -> None:
         changed.append(device)
         if device.type_id != before:
             moved.append(device)
-    Device.objects.bulk_update(changed, [*HEAD[1:], "revision"], batch_size=500)
+    Device.objects.bulk_update(changed, [*HEAD[1:-1], "revision"], batch_size=500)
     for one in Hold.objects.filter(device__in=moved).select_related("device"):
         hold(one.device, None, "it is of another type now", person)
     if changed:
         registry_changed(person, accounts=True)
+    for line in lines:
+        if line.becomes in ("created", "changed") and "setpoints" in line.changed:
+            _set(fleet.devices[line.name], (line.before or {}).get("setpoints", {}), line.after["setpoints"], person)
+
+
+def _set(device: Device, before: Mapping[str, float], after: Mapping[str, float], person: Person | None) -> None:
+    for name in sorted({*before, *after}):
+        if before.get(name) != after.get(name):
+            set_setpoint(device.type, name, after.get(name), person, device=device.pk)
 
 
 def _values(after: Mapping[str, Any], fleet: Fleet, gateway: bool = True) -> dict[str, Any]:
-    found = dict(after)
+    found = {name: value for name, value in after.items() if name != "setpoints"}
     if "type" in found:
         found["type"] = fleet.types[found["type"]]
     if "site" in found:

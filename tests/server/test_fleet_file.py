@@ -11,14 +11,15 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from server.records.definitions.models import Version
-from server.records.fleet.models import Device, DeviceType, Site
+from server.records.fleet.models import Device, DeviceType, Setpoint, Site
 from server.records.people.models import Record
 from server.rules.fleet_lines import labels_text, read_labels
 from server.rules.publishing import hold
+from server.rules.registering import set_setpoint
 from tests.server.test_api import V1, Client, send, signed_in
 from tests.server.world import World, payload, work_off
 
-HEAD = "device,title,type,site,gateway,phase,cadence_s,latitude,longitude,labels\n"
+HEAD = "device,title,type,site,gateway,phase,cadence_s,latitude,longitude,labels,setpoints\n"
 
 
 @pytest.fixture
@@ -76,11 +77,16 @@ def test_what_goes_out_comes_in_unchanged_and_can_be_changed_and_taken_back(worl
         ("pod-1,,,,,,,95,2,", "latitude:"),
         ("pod-1,,,,,,,5,,", "latitude: a position has both, latitude and longitude"),
         ("pod-1,,,,,,,,,stage", "labels: found `stage`, expected `key=value;key=value`"),
+        ("pod-1,,,,,,,,,,level_max", "setpoints: found `level_max`, expected `name=number;name=number`"),
+        ("pod-1,,,,,,,,,,level_max=high", "setpoints: found `high` for level_max, expected a number"),
+        ("pod-1,,,,,,,,,,level_max=nan", "setpoints: found `nan` for level_max, expected a number"),
+        ("pod-1,,,,,,,,,,depth_max=3", "setpoints: found `depth_max`, expected one of level_max"),
+        ("gate-1,,,,,,,,,,depth_max=3", "setpoints: found `depth_max`, expected none: the type has no setpoints"),
         ("pod-1,,,,,,,,,a b=c", "labels: a device has at most 32 labels"),
         ("Pod One,Pod,pod,,,,,,,", "name: a name has 2 to 63 letters"),
         ("oculum-7,Pod,pod,,,,,,,", "name: names that begin with `oculum` are Oculum's own"),
         ("gate-1,,,,gate-1,,,,,", "gateway: it would speak through itself"),
-        ("pod-1,,,,,,,,,,,", "found 12 cells, expected 10"),
+        ("pod-1,,,,,,,,,,,", "found 12 cells, expected 11"),
         ("fresh,Fresh,,,,,,,,", "type: a device that is not there yet needs one"),
     ],
 )
@@ -128,6 +134,32 @@ def test_chosen_devices_are_changed_together_and_by_what_a_query_selects(world: 
     answer = send(engineer, "POST", "fleet/change?type=pod&label=stage=spat", {"devices": None, "phase": "maintenance"})
     assert answer.json()["changed"] == 1
     assert list(Device.objects.filter(phase="maintenance").values_list("name", flat=True)) == ["pod-1"]
+
+
+def test_setpoints_of_their_own_are_given_to_many_and_taken_back(world: World, engine: Any, engineer: Client) -> None:
+    def own() -> dict[str, float]:
+        return dict(Setpoint.objects.filter(device__isnull=False).values_list("device__name", "value"))
+
+    work_off(engine)
+    set_setpoint(world.type, "level_max", 4.5, None, device=world.pods[1].pk)
+    body = {"devices": ["pod-1", "pod-2", "gate-1"], "setpoints": {"level_max": 6.25}}
+    look = send(engineer, "POST", "fleet/change", body | {"dry_run": True}).json()
+    told = {line["name"]: line["says"] for line in look["lines"]}
+    assert told == {
+        "gate-1": "setpoints: found `level_max`, expected none: the type has no setpoints",
+        "pod-1": "level_max 4.5 → 6.25",
+        "pod-2": "level_max 6.25 of its own",
+    }
+    assert own() == {"pod-1": 4.5}
+    done = send(engineer, "POST", "fleet/change", body).json()
+    assert own() == {"pod-1": 6.25, "pod-2": 6.25}
+    work_off(engine)
+    limits = [engine.registry.world.limit(pod.pk, "level_max") for pod in world.pods[:3]]
+    assert limits == [5.0, 6.25, 6.25]
+    assert bring(engineer, done["undo"])["changed"] == 2 and own() == {"pod-1": 4.5}
+    back = send(engineer, "POST", "fleet/change", {"devices": ["pod-1"], "setpoints": {"level_max": None}}).json()
+    assert back["lines"][0]["says"] == "level_max no more of its own" and own() == {}
+    assert "level_max=4.5" in back["undo"]
 
 
 def test_a_device_of_another_type_is_held_no_longer(world: World, engineer: Client) -> None:

@@ -47,6 +47,10 @@ class FleetChange(serializers.Serializer):
         child=serializers.CharField(allow_null=True, max_length=63), required=False,
         help_text="name to text; null takes a label off, others stay",
     )  # fmt: skip
+    setpoints = serializers.DictField(
+        child=serializers.FloatField(allow_null=True), required=False,
+        help_text="name to a value of its own; with null the site's or the type's counts again, others stay",
+    )  # fmt: skip
     dry_run = serializers.BooleanField(default=False)
 
 
@@ -102,7 +106,11 @@ def judge(lines: list[Line], fleet: Fleet) -> None:
         if line.before is None and line.after["type"] is None:
             line.why = "type: a device that is not there yet needs one"
             continue
+        line.why = _strange_setpoint(line, fleet)
+        if line.why is not None:
+            continue
         data = {"name": line.name, **line.after} if line.before is None else {n: line.after[n] for n in line.changed}
+        data.pop("setpoints", None)
         if {"latitude", "longitude"} & data.keys():
             data |= {n: line.after.get(n, (line.before or {}).get(n)) for n in ("latitude", "longitude")}
         asked = Row(fleet, data=data, partial=line.before is not None)
@@ -113,6 +121,18 @@ def judge(lines: list[Line], fleet: Fleet) -> None:
         for line in lines:
             if line.name == name and line.why is None:
                 line.why = "gateway: it would speak through itself"
+
+
+def _strange_setpoint(line: Line, fleet: Fleet) -> str | None:
+    """Why a line's setpoints cannot be, if they cannot."""
+    key = line.after.get("type") or (line.before or {}).get("type")
+    type_ = fleet.types.get(key or "")
+    known = [s["name"] for s in type_.setpoints] if type_ is not None else []
+    strange = next((name for name in line.after.get("setpoints", {}) if name not in known), None)
+    if strange is None or type_ is None:
+        return None
+    expected = f"one of {', '.join(known)}" if known else "none: the type has no setpoints"
+    return f"setpoints: found `{strange[:40]}`, expected {expected}"
 
 
 def answered(lines: list[Line]) -> Response:
@@ -212,6 +232,8 @@ class FleetChangeView(FleetFileView):
                     labels.pop(label, None)
                     if text:
                         labels[label] = text
-                fleet_lines.ask(line, plain | {"labels": labels}, fleet)
+                own = fleet.setpoints.get(fleet.devices[name].pk, {}) | data.get("setpoints", {})
+                own = {setpoint: value for setpoint, value in own.items() if value is not None}
+                fleet_lines.ask(line, plain | {"labels": labels, "setpoints": own}, fleet)
             judge(lines, fleet)
             return self.done(request, lines, fleet, data["dry_run"], "changed together")

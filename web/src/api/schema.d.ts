@@ -3534,6 +3534,10 @@ export interface components {
             labels?: {
                 [key: string]: string | null;
             };
+            /** @description name to a value of its own; with null the site's or the type's counts again, others stay */
+            setpoints?: {
+                [key: string]: number | null;
+            };
             /** @default false */
             dry_run: boolean;
         };

@@ -1,8 +1,11 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
+import { ofTypes } from "../../api/queries";
 import { Trouble } from "../../parts/basics";
+import { unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
+import { amount } from "../../parts/written";
 
 type Found = Schemas["FleetOut"];
 type Filter = Record<string, string>;
@@ -29,6 +32,10 @@ export function Several({
   const [phase, setPhase] = useState(LEAVE);
   const [label, setLabel] = useState("");
   const [text, setText] = useState("");
+  const types = useQuery(ofTypes());
+  const [setpoint, setSetpoint] = useState("");
+  const [value, setValue] = useState("");
+  const asNumber = amount(value);
   const [file, setFile] = useState<string | null>(null);
   const [wrong, setWrong] = useState<Error | null>(null);
   const work = useMutation({
@@ -45,6 +52,9 @@ export function Several({
             ...(site === LEAVE ? {} : { site: site || null }),
             ...(phase === LEAVE ? {} : { phase: phase as Schemas["PhaseEnum"] }),
             ...(label.trim() ? { labels: { [label.trim()]: text.trim() || null } } : {}),
+            ...(setpoint && asNumber.problem === undefined
+              ? { setpoints: { [setpoint]: asNumber.value ?? null } }
+              : {}),
           },
         }),
       );
@@ -71,7 +81,14 @@ export function Several({
   const found = work.data;
   const dry = work.variables?.dry ?? true;
   const undone = work.variables?.undo !== undefined;
-  const wanted = file !== null || site !== LEAVE || phase !== LEAVE || label.trim() !== "";
+  const told = site !== LEAVE || phase !== LEAVE || label.trim() !== "" || setpoint !== "";
+  const wanted = file !== null || (told && asNumber.problem === undefined);
+  // What the types that are in question can be told, each with its unit.
+  const known = new Map(
+    (types.data?.results ?? [])
+      .filter((type) => !filter.type || type.key === filter.type)
+      .flatMap((type) => (type.setpoints ?? []).map((one) => [one.name, one.unit] as const)),
+  );
   return (
     <section className="mb-3 border-l-3 border-ink pl-4" aria-label="Change several">
       <p className="mb-2">
@@ -112,6 +129,28 @@ export function Several({
         <label className="grid gap-1">
           <span className="text-second">its text, empty takes it off</span>
           <input className="input !w-44" value={text} onChange={(e) => again(setText)(e.target.value)} />
+        </label>
+        <label className="grid gap-1">
+          <span className="text-second">setpoint</span>
+          <select className="input" value={setpoint} onChange={(e) => again(setSetpoint)(e.target.value)}>
+            <option value="">{LEAVE}</option>
+            {[...known].map(([name, unit]) => (
+              <option key={name} value={name}>
+                {name} {unitOf(unit)}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="grid gap-1">
+          <span className="text-second">{asNumber.problem ?? "its value, empty is the type's"}</span>
+          <input
+            className="input !w-36"
+            inputMode="decimal"
+            value={value}
+            aria-invalid={asNumber.problem !== undefined}
+            disabled={!setpoint}
+            onChange={(e) => again(setValue)(e.target.value)}
+          />
         </label>
         <label className="grid gap-1">
           <span className="text-second">or a CSV file</span>
