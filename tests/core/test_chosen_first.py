@@ -131,3 +131,20 @@ def test_an_alarm_goes_over_when_a_label_chooses_its_device() -> None:
     chosen.clear()
     told = driven.room.refresh(13 * SECOND, driven.newest)
     assert [(t.subject, t.key, t.raised, t.at) for t in told] == [(2, 1, False, 13 * SECOND)]
+
+
+def test_an_alarm_that_goes_over_has_the_priority_that_it_has_there() -> None:
+    high = plan_of("raise when x > 3 V")
+    low = replace(high, steps=tuple(replace(step, priority="low") for step in high.steps))
+    driven = Driven(world_of(DEVICES), [high])
+    driven.take(batch([Message(d, 10 * SECOND, (Reading(10 * SECOND, 9.0, None),)) for d in DEVICES]))
+    driven.divide(low, frozenset({1}), 20 * SECOND)
+    driven.divide(low, frozenset({1, 2}), 30 * SECOND)
+    driven.divide(None, frozenset(), 40 * SECOND)
+    driven.publish(low, 50 * SECOND)
+    told = [(t.subject, t.what, t.priority, t.at // SECOND) for t in driven.found if not t.raised]
+    assert told == [
+        *((1, "priority_changed", "low", 20), (2, "priority_changed", "low", 30)),
+        *((d, "priority_changed", "high", 40) for d in (1, 2)),
+        *((d, "priority_changed", "low", 50) for d in DEVICES),
+    ]

@@ -10,7 +10,7 @@ from ..history.events import Events
 from ..history.fleet import Fleet
 from ..register import hours
 from ..register.world import World
-from .bank import FOREVER, Bank, Transition, Watched, blamed
+from .bank import FOREVER, NOTHING, Bank, Transition, Watched, blamed
 from .sites import SiteBank
 from .trace import Trace
 
@@ -66,6 +66,7 @@ class Room:
     # the register -----------------------------------------------------------------------------
     def watch(self, watched: Watched, at: int | None = None, newest: Fleet | None = None) -> list[Transition]:
         """A condition is in force; with a moment: from then on, looked at then with the newest readings."""
+        before = self._priorities(watched.key) if at is not None else {}
         if at is not None:
             self._one_version(watched.key)
         self.watched[watched.key] = watched
@@ -81,7 +82,8 @@ class Room:
                         fresh.machine.level[fresh.ids.index(site)] = old.machine.level[slot]
         if at is None:
             return []
-        return self.touch(at, newest if newest is not None else Fleet(), keys=[watched.key])
+        told = self.touch(at, newest if newest is not None else Fleet(), keys=[watched.key])
+        return told + self._other_priorities(watched.key, before, told, at)
 
     def divide(self, watched: Watched, first: Watched | None, at: int, newest: Fleet) -> list[Transition]:
         """Chosen devices have another version of a condition before the others, other ones than before, or no more.
@@ -89,6 +91,7 @@ class Room:
         first: under the negative key, None where it is over. Devices that change over keep their open alarms.
         """
         key, other = watched.key, -watched.key
+        before = self._priorities(key)
         found: list[Transition] = []
         self.watched[key] = watched
         if first is None:
@@ -108,7 +111,29 @@ class Room:
                     bank.watch(first)
             found += self._moved(bank, scopes, at, "out of scope")
         self._note(found)
-        return found + self.touch(at, newest, keys=[key, *([other] if first is not None else [])])
+        found += self.touch(at, newest, keys=[key, *([other] if first is not None else [])])
+        return found + self._other_priorities(key, before, found, at)
+
+    def _priorities(self, key: int) -> dict[int, str]:
+        """The priority of each open alarm of a condition, by device, whichever version watches it."""
+        return {
+            int(bank.ids[slot]): bank.conditions[k].plan.steps[bank.machines[k].level[slot]].priority
+            for bank in self.banks.values()
+            for k in (key, -key)
+            if k in bank.conditions
+            for slot in np.flatnonzero(bank.machines[k].level >= 0).tolist()
+        }
+
+    def _other_priorities(
+        self, key: int, before: Mapping[int, str], told: Sequence[Transition], at: int
+    ) -> list[Transition]:
+        """Alarms that go on under another version as what they are there, where nothing else is told of them."""
+        spoken = {one.subject for one in told if abs(one.key) == key}
+        return [
+            Transition(key, device, "priority_changed", priority, at, at, NOTHING)
+            for device, priority in sorted(self._priorities(key).items())
+            if device not in spoken and before.get(device, priority) != priority
+        ]
 
     def _one_version(self, key: int) -> None:
         """What chosen devices had first is over: their alarms are those of the version that all have."""
@@ -169,6 +194,7 @@ class Room:
         """The register has changed: devices that left a scope have their alarms closed, the others are looked at."""
         self._house()
         found: list[Transition] = []
+        divided = {one: self._priorities(one) for one in self.watched if one > 0 and -one in self.watched}
         for key, bank in self.banks.items():
             before = {k: scope.copy() for k, scope in bank.scope.items()}
             bank.refresh()
@@ -187,7 +213,10 @@ class Room:
             gone_sites = [slot for slot, _ in site.refresh()]
             found += site.leave(gone_sites, at, reason)
         self._note(found)
-        return found + self.touch(at, newest)
+        found += self.touch(at, newest)
+        for one, priorities in divided.items():
+            found += self._other_priorities(one, priorities, found, at)
+        return found
 
     def touch(self, at: int, newest: Fleet, keys: Iterable[int] | None = None) -> list[Transition]:
         """Conditions are looked at at a moment with the newest readings, because the register has changed."""
