@@ -136,7 +136,7 @@ export function Several({
             <option value="">{LEAVE}</option>
             {[...known].map(([name, unit]) => (
               <option key={name} value={name}>
-                {name} {unitOf(unit)}
+                {name} ({unitOf(unit)})
               </option>
             ))}
           </select>
