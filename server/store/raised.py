@@ -82,3 +82,18 @@ def alarm_spans(
         {"start": start, "end": end, "only": only},
     )
     return owner, raised, cleared
+
+
+def of_gateways(connection: Any, type_id: int, since_us: int) -> list[tuple[int, int, int | None, int]]:
+    """What was raised for the gateways of devices of a type, where they are of another one, and not over before a
+    moment: device, when it was raised and cleared (µs, None where it is open), and the version that raised it, in the
+    order in which it was raised.
+    """
+    return connection.execute(  # type: ignore[no-any-return]
+        "select a.device_id, (extract(epoch from a.raised_at) * 1000000)::bigint,"
+        " (extract(epoch from a.cleared_at) * 1000000)::bigint, a.version_id from alarms_alarm a join fleet_device g"
+        " on g.id = a.device_id where a.device_id in (select gateway_id from fleet_device where type_id = %(type)s)"
+        " and g.type_id <> %(type)s and not a.suppressed and (a.cleared_at is null or a.cleared_at >="
+        " to_timestamp(%(since)s / 1000000.0)) order by a.raised_at, a.id",
+        {"type": type_id, "since": since_us},
+    ).fetchall()

@@ -26,8 +26,11 @@ from oculum.pipeline import Effects, evaluated
 from oculum.register.world import TYPE
 from server.records.fleet.models import DeviceType
 from server.rules.refusal import Refused
-from server.rules.registry import Registry
+from server.rules.plans import condition_plan
+from server.rules.registry import MADE, Registry
 from server.store.columns import Columns, pieces
+from server.store.published import version_row
+from server.store.raised import of_gateways
 from server.store.register import register_at
 from server.store.rows import specs
 
@@ -225,6 +228,8 @@ class PastRoom:
                 self.registry.apply(self.connection, change.number, change.kind, change.body)
         self._suppose()
         self.room = Room(self.registry.world, self.begin, any(map(learns, self.asked.plans.values())))
+        if any(plan.silence for plan in self.asked.plans.values()):
+            self.room.explained = silences_of_gateways(self.connection, self.type, self.begin)
         if self.asked.trace is not None:
             self.room.follow(self.asked.trace)
         for key, plan in self.asked.plans.items():
@@ -292,6 +297,29 @@ class PastRoom:
             return sorted({place for site in self.room.sites.values() for place in site.at})
         banks = [bank for bank in self.room.banks.values() if key in bank.scope]
         return sorted(int(i) for bank in banks for i in bank.ids[bank.scope[key]])
+
+
+def silences_of_gateways(
+    connection: psycopg.Connection[Any], type_id: int, since: int
+) -> dict[int, list[tuple[int, int]]]:
+    """When gateways of a type's devices were in alarm because they were silent: device -> from, to (µs), apart and
+    rising. The silence of what is behind them is explained by it, in a trial as in life.
+    """
+    plans: dict[int, bool] = {}
+    found: dict[int, list[tuple[int, int]]] = {}
+    for device, begun, over, version in of_gateways(connection, type_id, since):
+        if version not in plans:
+            row = version_row(connection, version, MADE)
+            plan = condition_plan(row.text, row.key, row.fields, row.setpoints) if row is not None else None
+            plans[version] = plan is not None and plan.silence
+        if not plans[version]:
+            continue
+        own, until = found.setdefault(device, []), FOREVER if over is None else int(over)
+        if own and begun <= own[-1][1]:  # several conditions at a time
+            own[-1] = (own[-1][0], max(own[-1][1], until))
+        else:
+            own.append((int(begun), until))
+    return found
 
 
 def looked_back(plan: ConditionPlan) -> int:

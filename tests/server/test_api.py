@@ -10,6 +10,7 @@ from datetime import timedelta
 from typing import Any
 
 import numpy as np
+import psycopg
 import pytest
 from django import test as django_test
 from django.db import connections
@@ -258,6 +259,48 @@ def test_trial_of_a_condition_equals_what_the_engine_did(world: World, engine: A
         "select d.name, a.raised_at, a.cleared_at from alarms_alarm a join fleet_device d on d.id = a.device_id"
     )
     assert live and {(s["device"], s["raised_at"], s["cleared_at"]) for s in spans_of(found)} == set(live)
+
+
+def test_a_trial_knows_what_a_silent_gateway_explains(world: World, engine: Any) -> None:
+    from server.records.definitions.models import Definition
+    from server.records.fleet.models import Device
+    from server.rules.publishing import check, publish
+    from server.rules.registering import registry_changed
+    from server.trials.conditions import condition_trial
+
+    quiet = 'condition "pod is silent" priority low\n  on pod\n  raise when silent(90 s)\n'
+    world.decoder()
+    world.condition(quiet)
+    gate = Definition.objects.create(kind="condition", name="gate is silent", type=world.gate_type)
+    publish(gate, 'condition "gate is silent" priority high\n  on gate\n  raise when silent(60 s)\n', None)
+    Device.objects.filter(name__in=["pod-1", "pod-2"]).update(gateway=world.gateway)
+    registry_changed()
+    # Pod 0 speaks for itself, the others through a gateway that is away from 30 to 600 seconds, pod 2 longer still.
+    rows = [(None, at) for at in (*range(0, 31, 30), *range(600, 1200, 30))]
+    rows += [(pod, at + pod) for pod in (0, 1, 3) for at in (*range(0, 31, 30), *range(600, 1200, 30))]
+    rows += [(2, at) for at in (0, 30, 1100)]
+    with psycopg.connect(world.url) as own, own.cursor() as cursor:
+        cursor.executemany(
+            "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
+            [
+                (START + timedelta(seconds=at), (world.gateway if pod is None else world.pods[pod]).pk, payload(1))
+                for pod, at in sorted(rows, key=lambda row: row[1])
+            ],
+        )
+    work_off(engine)
+    live = world.ask(
+        "select d.name, a.raised_at, a.cleared_at, suppressed from alarms_alarm a join fleet_device d on d.id ="
+        " a.device_id where d.name <> 'gate-1'"
+    )
+    assert {(name, suppressed) for name, _, _, suppressed in live} == {
+        ("pod-0", False), ("pod-1", True), ("pod-2", True), ("pod-2", False), ("pod-3", True)
+    }  # fmt: skip
+    plan, _ = check("condition", quiet, world.type)
+    assert isinstance(plan, ConditionPlan)
+    end = START + timedelta(seconds=1190)
+    *_, last = condition_trial(plan, world.type, START - timedelta(days=1), end)
+    told = {(s["device"], s["raised_at"], s["cleared_at"]) for s in spans_of(last["result"])}
+    assert told == {row[:3] for row in live if not row[3] and row[1] < end}
 
 
 def test_trial_of_a_decoder_groups_failures_and_counts_differences(world: World, engine: Any) -> None:

@@ -32,6 +32,8 @@ class Room:
             tuple[int, int, int]
         ] = []  # device, from, to: silences that were over at the last batch's end
         self.trace: Trace | None = None
+        # Silences of gateways that no condition of this room watches: device -> from, to; apart and rising.
+        self.explained: Mapping[int, Sequence[tuple[int, int]]] = {}
         self._house()
 
     def _house(self) -> None:
@@ -291,6 +293,7 @@ class Room:
         for device, since in self.open_silences.items():
             if since:
                 gates.setdefault(device, []).append((min(since.values()), FOREVER))
+        gates |= {device: list(spans) for device, spans in self.explained.items()}
         for (type_, _), bank in sorted(self.banks.items(), key=lambda item: item[0][1]):
             own_events = events.get(type_, none)
             if bank.idle(own_events, arrived_device, until, gates, touched):
@@ -307,6 +310,7 @@ class Room:
         self.closed = [
             (device, begun, over)
             for device, spans in gates.items()
+            if device not in self.explained
             for begun, over in spans
             if self.clock <= over < FOREVER
         ]
