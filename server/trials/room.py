@@ -25,8 +25,8 @@ from oculum.language.fields import FieldSpec
 from oculum.pipeline import Effects, evaluated
 from oculum.register.world import TYPE
 from server.records.fleet.models import DeviceType
-from server.rules.refusal import Refused
 from server.rules.plans import condition_plan
+from server.rules.refusal import Refused
 from server.rules.registry import MADE, Registry
 from server.store.columns import Columns, pieces
 from server.store.published import version_row

@@ -276,7 +276,7 @@ def test_a_trial_knows_what_a_silent_gateway_explains(world: World, engine: Any)
     Device.objects.filter(name__in=["pod-1", "pod-2"]).update(gateway=world.gateway)
     registry_changed()
     # Pod 0 speaks for itself, the others through a gateway that is away from 30 to 600 seconds, pod 2 longer still.
-    rows = [(None, at) for at in (*range(0, 31, 30), *range(600, 1200, 30))]
+    rows: list[tuple[int | None, int]] = [(None, at) for at in (*range(0, 31, 30), *range(600, 1200, 30))]
     rows += [(pod, at + pod) for pod in (0, 1, 3) for at in (*range(0, 31, 30), *range(600, 1200, 30))]
     rows += [(2, at) for at in (0, 30, 1100)]
     with psycopg.connect(world.url) as own, own.cursor() as cursor:
