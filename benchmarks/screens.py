@@ -26,9 +26,10 @@ from .browser import chromium, demo, signed_in
 from .instance import say
 
 if TYPE_CHECKING:
-    from playwright.sync_api import Page
+    from playwright.sync_api import Page, Route
 
 ROUNDS = 8
+MARKS = 2_000
 
 
 @contextmanager
@@ -48,6 +49,54 @@ def chart_page() -> Iterator[str]:
     finally:
         server.shutdown()
         shutil.rmtree(out, ignore_errors=True)
+
+
+def map_frames(page: Page, address: str) -> dict[str, float]:
+    """Frames of the map while it is dragged, ms: with 2,000 devices around the demo's, as a whole and from near by."""
+    rng = np.random.default_rng(2)
+
+    def many(route: Route) -> None:
+        answer = route.fetch()
+        body = answer.json()
+        own = body["devices"]
+        body["devices"] = [
+            {
+                **own[k % len(own)],
+                "name": f"mark-{k}",
+                "latitude": own[k % len(own)]["latitude"] + rng.normal(0, 0.05),
+                "longitude": own[k % len(own)]["longitude"] + rng.normal(0, 0.05),
+            }
+            for k in range(MARKS)
+        ]
+        route.fulfill(response=answer, json=body)
+
+    page.route(re.compile(r"/api/v1/map(\?|$)"), many)
+    page.goto(f"{address}/places")
+    page.get_by_text(f"{MARKS:,} devices on the map").wait_for()
+    page.wait_for_load_state("networkidle")
+    box = page.locator("[aria-label=Map]").bounding_box()
+    assert box is not None
+    x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+    told: dict[str, float] = {}
+    for name, closer in (("whole", 0), ("near", 2)):
+        page.mouse.move(x, y)
+        for _ in range(closer):
+            page.mouse.wheel(0, -240)
+            page.wait_for_function("!document.querySelector('.leaflet-zoom-anim')")
+        page.evaluate(
+            "window.frames_ = []; window.going_ = true; let last = performance.now();"
+            " const next = (now) => { frames_.push(now - last); last = now; if (going_) requestAnimationFrame(next); };"
+            " requestAnimationFrame(next)"
+        )
+        page.mouse.down()
+        for step in range(60):
+            page.mouse.move(x + 4 * (step if step < 30 else 60 - step), y + step)
+        page.mouse.up()
+        found = page.evaluate("(window.going_ = false, window.frames_)")[1:]
+        told[f"map_2000_{name}_frame_ms_p50"] = float(np.percentile(found, 50))
+        told[f"map_2000_{name}_frame_ms_p95"] = float(np.percentile(found, 95))
+    page.unroute_all()
+    return told
 
 
 def measure(seconds: float) -> dict[str, Any]:
@@ -147,4 +196,6 @@ def measure(seconds: float) -> dict[str, Any]:
                 for what, found in times.items():
                     told[f"{name}_{what}_ms_p50"] = float(np.percentile(found, 50))
                     told[f"{name}_{what}_ms_p95"] = float(np.percentile(found, 95))
+            say("the map with 2,000 marks")
+            told |= map_frames(page, address)
     return {"figures": told, "ratios": {}}
