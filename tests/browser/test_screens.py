@@ -67,7 +67,7 @@ LEVELS = ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]
 
 def quiet(page: Page) -> None:
     """Waits until nothing is being fetched."""
-    page.wait_for_load_state("networkidle")
+    page.wait_for_load_state("networkidle", timeout=90_000)
     expect(page.get_by_text("Fetching")).to_have_count(0)
 
 

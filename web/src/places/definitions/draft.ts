@@ -9,6 +9,8 @@ import { ofOutlets } from "../telling/queries";
 
 export type Definition = Schemas["DefinitionOut"];
 
+const CARRIED = 60_000; // bytes
+
 /** A value that follows another after it has stood still for a while. */
 export function useSettled<T>(value: T, ms = 250): T {
   const [settled, setSettled] = useState(value);
@@ -54,7 +56,12 @@ export function useDraft(id: number) {
       const params = { path: { ident: id } };
       try {
         return await got(
-          api.PATCH("/api/v1/definitions/{ident}", { params, body: { draft, draft_number: number.current } }),
+          // It arrives also where the whole page is left meanwhile; browsers carry up to 64 kB for that.
+          api.PATCH("/api/v1/definitions/{ident}", {
+            params,
+            body: { draft, draft_number: number.current },
+            keepalive: new Blob([draft]).size < CARRIED,
+          }),
         );
       } catch (error) {
         // What was kept although its answer was lost is not somebody else's.
