@@ -78,16 +78,16 @@ def map_frames(page: Page, address: str) -> dict[str, float]:
     assert box is not None
     x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
     told: dict[str, float] = {}
-    for name, closer in (("whole", 0), ("near", 2)):
-        page.mouse.move(x, y)
+    for name, closer in (("whole", 0), ("near", 1)):
         for _ in range(closer):
-            page.mouse.wheel(0, -240)
+            page.get_by_role("button", name="nearer").click()
             page.wait_for_function("!document.querySelector('.leaflet-zoom-anim')")
         page.evaluate(
             "window.frames_ = []; window.going_ = true; let last = performance.now();"
             " const next = (now) => { frames_.push(now - last); last = now; if (going_) requestAnimationFrame(next); };"
             " requestAnimationFrame(next)"
         )
+        page.mouse.move(x, y)
         page.mouse.down()
         for step in range(60):
             page.mouse.move(x + 4 * (step if step < 30 else 60 - step), y + step)
