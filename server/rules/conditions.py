@@ -11,7 +11,7 @@ from oculum.quantities import parse_unit
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
 from server.rules.kinds import KindRules, NotFirst, Published, Running, Uses, take_name, watched_by
-from server.rules.plans import condition_plan
+from server.rules.plans import plan_of
 from server.rules.selection import Selection
 
 
@@ -25,28 +25,22 @@ def before_publishing(
 
 
 def put_in_force(registry: Running, published: Published) -> None:
-    plan = condition_plan(published.text, published.key, published.fields, published.setpoints)
+    plan = plan_of(published, published.key)
     if plan is not None:
         registry.watch(published, plan)
 
 
 def give_first(registry: Running, published: Published, selection: Selection) -> None:
-    plan = condition_plan(published.text, published.key, published.fields, published.setpoints)
+    plan = plan_of(published, published.key)
     if plan is not None:
         registry.watch_first(published, plan, selection)
-
-
-def plan_of(version: Version, type_: DeviceType) -> ConditionPlan | None:
-    return condition_plan(version.text, type_.key, version.fields, version.setpoints)
 
 
 def may_go_first(definition: Definition, version: Version) -> None:
     if definition.off_until is not None:
         raise NotFirst(f"{definition.name} is switched off: switch it on before chosen devices have another version")
-    plan, live = (
-        plan_of(version, definition.type),
-        plan_of(definition.live, definition.type) if definition.live else None,
-    )
+    key = definition.type.key
+    plan, live = plan_of(version, key), plan_of(definition.live, key) if definition.live else None
     if plan is None or live is None or plan.device_type != live.device_type:
         raise NotFirst("the version in force watches devices of another type: publish this one for all")
     if plan.each_site or live.each_site:
@@ -54,7 +48,7 @@ def may_go_first(definition: Definition, version: Version) -> None:
 
 
 def uses(version: Version, type_: DeviceType, found: Uses) -> None:
-    plan = condition_plan(version.text, type_.key, version.fields, version.setpoints)
+    plan = plan_of(version, type_.key)
     words = f"condition “{version.definition.name}”"
     for name in plan.fields if plan is not None else ():
         found.fields.setdefault(name, []).append(words)

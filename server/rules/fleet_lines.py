@@ -20,8 +20,8 @@ from server.rules.publishing import hold
 from server.rules.refusal import Refused
 from server.rules.registering import registry_changed, set_setpoint
 
-HEAD = ["device", "title", "type", "site", "gateway", "phase", "cadence_s", "latitude", "longitude", "labels"]
-HEAD += ["setpoints"]
+HEAD = ["device", "title", "type", "site", "gateway", "phase", "cadence_s", "latitude", "longitude"]
+HEAD += ["labels", "setpoints"]  # several in a cell each
 NUMBERS = ("cadence_s", "latitude", "longitude")
 MOST = 5_000
 PART = re.compile(r"((?:[^;\\]|\\.)*)(?:;|$)")

@@ -24,6 +24,7 @@ from server.store.rows import specs
 if TYPE_CHECKING:
     from server.records.definitions.models import Definition, Version
     from server.records.fleet.models import DeviceType
+    from server.store.published import VersionRow
 
 
 def units(setpoints: Iterable[dict[str, Any]]) -> dict[str, str]:
@@ -113,10 +114,9 @@ def route_plan(text: str, key: str, fields: list[dict[str, Any]], setpoints: lis
     return _route(text, key, orjson.dumps(fields), orjson.dumps(setpoints))
 
 
-def condition_plan(
-    text: str, key: str, fields: list[dict[str, Any]], setpoints: list[dict[str, Any]]
-) -> ConditionPlan | None:
-    return _condition(text, key, orjson.dumps(fields), orjson.dumps(setpoints))
+def plan_of(version: Version | VersionRow, key: str) -> ConditionPlan | None:
+    """The plan of a version of a condition. key: of its device type."""
+    return _condition(version.text, key, orjson.dumps(version.fields), orjson.dumps(version.setpoints))
 
 
 def plan_in_force(condition: Definition) -> ConditionPlan | None:
@@ -124,7 +124,7 @@ def plan_in_force(condition: Definition) -> ConditionPlan | None:
     version = condition.live
     if version is None:
         return None
-    return condition_plan(version.text, condition.type.key, version.fields, version.setpoints)
+    return plan_of(version, condition.type.key)
 
 
 @lru_cache(maxsize=1024)

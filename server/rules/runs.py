@@ -13,7 +13,7 @@ from oculum.language.conditions import CONDITION
 from oculum.register.world import matches
 from server.records.definitions.models import Definition, Hold, Rollout
 from server.records.fleet.models import Device, Site
-from server.rules.conditions import plan_of
+from server.rules.plans import plan_of
 from server.rules.selection import Selection, above
 
 
@@ -69,7 +69,7 @@ def _selects(
     if definition.kind != CONDITION.name:
         return lambda labels, site: True
     versions = [v for v in (definition.live, rollout.version if rollout else None) if v is not None]
-    plans = [plan for v in versions if (plan := plan_of(v, definition.type)) is not None]
+    plans = [plan for v in versions if (plan := plan_of(v, definition.type.key)) is not None]
     names = dict(Site.objects.values_list("id", "name"))
 
     def selects(labels: dict[str, str], site: int | None) -> bool:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from datetime import datetime
-from threading import Lock
 from typing import Any
 
 import orjson
@@ -52,8 +51,8 @@ def _read(cursor: Any, devices: Sequence[int]) -> dict[int, tuple[int, tuple[int
     return dict(zip(as_whole(ids, "i4").tolist(), found, strict=True))
 
 
-_kept: dict[int, tuple[int, tuple[int, dict[str, Entry]]]] = {}  # of the whole fleet, as it was read last
-_keeping = Lock()
+# Of the whole fleet, as it was read last: another one stands here after each question, none is changed.
+_kept: list[dict[int, tuple[int, tuple[int, dict[str, Entry]]]]] = [{}]
 
 
 def _of_all(cursor: Any) -> Found:
@@ -64,13 +63,9 @@ def _of_all(cursor: Any) -> Found:
         own.execute("select array_agg(device_id), array_agg(xmin) from latest", binary=True)
         ids, states = cells_of(own)
     now = dict(zip(as_whole(ids, "i4").tolist(), as_whole(states, "u4").tolist(), strict=True))
-    with _keeping:
-        known = {device: entry for device, entry in _kept.items() if now.get(device) == entry[0]}
+    known = {device: entry for device, entry in _kept[0].items() if now.get(device) == entry[0]}
     changed = [device for device in now if device not in known]
-    known |= _read(cursor, changed) if changed else {}
-    with _keeping:
-        _kept.clear()
-        _kept.update(known)
+    _kept[0] = known = known | (_read(cursor, changed) if changed else {})
     return {device: found for device, (_, found) in known.items()}
 
 

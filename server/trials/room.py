@@ -25,7 +25,7 @@ from oculum.language.fields import FieldSpec
 from oculum.pipeline import Effects, evaluated
 from oculum.register.world import TYPE
 from server.records.fleet.models import DeviceType
-from server.rules.plans import condition_plan
+from server.rules.plans import plan_of
 from server.rules.refusal import Refused
 from server.rules.registry import MADE, Registry
 from server.store.columns import Columns, pieces
@@ -310,7 +310,7 @@ def silences_of_gateways(
     for device, begun, over, version in of_gateways(connection, type_id, since):
         if version not in plans:
             row = version_row(connection, version, MADE)
-            plan = condition_plan(row.text, row.key, row.fields, row.setpoints) if row is not None else None
+            plan = plan_of(row, row.key) if row is not None else None
             plans[version] = plan is not None and plan.silence
         if not plans[version]:
             continue

@@ -20,7 +20,7 @@ from ..history.events import Events
 from ..history.fleet import Fleet
 from ..history.looking import keep_of, look, over
 from ..history.windows import KINDS, MARGIN_US, Past
-from ..language.conditions.plan import ConditionPlan, Limit
+from ..language.conditions.plan import PRIORITIES, ConditionPlan, Limit
 from ..language.evaluate import Val, evaluate
 from ..language.expressions import Age, AtFence, Builtin, Ex, MessageCount, Named, Silent, Speed, Window, bare
 from ..language.fields import FieldSpec
@@ -101,7 +101,6 @@ class Transition:
         return self.what == "raised"
 
 
-PRIORITIES = ("low", "medium", "high", "critical")
 WHAT = ("raised", "cleared", "priority_changed", "suppressed")
 NOTHING = Cause(0, 0)
 

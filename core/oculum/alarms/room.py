@@ -105,12 +105,10 @@ class Room:
                 continue
             scopes = {k: bank.scope[k] for k in (key, other) if k in bank.scope}
             bank.conditions[key], bank.scope[key] = watched, bank._scope(watched)
-            if first is not None:
-                same = other in bank.conditions and bank.conditions[other].version == first.version
-                if same:
-                    bank.conditions[other], bank.scope[other] = first, bank._scope(first)
-                else:
-                    bank.watch(first)
+            if first is not None and other in scopes and bank.conditions[other].version == first.version:
+                bank.conditions[other], bank.scope[other] = first, bank._scope(first)
+            elif first is not None:
+                bank.watch(first)
             found += self._moved(bank, scopes, at, "out of scope")
         self._note(found)
         found += self.touch(at, newest, keys=[key, *([other] if first is not None else [])])
@@ -139,7 +137,7 @@ class Room:
 
     def _one_version(self, key: int) -> None:
         """What chosen devices had first is over: their alarms are those of the version that all have."""
-        if self.watched.pop(-key, None) is None or key < 0:
+        if self.watched.pop(-key, None) is None:
             return
         for bank in self.banks.values():
             if -key in bank.conditions:

@@ -157,14 +157,14 @@ def fit(
                 at += 1
             if state == 0 or place == last:
                 break
-            begin, kind, value = at, 0, 0.0
+            begin, kind, value = at, NONE, 0.0
             byte = data[at] if at < end else 0
             if byte == 34:  # a text
                 at += 1
-                kind = 3
+                kind = TEXT
                 while at < end and data[at] != 34 and data[at] >= 32:
                     if data[at] == 92 or data[at] >= 128:
-                        kind, state = 7, 2
+                        kind, state = PARSED, 2
                         if data[at] == 92:
                             at += 1
                     at += 1
@@ -174,7 +174,7 @@ def fit(
                 at += 1
             elif byte == 116:
                 if at + 4 <= end and data[at + 1] == 114 and data[at + 2] == 117 and data[at + 3] == 101:
-                    kind = 4
+                    kind = TRUE
                     at += 4
             elif byte == 102:
                 if (
@@ -184,11 +184,11 @@ def fit(
                     and data[at + 3] == 115
                     and data[at + 4] == 101
                 ):
-                    kind = 5
+                    kind = FALSE
                     at += 5
             elif byte == 110:
                 if at + 4 <= end and data[at + 1] == 117 and data[at + 2] == 108 and data[at + 3] == 108:
-                    kind = 6
+                    kind = NULL
                     at += 4
             else:
                 minus = byte == 45
@@ -233,28 +233,28 @@ def fit(
                         break
                     tens += -power if down else power
                 if digits > 18 or mantissa > 9007199254740992 or (whole and minus and mantissa == 0):
-                    kind = 7
+                    kind = PARSED
                 elif whole:
-                    kind = 1
+                    kind = WHOLE
                     value = -float(mantissa) if minus else float(mantissa)
                 elif -22 <= tens <= 22:
-                    kind = 2
+                    kind = NUMBER
                     value = mantissa / powers[-tens] if tens < 0 else mantissa * powers[tens]
                     if minus:
                         value = -value
                 else:
-                    kind = 7
-                if kind == 7 and (digits > 300 or abs(tens) > 290):
+                    kind = PARSED
+                if kind == PARSED and (digits > 300 or abs(tens) > 290):
                     state = 2  # perhaps beyond all bounds
-            if kind == 0:
+            if kind == NONE:
                 state = 0
                 break
             column = columns[place]
             if column >= 0:
                 kinds[column, row] = kind
                 numbers[column, row] = value
-                begins[column, row] = begin + 1 if kind == 3 else begin
-                finishes[column, row] = at - 1 if kind == 3 else at
+                begins[column, row] = begin + 1 if kind == TEXT else begin
+                finishes[column, row] = at - 1 if kind == TEXT else at
         if at != end:
             state = 0
         fits[row] = state

@@ -26,7 +26,7 @@ from server.requests.paging import bounded
 from server.requests.tables import as_csv, harmless_cell
 from server.rules.alarms import everything, open_at
 from server.rules.causes import Group, Open, lines
-from server.rules.plans import condition_plan, sentence
+from server.rules.plans import plan_of, sentence
 from server.store.raised import by_condition
 
 PAGE = [OpenApiParameter("limit", int), OpenApiParameter("offset", int)]
@@ -132,7 +132,7 @@ class LinesView(APIView):
         for alarm in found:
             if alarm.condition_id not in conditions:
                 version = alarm.version
-                plan = condition_plan(version.text, alarm.condition.type.key, version.fields, version.setpoints)
+                plan = plan_of(version, alarm.condition.type.key)
                 conditions[alarm.condition_id] = plan is not None and plan.silence
             gateways: list[int] = []
             device = gateway_of.get(alarm.device_id)

@@ -34,7 +34,7 @@ from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, lock_trees, tagged
 from server.rules.brief import Brief, briefs
-from server.rules.plans import condition_plan
+from server.rules.plans import plan_of
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
 from server.rules.registering import give_key, registry_changed, wait_for_broker
@@ -268,7 +268,7 @@ def limits_of(device: Device, setpoints: list[dict[str, Any]]) -> list[dict[str,
         "live"
     ):
         assert definition.live is not None
-        plan = condition_plan(definition.live.text, device.type.key, definition.live.fields, definition.live.setpoints)
+        plan = plan_of(definition.live, device.type.key)
         if plan is None or not matches(device.labels, plan.labels):
             continue
         for limit in plan.limits:

@@ -25,7 +25,7 @@ from server.records.fleet.models import Device
 from server.records.people.models import Person
 from server.requests.fields import whole
 from server.rules.alarms import everything
-from server.rules.plans import condition_plan, decoder_plan
+from server.rules.plans import decoder_plan, plan_of
 from server.rules.refusal import Refused
 from server.rules.trees import chain
 from server.store.beside import beside
@@ -297,7 +297,7 @@ class WhyAlarmView(APIView):
             else ([], None, [])
         )
         version: Version = alarm.version
-        plan = condition_plan(version.text, version.definition.type.key, version.fields, version.setpoints)
+        plan = plan_of(version, version.definition.type.key)
         limit = next((i for i in plan.limits if i.field and i.field == alarm.field), None) if plan else None
         if limit is not None and alarm.limit is not None:
             source = whose_setpoint(alarm, limit.setpoint) if limit.setpoint else "a number in the condition's text"
