@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from hypothesis import HealthCheck, settings
 
+from tests.often import examples
+
 # Machines differ; what is slow is measured by benchmarks.
-# Examples are other ones each time; so many that the whole test is done in half an hour.
-settings.register_profile("untimed", deadline=None, max_examples=45, suppress_health_check=[HealthCheck.too_slow])
+settings.register_profile(
+    "untimed", deadline=None, max_examples=examples(60), suppress_health_check=[HealthCheck.too_slow]
+)
 settings.load_profile("untimed")

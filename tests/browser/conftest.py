@@ -95,6 +95,10 @@ def running() -> Iterator[Running]:
         shutil.rmtree(folder, ignore_errors=True)
 
 
+# As on a line where bytes are dear: no screen is fetched before it is wanted.
+SAVING = "Object.defineProperty(NetworkInformation.prototype, 'saveData', { get: () => true })"
+
+
 @pytest.fixture(scope="session")
 def chromium() -> Iterator[Browser]:
     path = shutil.which("chromium")
@@ -118,6 +122,7 @@ def chromium() -> Iterator[Browser]:
 def context(chromium: Browser) -> Iterator[BrowserContext]:
     made = chromium.new_context(viewport={"width": 1280, "height": 800})
     made.set_default_timeout(20_000)
+    made.add_init_script(SAVING)
     yield made
     made.close()
 

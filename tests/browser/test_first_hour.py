@@ -46,7 +46,7 @@ def test_a_site_is_added_under_another_and_devices_are_found_in_it(page: Page, r
     expect(page.get_by_text("Not saved yet.")).to_be_visible()
     page.get_by_role("button", name="Save the site").click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
-    page.get_by_role("button", name="Delete the site").click()
+    page.get_by_role("button", name="Delete the site").dblclick()
     page.wait_for_url(re.compile(r"/devices/sites(\?.*)?$"))
     expect(page.get_by_role("link", name="North quay, third berth")).to_have_count(0)
 

@@ -65,22 +65,46 @@ QUICK = "resultTypes: ['violations'], preload: false"  # nothing of what is fine
 LEVELS = ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]
 
 
+# Counts what is being fetched, in the page itself.
+COUNTED = """{
+  const plain = window.fetch;
+  window.fetching = { now: 0, changed: 0 };
+  window.fetch = async (...asked) => {
+    window.fetching.now += 1;
+    try { return await plain(...asked); }
+    finally { window.fetching.now -= 1; window.fetching.changed = performance.now(); }
+  };
+}"""
+
+
 def quiet(page: Page) -> None:
     """Waits until nothing is being fetched."""
     page.wait_for_load_state("networkidle", timeout=90_000)
     expect(page.get_by_text("Fetching")).to_have_count(0)
 
 
+def go(page: Page, path: str) -> None:
+    """As a link of the page does, and until nothing has been fetched for a while."""
+    page.evaluate(
+        "path => { window.fetching.changed = performance.now();"
+        " history.pushState({}, '', path); dispatchEvent(new PopStateEvent('popstate')) }",
+        path,
+    )
+    page.wait_for_function(
+        "window.fetching.now === 0 && performance.now() - window.fetching.changed > 300", timeout=90_000
+    )
+    expect(page.get_by_text("Fetching")).to_have_count(0)
+
+
 def test_screens_are_accessible_and_whole(chromium: Browser, running: Running) -> None:
     context = chromium.new_context(viewport={"width": 1280, "height": 800}, color_scheme="light", bypass_csp=True)
+    context.add_init_script(COUNTED)
     page = context.new_page()
     sign_in(page, running, "ines")
     found: list[str] = []
-    axe = Path(AXE).read_text()
+    page.evaluate(Path(AXE).read_text())
     for name, path in SCREENS.items():
-        page.goto(running.address + path)
-        quiet(page)
-        page.evaluate(axe)
+        go(page, path)
         # What is around a screen is the same on all of them.
         where = "document" if name in WHOLE else "'main'"
         violations = page.evaluate(f"axe.run({where}, {{runOnly: {LEVELS}, {QUICK}}})")["violations"]

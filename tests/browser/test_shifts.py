@@ -25,5 +25,5 @@ def test_a_hand_over_is_made_and_sent(page: Page, running: Running) -> None:
         lambda: running.ask("select count(*) from telling_handedover where tries > 0 or state <> 'waiting'"),
         "delivery to try it",
     )
-    page.get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Remove").dblclick()
     expect(page.get_by_text("What Watch says is sent to contacts")).to_be_visible()

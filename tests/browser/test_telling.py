@@ -7,6 +7,7 @@ from urllib.parse import urlsplit
 from playwright.sync_api import BrowserContext, Page, expect
 
 from tests.browser.conftest import Running, sign_in
+from tests.browser.keys import tab_to
 
 
 def post_of(running: Running) -> str:
@@ -67,3 +68,38 @@ def test_a_webhook_of_ones_own_words_is_shown_as_it_would_go_out(page: Page, run
     body.fill('{"title": "{what}: {text}", "level": {number}}')
     expect(page.get_by_label("As it would read")).to_contain_text('{"title": "raised: ')
     expect(page.get_by_role("alert")).to_have_count(0)
+
+
+def test_a_way_of_telling_is_made_used_and_removed_by_keyboard_alone(page: Page, running: Running) -> None:
+    page.goto(running.address + "/telling")
+    keys = page.keyboard
+    ways = page.get_by_role("list", name="Ways of telling")
+    tab_to(page, page.get_by_role("button", name="Add a way of telling"))
+    keys.press("Enter")
+    tab_to(page, page.get_by_label("Name", exact=True))
+    keys.type("by keys alone")
+    tab_to(page, page.get_by_role("checkbox", name="Maud Varn"))
+    keys.press("Space")
+    tab_to(page, page.get_by_role("button", name="one more step"))
+    keys.press("Enter")
+    minutes = page.get_by_label("Minutes before step 2")
+    tab_to(page, minutes, back=True)
+    keys.press("Control+a")
+    keys.type("25")
+    tab_to(page, page.get_by_role("checkbox", name="the ice store").nth(1))
+    keys.press("Space")
+    tab_to(page, page.get_by_role("group", name="Of which priorities").get_by_role("checkbox").first)
+    keys.press("Space")
+    tab_to(page, page.get_by_role("combobox", name="Condition"))
+    keys.type("engine is hot")
+    expect(page.get_by_role("button", name="engine is hot \u00d7")).to_be_visible()
+    tab_to(page, page.get_by_role("button", name="Add it"))
+    keys.press("Enter")
+    own = ways.get_by_role("button").filter(has_text="by keys alone")
+    expect(own).to_contain_text("Maud Varn, then the ice store after 25 min")
+    expect(own).to_be_focused()  # one goes on where the new one stands
+    tab_to(page, page.get_by_role("button", name="Remove"))
+    keys.press("Enter")
+    keys.press("Enter")
+    expect(own).to_have_count(0)
+    expect(ways.get_by_role("button").first).to_be_focused()

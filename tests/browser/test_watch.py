@@ -197,7 +197,7 @@ def test_a_note_stands_in_the_charts_of_its_device(page: Page, running: Running)
     page.goto(running.address + "/watch/curves?line=buoy-13:oxygen")
     expect(page.get_by_label("limits, alarms and notes of the first")).to_be_checked()
     page.go_back()
-    written.get_by_role("button", name="remove").click()
+    written.get_by_role("button", name="remove").dblclick()
     expect(written).to_have_count(0)
 
 

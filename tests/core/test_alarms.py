@@ -15,6 +15,7 @@ from oculum.language.conditions import check_condition
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.fields import FieldSpec
 from tests.core.rooms import TYPE, Batch, Driven, world_of
+from tests.often import examples
 
 SECOND = 1_000_000
 FIELDS = {"x": FieldSpec("x", "number", "V"), "y": FieldSpec("y", "number", "Cel")}
@@ -183,7 +184,7 @@ def streams(draw: Any) -> list[Message]:
     return messages
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(
     st.integers(0, len(CONDITIONS) - 1),
     streams(),

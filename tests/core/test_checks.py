@@ -10,6 +10,7 @@ from hypothesis import strategies as st
 from oculum.checks import CRCS
 from oculum.decoding.checksums import check
 from oculum.decoding.numbers import PAD, Strided
+from tests.often import examples
 
 SUMS = {
     "sum8": lambda d: sum(d) & 0xFF,
@@ -62,7 +63,7 @@ def checks(draw: st.DrawFn) -> tuple[str, tuple[int, ...]]:
     return name, (width, draw(numbers), draw(numbers), int(draw(st.booleans())), draw(numbers))
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(checks(), st.lists(st.binary(max_size=70), min_size=1, max_size=6), st.sampled_from([1, 45]))
 def test_many_lengths_at_once(asked: tuple[str, tuple[int, ...]], ranges: list[bytes], more: int) -> None:
     """Few lengths go one by one, many all together; the answer is that of each range alone."""
@@ -74,7 +75,7 @@ def test_many_lengths_at_once(asked: tuple[str, tuple[int, ...]], ranges: list[b
     assert check(name, data, starts, lengths, parameters).tolist() == [slowly(name, r, parameters) for r in ranges]
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(checks(), st.integers(0, 300), st.integers(1, 5), st.integers(0, 2**32))
 def test_one_length_in_a_table(asked: tuple[str, tuple[int, ...]], length: int, count: int, seed: int) -> None:
     """Rows that follow each other, also those longer than the tables that are kept."""

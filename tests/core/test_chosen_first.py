@@ -14,6 +14,7 @@ from oculum.alarms.bank import Watched
 from oculum.register.world import Device
 from tests.core.rooms import TYPE, Driven, world_of
 from tests.core.test_alarms import SECOND, Message, Reading, batch, plan_of
+from tests.often import examples
 
 LIMITS = {"in force": 3.0, "first": 2.0}
 DEVICES = (1, 2, 3)
@@ -94,7 +95,7 @@ def quickly(stream: list[Message | Choice], restarts: bool) -> list[Told]:
     return sorted((t.subject, t.at, t.raised) for t in driven.found)
 
 
-@settings(max_examples=120)
+@settings(max_examples=examples(120))
 @given(streams(), st.booleans())
 def test_each_device_is_watched_by_its_version_and_keeps_its_alarm(
     stream: list[Message | Choice], restarts: bool

@@ -15,6 +15,7 @@ from oculum.decoding.writing import deterministic
 from oculum.language.decoders import check_decoder
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.definitions import format_definition
+from tests.often import examples
 
 HEAD = "decoder d for bytes, big endian\n  byte 0  v  u8\n"
 
@@ -221,7 +222,7 @@ def test_a_text() -> None:
     assert encode_command(plan, "set", {"address": 5, "warmth": "-2.25"}) == body + b"*%02X\r\n" % (sum(body) % 256)
 
 
-@settings(deadline=None, max_examples=100)
+@settings(deadline=None, max_examples=examples(100))
 @given(
     st.recursive(
         st.booleans() | st.integers(-(2**63), 2**64 - 1) | st.floats(allow_nan=False) | st.text(max_size=30),

@@ -15,6 +15,7 @@ from oculum.batches import Column, Group
 from oculum.language.conditions import check_condition
 from oculum.language.fields import FieldSpec
 from tests.core.rooms import TYPE, Batch, Driven, world_of
+from tests.often import examples
 
 SECOND = 1_000_000
 MODES = ((0, "normal"), (1, "storm"), (3, "saving"))
@@ -121,7 +122,7 @@ def slowly(rule: Any, fields: set[str], messages: list[tuple[int, Values]]) -> l
 
 
 @pytest.mark.parametrize(("text", "rule"), RULES, ids=[text for text, _ in RULES])
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(messages=streams, cuts=st.lists(st.integers(1, 19), max_size=5))
 def test_a_rule_over_any_kind_of_field_is_what_it_says(
     text: str, rule: Any, messages: list[tuple[int, Values]], cuts: list[int]

@@ -20,6 +20,7 @@ from oculum.replay.run import _step, told
 from oculum.routing.router import Router
 from tests.core import slow_alarms as slow
 from tests.core.slow_alarms import Around, Slow, Step
+from tests.often import examples
 
 MINUTE = 60_000_000
 DAY0 = "2026-03-01"
@@ -302,7 +303,7 @@ def slowly(
 
 
 @pytest.mark.parametrize(("text", "condition"), CONDITIONS, ids=[text.split("\n")[0] for text, _ in CONDITIONS])
-@settings(max_examples=6, deadline=None)
+@settings(max_examples=examples(6), deadline=None)
 @given(world=worlds(), cuts=st.lists(st.integers(1, 21), max_size=6))
 def test_every_kind_is_what_the_slow_engine_says(text: str, condition: Slow, world: Any, cuts: list[int]) -> None:
     devices, messages, downtime, until = world

@@ -22,6 +22,7 @@ from oculum.language.decoders import check_decoder
 from oculum.language.decoders.analysis import untaken
 from oculum.language.decoders.lines import Decoder
 from oculum.language.definitions import parse
+from tests.often import examples
 
 from .oracle import decode_slowly
 
@@ -120,7 +121,7 @@ def decoders(draw: Any) -> str:
     return "\n".join(lines) + "\n"
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(
     decoders(),
     st.lists(st.one_of(st.binary(max_size=40), st.binary(min_size=20, max_size=20)), min_size=1, max_size=12),
@@ -153,7 +154,7 @@ def test_columnar_equals_slow_decoder(text: str, payloads: list[bytes]) -> None:
                     assert got == pytest.approx(float(want), rel=1e-12, abs=1e-12)
 
 
-@settings(max_examples=80, deadline=None)
+@settings(max_examples=examples(80), deadline=None)
 @given(decoders(), st.lists(st.binary(max_size=40), min_size=2, max_size=10), st.integers(1, 9))
 def test_neighbours_do_not_matter(text: str, payloads: list[bytes], cut: int) -> None:
     plan, _ = check_decoder(text)

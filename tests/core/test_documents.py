@@ -23,6 +23,7 @@ from oculum.decoding.decode import decode
 from oculum.decoding.sources import plain_document, read_cbor
 from oculum.language import limits
 from oculum.language.decoders import check_decoder
+from tests.often import examples
 
 
 def tagged(number: int, content: Any) -> bytes:
@@ -138,7 +139,7 @@ documents = st.recursive(
 )
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(documents)
 def test_every_document_can_be_shown_as_json(document: Any) -> None:
     """Also bytes, times, numbers of any length and what is no number: the screen gets JSON that any reader takes."""
@@ -167,7 +168,7 @@ def test_every_document_can_be_shown_as_json(document: Any) -> None:
     assert alike(document, shown)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(st.binary(max_size=40))
 def test_a_scan_lets_only_cbor_through_that_can_be_read(payload: bytes) -> None:
     """What is refused before it is read, the reader refuses as well; what is read is read to its end."""
@@ -304,7 +305,7 @@ def test_many_at_once_give_what_each_gives_alone(drawn: tuple[str, list[bytes]])
         assert answer(together, row) == answer(alone, 0)
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(
     st.binary(max_size=40) | st.recursive(LEAF, lambda x: st.lists(x) | st.dictionaries(st.text(), x)).map(cbor2.dumps)
 )

@@ -16,6 +16,7 @@ from oculum.language.definitions import parse
 from oculum.language.evaluate import Val, evaluate
 from oculum.language.expressions import Ex
 from oculum.language.fields import FieldSpec
+from tests.often import examples
 
 FIELDS = {
     "x": FieldSpec("x", "number", "1"),
@@ -150,7 +151,7 @@ class Rows:
         raise AssertionError(ex)
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=examples(200), deadline=None)
 @given(truths, rows_of)
 def test_columns_equal_one_row_at_a_time(rule: str, rows: list[tuple]) -> None:
     text = f'condition "c" priority low\n  on thing\n  raise when x = x and ({rule})\n'

@@ -22,6 +22,7 @@ from oculum.language.expressions import Compared, Constant
 from oculum.language.fields import FieldSpec
 from oculum.language.problems import Span
 from oculum.quantities import UnitError, convert, parse_unit
+from tests.often import examples
 
 from .test_decoding import decoders
 
@@ -137,7 +138,7 @@ def bare(node: object) -> object:
     return node
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(decoders())
 def test_layout_changes_nothing_but_the_layout(text: str) -> None:
     laid_out = format_definition(text)
@@ -165,7 +166,7 @@ RULES = st.recursive(
 )
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(RULES)
 def test_brackets_are_kept_where_they_count(rule: str) -> None:
     text = (
@@ -226,7 +227,7 @@ def test_hostile_definitions_are_refused_with_words(text: str) -> None:
         assert len(problems) <= limits.ERRORS_SHOWN + 1
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(
     st.text(alphabet=st.sampled_from(list('decorbytsfn 0123456789\n"`#(){}<>=+-/*.,whenraiseu8_[]|^')), max_size=200),
     st.sampled_from(["", "decoder d for bytes\n  ", 'condition "c" priority low\n  on buoy\n  raise when ']),
@@ -260,7 +261,7 @@ LAYOUT = """decoder d for bytes, {order} endian
 """
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(
     st.sampled_from(["big", "little"]),
     st.integers(0, 31),
@@ -328,7 +329,7 @@ def test_many_texts_are_read_at_the_same_time() -> None:
 
     text = "decoder d for bytes\n" + "".join(f"  when length > {n}\n    byte {n}  a{n}  u8\n" for n in range(40))
     with ThreadPoolExecutor(8) as pool:
-        found = list(pool.map(check_decoder, [text] * 64))
+        found = list(pool.map(check_decoder, [text] * 24))
     assert all(plan is not None and not problems for plan, problems in found)
 
 

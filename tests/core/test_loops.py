@@ -16,6 +16,7 @@ from oculum.decoding import loops
 from oculum.decoding.decode import decode
 from oculum.decoding.level import NO_TEXT, NOT_FINITE
 from oculum.language.decoders import check_decoder
+from tests.often import examples
 
 NAN32 = struct.pack("<f", math.nan)
 
@@ -75,7 +76,7 @@ def test_a_mark_comes_before_the_range_and_before_what_is_no_number() -> None:
     assert lines_decoded("byte 0  x  f32", floats[:2]) == [NOT_FINITE, NOT_FINITE]
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(st.integers(1, 8), st.booleans(), st.booleans(), st.data())
 def test_numbers_of_every_width_and_order(width: int, little: bool, signed: bool, data: st.DataObject) -> None:
     most = min(8 * width, 53)
@@ -142,7 +143,7 @@ WIDTHS = st.sampled_from([0, 1, 1, 1, 2, 3, 4, 8])
 SOME_ROWS = st.lists(st.binary(max_size=24), min_size=1, max_size=6)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(SOME_ROWS, WIDTHS, WIDTHS, st.booleans(), st.sets(st.integers(0, 300), max_size=4), st.integers(1, 6))
 def test_a_walk_over_records_is_the_same_compiled(
     contents: list[bytes], tag: int, size: int, little: bool, tags: set[int], most: int
@@ -223,7 +224,7 @@ def test_what_is_wrong_with_numbers_of_a_record(content: bytes, problem: int) ->
         assert wrong[0] == problem
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(
     st.lists(
         st.tuples(st.integers(0, 5), st.integers(0, 5), st.integers(0, 99), st.integers(-(10**9), 10**9)), max_size=5

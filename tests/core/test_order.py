@@ -15,6 +15,7 @@ from oculum.history.fleet import Fleet
 from oculum.language.decoders import check_decoder
 from oculum.language.fields import FieldSpec
 from oculum.pipeline import FUTURE_US, decode_batch
+from tests.often import examples
 
 pytestmark = pytest.mark.usefixtures("way")
 
@@ -64,7 +65,7 @@ def decoded_of(messages: Any) -> Decoded:
     return Decoded(groups, [], none, none, [], np.zeros(len(messages), np.int64))
 
 
-@settings(max_examples=200, deadline=None)
+@settings(max_examples=examples(200), deadline=None)
 @given(
     messages_of,
     st.dictionaries(

@@ -19,6 +19,7 @@ from oculum.language.decoders import check_decoder
 from oculum.language.fields import FieldSpec
 from oculum.pipeline import Lot, process
 from oculum.register.world import Device, World
+from tests.often import examples
 
 SECOND = 1_000_000
 TENTHS = "decoder pod for bytes, big endian\n  byte 0  level  u16 / 10  m\n"
@@ -92,7 +93,7 @@ def run(messages: list[tuple[int, int, list[int]]], cuts: set[int]) -> tuple[obj
     return {key: (found.value, found.at) for key, found in newest.items()}, sorted(transitions)
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(arrivals, st.sets(st.integers(1, 15)))
 def test_any_cutting_gives_what_single_messages_give(messages: Any, cuts: Any) -> None:
     """Two versions of one type's decoder and a gateway that speaks for the same devices, mixed in one stream."""

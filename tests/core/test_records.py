@@ -14,6 +14,7 @@ from oculum.answers import answer
 from oculum.batches import Payloads
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
+from tests.often import examples
 
 pytestmark = pytest.mark.usefixtures("way")
 
@@ -110,7 +111,7 @@ contents = st.lists(
 )
 
 
-@settings(max_examples=150, deadline=None)
+@settings(max_examples=examples(150), deadline=None)
 @given(
     fields_of,
     headers,

@@ -19,6 +19,7 @@ from oculum.history.fleet import Fleet
 from oculum.language.decoders import check_decoder
 from oculum.pipeline import decode_batch
 from oculum.text import harmless
+from tests.often import examples
 
 TEXT = (
     "decoder d for bytes, big endian\n  byte 0  level  u16 / 10  m\n  byte 2  count  u8\n"
@@ -31,7 +32,7 @@ def payload(level: int, count: int) -> bytes:
     return struct.pack(">HBB", level, count, level % 3)
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(st.lists(st.tuples(st.integers(0, 999), st.booleans(), st.integers(0, 2)), min_size=1, max_size=30), st.data())
 def test_a_message_at_which_decoding_fails_is_refused_and_its_neighbours_are_read(
     messages: list[tuple[int, bool, int]], data: st.DataObject
@@ -65,7 +66,7 @@ def test_a_message_at_which_decoding_fails_is_refused_and_its_neighbours_are_rea
         assert given_ == answer(alone, 0)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(st.lists(st.integers(-(10**10), 10**10), max_size=40), st.integers(0, 10**10))
 def test_the_clock_of_arrivals_goes_back_only_where_it_was_set_back(steps: list[int], clock: int) -> None:
     received = np.cumsum(np.array([10**12, *steps], np.int64))

@@ -21,6 +21,7 @@ from oculum.routing import acting
 from oculum.routing.memory import recalled, remembered
 from oculum.routing.routed import InForce
 from oculum.routing.router import RouteFailed, Router, topic_fits
+from tests.often import examples
 
 MINUTE = 60_000_000
 TYPE = 1
@@ -395,7 +396,7 @@ def decoded(messages: list[list[Reading]]) -> Decoded:
     return Decoded(groups, [], none, none, ["broken"], np.zeros(len(messages), np.int64))
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(MESSAGES, ROUTES, st.data())
 def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes: list[Any], data: Any) -> None:
     plans = []

@@ -19,6 +19,7 @@ from oculum.decoding.decode import decode
 from oculum.drafting.from_senml import MOST, from_senml, is_senml, known_quantities, teaches
 from oculum.language.decoders import check_decoder
 from oculum.language.definitions import format_definition
+from tests.often import examples
 
 words = st.text(string.ascii_letters + string.digits + "._-", min_size=1, max_size=12).filter(lambda w: w[0].isalnum())
 values = st.one_of(
@@ -32,7 +33,7 @@ values = st.one_of(
 )
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=examples(60), deadline=None)
 @given(
     st.dictionaries(words, values, min_size=1, max_size=6),
     st.booleans(),
@@ -138,7 +139,7 @@ names = st.one_of(nasty, st.sampled_from(["level", "temp"]))
 units = st.one_of(nasty, st.text("aAm0%/._*^()[]:+-", max_size=24), st.sampled_from(["m", "Cel"]))
 
 
-@settings(max_examples=250, deadline=None)
+@settings(max_examples=examples(250), deadline=None)
 @given(
     st.lists(st.tuples(names, units, st.sampled_from(["v", "v", "vs", "vb", "vd"])), min_size=1, max_size=8),
     st.booleans(),

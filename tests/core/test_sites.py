@@ -11,6 +11,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.core.test_conditions import moment, quickly
+from tests.often import examples
 
 ABOVE = {"sound": ("sound",), "reach": ("reach", "sound"), "quay": ("quay", "sound")}
 MEMBERS = {"a": "reach", "b": "reach", "c": "quay", "d": "sound"}
@@ -156,7 +157,7 @@ def files_of(rule: Rule, messages: list[Message]) -> dict[str, str]:
 
 
 @pytest.mark.parametrize("rule", RULES, ids=[rule.text for rule in RULES])
-@settings(max_examples=25, deadline=None)
+@settings(max_examples=examples(25), deadline=None)
 @given(world=worlds(), cuts=st.lists(st.integers(1, 24), max_size=6))
 def test_a_site_is_judged_by_what_its_members_said_last(rule: Rule, world: Any, cuts: list[int]) -> None:
     messages, until = world

@@ -19,6 +19,7 @@ from oculum.decoding import skeletons
 from oculum.decoding.decode import decode
 from oculum.decoding.sources import GONE
 from oculum.language.decoders import check_decoder
+from tests.often import examples
 
 TEXT = """decoder d for json
   at t    sent   time iso         hidden
@@ -84,7 +85,7 @@ def batches(draw: st.DrawFn) -> list[bytes]:
     return found
 
 
-@settings(max_examples=150)
+@settings(max_examples=examples(150))
 @given(batches())
 def test_what_is_read_is_what_the_parser_gives(raws: list[bytes]) -> None:
     plan, problems = check_decoder(TEXT)

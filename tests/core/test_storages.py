@@ -23,6 +23,7 @@ from oculum.decoding.commands import CommandError, decode_command, encode_comman
 from oculum.decoding.decode import decode
 from oculum.language.decoders import check_decoder
 from oculum.language.definitions import format_definition
+from tests.often import examples
 
 from .test_decoding import decoders, flat, plan_of
 
@@ -39,7 +40,7 @@ def refused(text: str, payload: bytes) -> str:
     return answer(decode(plan_of(text), Payloads.of([payload], [0])), 0)["error"]["code"]
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(decoders(), st.integers(0, 30), st.lists(st.binary(min_size=30, max_size=30), min_size=1, max_size=8))
 def test_the_short_way_gives_the_same(text: str, length: int, raws: list[bytes]) -> None:
     """Messages of one length go the short way; one odd message among them sends all the ordinary way."""
@@ -337,7 +338,7 @@ def test_encode_then_decode_gives_the_parameters_back(order: str, storage: str, 
         encode_command(plan, "set", {**given_values, "whole": high + 1})
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(decoders())
 def test_the_layout_is_stable_and_changes_nothing(text: str) -> None:
     laid = format_definition(text)
@@ -347,7 +348,7 @@ def test_the_layout_is_stable_and_changes_nothing(text: str) -> None:
     assert (plan is None) == (again is None) and [p.message for p in problems] == [p.message for p in problems_again]
 
 
-@settings(max_examples=75, deadline=None)
+@settings(max_examples=examples(75), deadline=None)
 @given(
     st.one_of(
         st.integers(-(2**64), 2**65), st.sampled_from([2**53, 2**53 + 1, 2**63 - 1, 2**63, 2**64 - 1, 2**64, -(2**63)])

@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from oculum.language.definitions import format_definition
 from server.api.urls import urlpatterns
 from server.records.definitions.models import Definition
+from tests.often import examples
 from tests.server.test_api import Client, send, signed_in
 from tests.server.world import DECODER, World, payload, work_off
 
@@ -157,7 +158,7 @@ def test_every_endpoint_answers_nonsense_with_an_error(engineer: Client) -> None
     assert definition.versions.get(number=1).text == format_definition(DECODER)
 
 
-@settings(max_examples=45, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(45), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(body=st.dictionaries(st.sampled_from(NAMES), junk, max_size=8), place=st.integers(0, 10**6))
 def test_no_body_makes_the_server_fail(engineer: Client, body: dict[str, Any], place: int) -> None:
     reads = [(p, m) for p, view in paths() for m in ("POST", "PUT", "PATCH") if hasattr(view, m.lower())]
@@ -165,7 +166,7 @@ def test_no_body_makes_the_server_fail(engineer: Client, body: dict[str, Any], p
     fine(send(engineer, method, path, body), (method, path, body))
 
 
-@settings(max_examples=45, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(45), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(text=st.text(string.printable, max_size=200), line=st.integers(1, 8))
 def test_any_text_is_checked_formed_and_laid_out_or_refused(engineer: Client, text: str, line: int) -> None:
     for path, body in (

@@ -16,6 +16,7 @@ from server.records.people.models import Record
 from server.rules.fleet_lines import labels_text, read_labels
 from server.rules.publishing import hold
 from server.rules.registering import set_setpoint
+from tests.often import examples
 from tests.server.test_api import V1, Client, send, signed_in
 from tests.server.world import World, payload, work_off
 
@@ -196,7 +197,7 @@ NAMES = st.text("abcdefgh_", min_size=1, max_size=5)
 TEXTS = st.text(st.characters(exclude_categories=["C", "Z"]), min_size=1, max_size=8)
 
 
-@settings(max_examples=100, deadline=None)
+@settings(max_examples=examples(100), deadline=None)
 @given(st.dictionaries(NAMES, TEXTS, max_size=5))
 def test_labels_as_text_are_the_same_labels(labels: dict[str, str]) -> None:
     assert read_labels(labels_text(labels)) == labels

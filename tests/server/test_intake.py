@@ -20,6 +20,7 @@ from hypothesis import strategies as st
 from server.records.fleet.models import Device
 from server.rules.registering import registry_changed
 from tests.instance import start, until
+from tests.often import examples
 from tests.server.world import World, payload, work_off
 
 
@@ -440,7 +441,7 @@ def test_what_comes_again_is_known_by_its_mark_and_a_repeat_by_the_device_is_not
 
 
 @given(st.lists(st.tuples(st.integers(1, 40), st.booleans()), min_size=1, max_size=120), st.integers(2, 6))
-@settings(max_examples=25, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(25), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_each_mark_is_taken_once_in_whatever_order_and_batches(
     world: World, instance: Any, numbers: list[tuple[int, bool]], size: int
 ) -> None:

@@ -19,6 +19,7 @@ from server.instance.pulse import Pulse
 from server.live.feed import Feed
 from server.live.readings import Lot, Readings, Subscriber, mark_of, spread, written
 from server.live.sockets import QUEUE
+from tests.often import examples
 from tests.server.test_api import send, signed_in
 from tests.server.test_intake import web  # noqa: F401 - a fixture
 from tests.server.world import START, World, payload, work_off
@@ -210,7 +211,7 @@ ACTS = st.tuples(st.sampled_from(["writes", "told", "goes", "comes"]), st.intege
     senders=st.lists(st.integers(0, 2), min_size=1, max_size=30),
     acts=st.lists(ACTS, max_size=40),
 )
-@settings(max_examples=25, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(25), suppress_health_check=[HealthCheck.function_scoped_fixture])
 def test_each_reading_is_told_once_whatever_the_shares(
     world: World, instance: Any, shares: int, senders: list[int], acts: list[tuple[str, int, int]]
 ) -> None:

@@ -27,7 +27,8 @@ from server.store.series import Place, daily_medians, read_rows, read_series, va
 from server.store.times import us
 from server.store.values import value_at
 from tests.instance import until
-from tests.server.world import DECODER, START, World, decode_again, payload, work_off
+from tests.often import examples
+from tests.server.world import DECODER, START, World, decode_again, own_connection, payload, work_off
 
 FIELDS = (
     FieldSpec("level", "number", "m"),
@@ -43,26 +44,26 @@ LATER = START + timedelta(days=40)
 
 def seal(world: World, clock: datetime = LATER) -> int:
     """Seals all that is over at a moment; how many rows are sealed."""
-    with psycopg.connect(world.url, autocommit=True) as own:
-        was = own.execute("select clock from engine_cursor").fetchone()
-        set_clock = (
-            "insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s) on conflict (share) do update"
-            " set clock = excluded.clock"
-        )
-        own.execute(set_clock, (clock,))
-        sealer = Sealer()
-        while sealer.step(own):
-            pass
-        assert not sealer.unable
-        if was is not None:
-            own.execute(set_clock, was)
+    own = own_connection(world.url)
+    was = own.execute("select clock from engine_cursor").fetchone()
+    set_clock = (
+        "insert into engine_cursor (share, shares, id, clock) values (0, 1, 0, %s) on conflict (share) do update"
+        " set clock = excluded.clock"
+    )
+    own.execute(set_clock, (clock,))
+    sealer = Sealer()
+    while sealer.step(own):
+        pass
+    assert not sealer.unable
+    if was is not None:
+        own.execute(set_clock, was)
     days.forget()
     return int(world.ask("select coalesce(sum(rows), 0) from reading_sealed")[0][0])
 
 
 def opened(world: World) -> list[tuple]:
     """All rows, with whatever is sealed opened."""
-    with psycopg.connect(world.url) as own:
+    with world.transaction() as own:
         keys = own.execute("select device_id, (day - date '1970-01-01') * 86400000000 from reading_sealed").fetchall()
         open_for(own, keys)
         return own.execute(f"select {COLUMNS} from reading_row order by 1, 2, 3").fetchall()
@@ -72,7 +73,7 @@ def stored(world: World, seed: int, count: int) -> None:
     """Rows of two layouts of all pods over ten days, of which some values are missing for a reason."""
     random = np.random.default_rng(seed)
     devices = np.array([p.pk for p in world.pods])
-    with psycopg.connect(world.url) as own:
+    with world.transaction() as own:
         layouts = Layouts()
         for turn, fields in enumerate((FIELDS, NARROW)):
             at = np.sort(START_US + random.integers(0, 240 * 3600, count) * 1_000_000)
@@ -170,7 +171,7 @@ ROWS = st.lists(
 )
 
 
-@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(30), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.lists(st.tuples(ROWS, st.booleans()), min_size=1, max_size=5))
 def test_what_comes_late_into_sealed_days_is_as_if_nothing_were_sealed(
     world: World, turns: list[tuple[list[tuple[int, int, int, float | None]], bool]]
@@ -178,11 +179,11 @@ def test_what_comes_late_into_sealed_days_is_as_if_nothing_were_sealed(
     """Writes of a device, day, hour and value, between which what is there is sealed or not."""
     told = []
     for sealing in (False, True):
-        with psycopg.connect(world.url) as own:
+        with world.transaction() as own:
             own.execute("delete from reading_row; delete from reading_sealed; delete from replaced_reading")
         message = 0
         for rows, sealed in turns:
-            with psycopg.connect(world.url) as own:
+            with world.transaction() as own:
                 values = np.array([0.0 if value is None else value for *_, value in rows])
                 states = np.array([0 if value is None else 1 for *_, value in rows], np.int16)
                 at = np.array([START_US + day * 24 * HOUR_US + h * HOUR_US for _, day, h, _ in rows], np.int64)

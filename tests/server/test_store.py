@@ -21,6 +21,7 @@ from server.store.kept import Kept
 from server.store.readings import Layouts, write_rows
 from server.store.rows import build_rows, row_values
 from server.store.times import moment
+from tests.often import examples
 from tests.server.world import START, World, payload, work_off
 
 FIELDS = (
@@ -44,7 +45,7 @@ row_of = st.tuples(
 )
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(40), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(rows=st.lists(row_of, min_size=1, max_size=12))
 def test_every_kind_survives_the_store(instance: Any, rows: list) -> None:
     count = len(rows)
@@ -139,7 +140,7 @@ message_of = st.tuples(
 ).filter(lambda m: m[1] is not None or m[2] is not None)
 
 
-@settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(40), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(messages=st.lists(message_of, min_size=1, max_size=8))
 def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: list) -> None:
     """(time, number, text, whether a batch ends here): what another message says of another field does not take a value
@@ -253,7 +254,7 @@ def matches(levels: list[str], topic: list[str]) -> bool:
 LEVEL = st.text(st.sampled_from("ab.*[$-é "), max_size=3)
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=examples(150), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(
     st.lists(st.one_of(LEVEL, st.just("+")), min_size=1, max_size=4),
     st.booleans(),

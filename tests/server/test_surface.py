@@ -16,6 +16,7 @@ from hypothesis import HealthCheck, Phase, given, seed, settings
 from hypothesis import strategies as st
 
 from server.records.people.models import ROLES
+from tests.often import examples
 from tests.server.test_api import Client, signed_in
 from tests.server.test_bad_input import fine
 from tests.server.world import World, payload, work_off
@@ -193,7 +194,7 @@ def ask(client: Client, case: Any, odd: str | None, place: int) -> Any:
 
 @seed(9)
 @settings(
-    max_examples=250,
+    max_examples=examples(250),
     deadline=None,
     phases=[Phase.generate],
     suppress_health_check=[

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -44,6 +46,17 @@ START = (datetime.now(UTC) - timedelta(days=3)).replace(hour=12, minute=0, secon
 
 def payload(level: float, temp: float = 12.0) -> bytes:
     return struct.pack(">Hh", round(level * 10), round(temp * 10))
+
+
+OWN: dict[str, psycopg.Connection] = {}
+
+
+def own_connection(url: str) -> psycopg.Connection:
+    """The tests' own, opened once: to open one takes as long as ten questions."""
+    found = OWN.get(url)
+    if found is None or found.closed:
+        found = OWN[url] = psycopg.connect(url, autocommit=True, prepare_threshold=None)
+    return found
 
 
 class World:
@@ -93,19 +106,25 @@ class World:
 
     def arrive(self, *messages: tuple[int, float, bytes]) -> None:
         """(pod, seconds after START, payload), into the inbox in this order."""
-        with psycopg.connect(self.url) as own, own.cursor() as cursor:
+        with self.transaction() as own, own.cursor() as cursor:
             cursor.executemany(
                 "insert into message (received_at, device_id, channel, payload) values (%s, %s, 3, %s)",
                 [(START + timedelta(seconds=at), self.pods[pod].pk, data) for pod, at, data in messages],
             )
 
     def ask(self, query: str, *values: Any) -> list[tuple]:
-        with psycopg.connect(self.url) as connection:
-            return connection.execute(query, values).fetchall()
+        return own_connection(self.url).execute(query, values).fetchall()
+
+    @contextmanager
+    def transaction(self) -> Iterator[psycopg.Connection]:
+        """Committed in the end, over the connection that all tests share."""
+        own = own_connection(self.url)
+        with own.transaction():
+            yield own
 
     def forget(self) -> None:
         """The stream is kept, and nothing of what was made of it."""
-        with psycopg.connect(self.url) as connection:
+        with self.transaction() as connection:
             for table in (*MADE, "replaced_reading", "engine_cursor"):
                 connection.execute(f"delete from {table}")
 

@@ -96,8 +96,10 @@ export async function begin(client: QueryClient, address: Location): Promise<voi
   }
 }
 
-/** Fetches the code of all screens, one after the other, while there is nothing else to do. */
+/** Fetches the code of all screens, one after the other, while there is nothing else to do and bytes are not dear. */
 export async function fetchAll(): Promise<void> {
+  const line = (navigator as { connection?: { saveData?: boolean } }).connection;
+  if (line?.saveData) return;
   for (const screen of SCREENS) {
     await idle();
     if (screen === SCREENS[0]) performance.mark("idle"); // what came before is what the first screen needs

@@ -12,6 +12,7 @@ import { useMe } from "../parts/me";
 import { signOut } from "../parts/session";
 import { exact, ownZone, zoneWord } from "../parts/time";
 import { PasswordForm } from "./password";
+import { Sure } from "../parts/sure";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
 type Role = (typeof ROLES)[number];
@@ -211,9 +212,9 @@ function Tokens() {
             <span className="text-second">
               {t.role}, oct_{t.prefix}…, used {t.used_at ? <At at={t.used_at} /> : "never"}
             </span>
-            <button type="button" className="link ml-auto" onClick={() => drop.mutate(t.id)}>
+            <Sure className="link ml-auto" act={() => drop.mutate(t.id)}>
               withdraw
-            </button>
+            </Sure>
           </li>
         ))}
       </ul>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { api, got } from "../../api/client";
 import { At, TextField, Trouble } from "../../parts/basics";
 import { ofConstants } from "./queries";
+import { Sure } from "../../parts/sure";
 
 /** What was written, as a value: a number, yes or no, else a text. */
 function valueOf(text: string): number | boolean | string {
@@ -59,9 +60,9 @@ export function Constants({ name, engineer }: { name: string; engineer: boolean 
               from <At at={c.valid_from} />
             </span>
             {engineer && (
-              <button type="button" className="link ml-auto" onClick={() => remove.mutate(c.id)}>
+              <Sure className="link ml-auto" act={() => remove.mutate(c.id)}>
                 remove
-              </button>
+              </Sure>
             )}
           </li>
         ))}

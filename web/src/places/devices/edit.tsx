@@ -12,6 +12,7 @@ import { DeviceForm, type DeviceDraft } from "./form";
 import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { PhotoForm } from "./photo";
 import { KeyShown } from "./key-box";
+import { Sure } from "../../parts/sure";
 
 /** Changing a device: what it is called, where it is, through what it talks, whether it is in service. */
 export default function EditDevice() {
@@ -81,14 +82,12 @@ export default function EditDevice() {
               Delete{" "}
               <span>· only a device that never sent anything; others are retired above, and their data stays</span>
             </h2>
-            <button
-              type="button"
-              className="button"
+            <Sure
               disabled={drop.isPending}
-              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices")) })}
+              act={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices")) })}
             >
-              Delete {d.title}
-            </button>
+              {`Delete ${d.title}`}
+            </Sure>
             <Trouble error={drop.error} />
           </section>
           <Changes about={d.name} />

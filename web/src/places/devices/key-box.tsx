@@ -3,6 +3,7 @@ import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
 import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { look } from "../../parts/look";
+import { Sure } from "../../parts/sure";
 
 /** A key just made, shown this once, with the two commands filled in. */
 export function KeyShown({ made, dismiss }: { made: Schemas["KeyOut"]; dismiss?: () => void }) {
@@ -76,14 +77,9 @@ export function KeyBox({ name, hasKey, gateway }: { name: string; hasKey: boolea
                 ? `It has no key of its own; ${gateway} speaks for it.`
                 : "It has no key yet, so it cannot send anything."}
           </span>
-          <button
-            type="button"
-            className="button"
-            disabled={give.isPending}
-            onClick={() => (!hasKey || window.confirm("The present key ends at once. Go on?")) && give.mutate()}
-          >
+          <Sure sure={hasKey} disabled={give.isPending} act={() => give.mutate()}>
             {hasKey ? "Give a new key" : "Give it a key"}
-          </button>
+          </Sure>
         </p>
       )}
       <Trouble error={give.error} />

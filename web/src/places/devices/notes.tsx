@@ -8,6 +8,7 @@ import type { Happened } from "../../parts/chart-drawing";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { fromShown, toShown, zoneWord } from "../../parts/time";
+import { Sure } from "../../parts/sure";
 
 type Found = Schemas["NotesOut"];
 
@@ -62,9 +63,9 @@ export function Notes({ name }: { name: string }) {
             <span className="min-w-0 break-words">{n.text}</span>
             <span className="text-[12.5px] text-second">{n.who}</span>
             {n.own && operator && (
-              <button type="button" className="link ml-auto text-second" onClick={() => remove.mutate(n.id)}>
+              <Sure className="link ml-auto text-second" act={() => remove.mutate(n.id)}>
                 remove
-              </button>
+              </Sure>
             )}
           </li>
         ))}

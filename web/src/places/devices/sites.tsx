@@ -15,6 +15,7 @@ import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { PositionFields, positionIn } from "./position";
 import { DRAGGED, SiteStanding, useMove } from "./site-standing";
+import { Sure } from "../../parts/sure";
 
 type Site = Schemas["SiteOut"];
 
@@ -230,13 +231,9 @@ function SiteForm({ site, all, editable }: { site: Site | null; all: Site[]; edi
             </Link>
           )}
           {editable && site && !site.devices && (
-            <button
-              type="button"
-              className="button"
-              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/sites")) })}
-            >
+            <Sure act={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/sites")) })}>
               Delete the site
-            </button>
+            </Sure>
           )}
           <span role="status">{site && (changed ? "Not saved yet." : save.isSuccess ? "Saved." : "")}</span>
         </div>

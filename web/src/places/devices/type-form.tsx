@@ -11,6 +11,7 @@ import { UnitField } from "../../parts/unit-field";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
 import { amount, duration, writtenDuration, wrongName } from "../../parts/written";
 import { Changes } from "./changes";
+import { Sure } from "../../parts/sure";
 
 type Type = Schemas["TypeOut"];
 type FieldRow = {
@@ -321,13 +322,9 @@ export function TypeForm({ type, editable }: { type: Type | null; editable: bool
               )
             ))}
           {editable && type && !type.devices && !type.decoder && (
-            <button
-              type="button"
-              className="button"
-              onClick={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/types")) })}
-            >
+            <Sure act={() => drop.mutate(undefined, { onSuccess: goOn(() => kept("/devices/types")) })}>
               Delete the type
-            </button>
+            </Sure>
           )}
           <span role="status">
             {changed

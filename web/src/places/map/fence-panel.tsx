@@ -1,5 +1,4 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
 import { Link } from "react-router";
 import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
@@ -8,6 +7,7 @@ import type { Fence } from "./chart";
 import { Crossings } from "./crossings";
 import { ofCrossings, ofFenceVersions } from "./queries";
 import { type Feature, shapeOf, shapeWord, sizeWord } from "./shape";
+import { Sure } from "../../parts/sure";
 
 /** The chosen fence: what it is, who speaks of it, who is inside, who crossed it, and what it was. */
 export function FencePanel({
@@ -28,7 +28,6 @@ export function FencePanel({
   const client = useQueryClient();
   const feature = fence.feature as Feature;
   const found = useQuery(ofCrossings(feature, lookback));
-  const [sure, setSure] = useState(false);
   const versions = useQuery(ofFenceVersions(fence.id));
   const remove = useMutation({
     mutationFn: () =>
@@ -75,15 +74,9 @@ export function FencePanel({
             Change it
           </button>
           {fence.used_by.length === 0 && (
-            <button
-              type="button"
-              className="button"
-              disabled={remove.isPending}
-              onClick={() => (sure ? remove.mutate() : setSure(true))}
-              onBlur={() => setSure(false)}
-            >
-              {sure ? "Press again to delete it" : "Delete it"}
-            </button>
+            <Sure disabled={remove.isPending} act={() => remove.mutate()}>
+              Delete it
+            </Sure>
           )}
         </p>
       )}

@@ -9,6 +9,7 @@ import { useMay } from "../../parts/me";
 import { unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { ofTables } from "./queries";
+import { Sure } from "../../parts/sure";
 
 type Column = Schemas["TableWhole"]["columns"][number];
 const MOST_BYTES = 1_000_000;
@@ -109,15 +110,13 @@ function TableView({ id, engineer }: { id: number; engineer: boolean }) {
             </button>
           )}
           {engineer && (
-            <button
-              type="button"
-              className="button"
+            <Sure
               disabled={t.used_by.length > 0 || remove.isPending}
               title={t.used_by.length ? "a route looks it up" : undefined}
-              onClick={() => window.confirm(`Remove ${t.name}?`) && remove.mutate()}
+              act={() => remove.mutate()}
             >
               Remove
-            </button>
+            </Sure>
           )}
         </span>
       </div>

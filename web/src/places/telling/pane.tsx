@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient, type UseQueryResult } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { useEffect, useRef, type ReactNode } from "react";
 import { Trouble, Waiting } from "../../parts/basics";
+import { Sure } from "../../parts/sure";
 
 type Thing = { id: number; name: string };
 
@@ -26,9 +27,16 @@ export function Pane<T extends Thing>({
   about: (thing: T) => ReactNode;
   children: (thing: T | undefined) => ReactNode;
 }) {
+  const row = useRef<HTMLButtonElement>(null);
+  const before = useRef<number>(undefined);
+  const own = found.data?.find((t) => t.id === chosen) ?? (chosen === 0 ? undefined : found.data?.[0]);
+  useEffect(() => {
+    // A form that was added or removed takes the focus with it.
+    if (before.current !== undefined && document.activeElement === document.body) row.current?.focus();
+    before.current = own?.id ?? 0;
+  }, [own?.id]);
   if (found.isPending) return <Waiting what={what} />;
   if (!found.data) return <Trouble error={found.error} retry={() => void found.refetch()} />;
-  const own = found.data.find((t) => t.id === chosen) ?? (chosen === 0 ? undefined : found.data[0]);
   return (
     <div className="grid gap-8 lg:grid-cols-[320px_minmax(0,1fr)]">
       <div className="self-start">
@@ -37,6 +45,7 @@ export function Pane<T extends Thing>({
             <li key={t.id}>
               <button
                 type="button"
+                ref={own?.id === t.id ? row : undefined}
                 aria-pressed={own?.id === t.id}
                 className={`row-line w-full px-2.5 py-1.5 text-left ${own?.id === t.id ? "is-selected" : ""}`}
                 onClick={() => choose(t.id)}
@@ -85,9 +94,9 @@ export function KeptForm<T extends Thing>({
 }) {
   const client = useQueryClient();
   const fresh = () => client.invalidateQueries({ queryKey: [queryKey] });
-  const onSuccess = (found: T) => {
-    kept(found.id);
-    return fresh();
+  const onSuccess = async (found: T) => {
+    await fresh();
+    kept(found.id); // once it stands in the list
   };
   const save = useMutation({ mutationFn: keep, onSuccess });
   const another = useMutation({ mutationFn: copy ?? keep, onSuccess });
@@ -113,9 +122,9 @@ export function KeptForm<T extends Thing>({
             </button>
           )}
           {thing && (
-            <button type="button" className="button ml-auto" onClick={() => remove.mutate(thing)}>
+            <Sure className="button ml-auto" disabled={remove.isPending} act={() => remove.mutate(thing)}>
               Remove
-            </button>
+            </Sure>
           )}
         </div>
       )}

@@ -4,6 +4,7 @@ import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
+import { Sure } from "../../parts/sure";
 
 /** Readings that routes send to an outlet: what waits, what was sent and lost, the last batches. */
 export function OutletReadings({ id }: { id: number }) {
@@ -62,17 +63,12 @@ export function OutletReadings({ id }: { id: number }) {
         )}
       </p>
       {operator && r.waiting > 0 && (
-        <button
-          type="button"
-          className="button mt-1"
-          disabled={discard.isPending}
-          onClick={() =>
-            window.confirm(`Give up ${counted(r.waiting, "waiting reading")}? They stay stored here.`) &&
-            discard.mutate()
-          }
-        >
-          Give up what waits
-        </button>
+        <p className="mt-1 flex flex-wrap items-center gap-2">
+          <Sure disabled={discard.isPending} act={() => discard.mutate()}>
+            Give up what waits
+          </Sure>
+          <span className="text-second">{counted(r.waiting, "waiting reading")}; stored here all the same.</span>
+        </p>
       )}
       <Trouble error={discard.error} />
       {r.log.length > 0 && (
