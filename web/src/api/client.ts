@@ -4,6 +4,11 @@ import type { components, paths } from "./schema";
 export type Schemas = components["schemas"];
 export type Me = Schemas["Me"];
 
+/** What a path of the API takes as its query. */
+export type Query<Path extends keyof paths> = paths[Path] extends { get: { parameters: { query?: infer Q } } }
+  ? NonNullable<Q>
+  : never;
+
 /** A refusal of the server: its code, its sentence, and what else it says. */
 export class Refusal extends Error {
   constructor(

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
-import { api, got, type Schemas } from "../api/client";
+import { type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
 import { colour, fillState, penOf, STATES, useGroundWord, useWidth } from "./canvas";
 import { useKeys, useNow } from "./keys";
@@ -8,6 +8,7 @@ import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
 import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
 import { look } from "./look";
+import { ofBand } from "../api/queries";
 
 const BANDS = [86400, 7 * 86400, 30 * 86400, 90 * 86400, 365 * 86400];
 /** The shortest band that holds a span. */
@@ -62,20 +63,7 @@ export function LookbackBand() {
   const [anchor, setAnchor] = useState<number | null>(null);
   const end = anchor ?? Math.ceil(now.getTime() / 60_000) * 60_000;
   const start = end - bandS * 1000;
-  const health = useQuery({
-    queryKey: ["lookback", bandS, anchor ?? "live"],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/lookback", {
-          signal,
-          params: {
-            query: { from: new Date(start).toISOString(), ...(anchor ? { to: new Date(anchor).toISOString() } : {}) },
-          },
-        }),
-      ),
-    refetchInterval: 60_000,
-    placeholderData: (old) => old,
-  });
+  const health = useQuery({ ...ofBand(start, bandS, anchor), refetchInterval: 60_000, placeholderData: (old) => old });
   const canvas = useRef<HTMLCanvasElement>(null);
   const box = useRef<HTMLDivElement>(null);
   const [drag, setDrag] = useState<{

@@ -1,8 +1,7 @@
 import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
-import { api, got } from "../api/client";
-import { ofSites, ofTypes } from "../api/queries";
+import { ofSites, ofTypes, ofDevices, ofDefinitions } from "../api/queries";
 import { Trouble } from "./basics";
 import { useChosen } from "./chosen";
 import { Box } from "./dialog";
@@ -55,17 +54,11 @@ export function Palette({
   const admin = useMay("admin");
   const wanted = text.trim().toLowerCase();
   const devices = useQuery({
-    queryKey: ["devices", "palette", wanted],
+    ...ofDevices({ q: wanted, limit: 10, order: "match" }),
     enabled: open && wanted !== "",
     placeholderData: keepPreviousData,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices", { signal, params: { query: { q: wanted, limit: 10, order: "match" } } })),
   });
-  const definitions = useQuery({
-    queryKey: ["definitions", "all"],
-    enabled: open,
-    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query: {} } })),
-  });
+  const definitions = useQuery({ ...ofDefinitions(), enabled: open });
   const sites = useQuery({ ...ofSites(), enabled: open });
   const help = useQuery({
     queryKey: ["help"],

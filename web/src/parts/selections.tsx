@@ -7,6 +7,7 @@ import { Trouble } from "./basics";
 import { FormBox } from "./dialog";
 import { look } from "./look";
 import { useMay } from "./me";
+import { ofSelections } from "../api/queries";
 
 /**
  * Selections of a list that are kept under a name, for everybody: pressed, the list is filtered so. `parts`: what it
@@ -35,10 +36,7 @@ export function Selections({
   const [, setParams] = useSearchParams();
   const [naming, setNaming] = useState(false);
   const [name, setName] = useState("");
-  const listed = useQuery({
-    queryKey: ["selections", of],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/selections", { signal, params: { query: { of } } })),
-  });
+  const listed = useQuery(ofSelections(of));
   const fresh = () => client.invalidateQueries({ queryKey: ["selections", of] });
   const query = Object.fromEntries(parts.flatMap((part) => (filter[part] ? [[part, filter[part]]] : [])));
   const narrowed = parts.some((part) => !(part in usual) && filter[part]);

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate, useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../api/client";
+import { type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
 import { useAlert } from "./alert";
 import { HealthStrip } from "./health";
@@ -14,6 +14,7 @@ import { useMe } from "./me";
 import { Palette } from "./palette";
 import { counted } from "./words";
 import { WhySheet } from "./why";
+import { ofOverview } from "../api/queries";
 
 const HelpSheet = lazy(() => import("../help/sheet"));
 
@@ -151,18 +152,7 @@ export function Shell({ children }: { children: ReactNode }) {
   const [palette, setPalette] = useState(false);
   const [menu, setMenu] = useState(false);
   const live = useLiveState();
-  const overview = useQuery({
-    queryKey: ["overview", lookback.to?.toISOString() ?? "live"],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/overview", {
-          signal,
-          params: { query: lookback.to ? { to: lookback.to.toISOString() } : {} },
-        }),
-      ),
-    refetchInterval: 10_000,
-    placeholderData: (old) => old,
-  });
+  const overview = useQuery({ ...ofOverview(lookback.to), refetchInterval: 10_000, placeholderData: (old) => old });
   useEffect(() => {
     // After signing in the focus stands nowhere: it goes to what there is to read.
     if (document.activeElement === document.body) document.getElementById("main")?.focus({ preventScroll: true });

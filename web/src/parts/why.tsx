@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { Link, useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../api/client";
+import { ofWhy } from "../api/queries";
 import { At, Trouble, Waiting } from "./basics";
 import { HexRow } from "./bytes";
 import { Sheet } from "./dialog";
@@ -37,18 +37,12 @@ const STAGES: Record<string, string> = {
   person: "person",
 };
 
-function ask(about: string): Promise<Schemas["WhyOut"]> {
-  const [what, a = "", field = "", message = ""] = about.split(":");
-  if (what === "alarm") return got(api.GET("/api/v1/why/alarm/{ident}", { params: { path: { ident: Number(a) } } }));
-  return got(api.GET("/api/v1/why/reading", { params: { query: { device: a, field, message } } }));
-}
-
 export function WhySheet() {
   const [params] = useSearchParams();
   const show = useWhy();
   const kept = useKept();
   const about = params.get("why");
-  const why = useQuery({ queryKey: ["why", about], enabled: Boolean(about), queryFn: () => ask(about as string) });
+  const why = useQuery({ ...ofWhy(about ?? ""), enabled: Boolean(about) });
   const lit = new Set<number>();
   for (const place of (why.data?.places ?? []) as { first: number; last: number }[])
     for (let i = place.first; i <= place.last; i += 1) lit.add(i);

@@ -2,7 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { api, got, type Schemas } from "../api/client";
-import { ofTypes } from "../api/queries";
+import { ofTypes, ofArrivals, ofArrival } from "../api/queries";
 import { At, Empty, Heading, NameField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
 import { Pick, Toggles, useFilter } from "../parts/filters";
@@ -17,6 +17,7 @@ import { DeviceForm, type DeviceDraft } from "./devices/form";
 import { putAway, useHeldKey } from "./devices/held-keys";
 import { KeyShown } from "./devices/key-box";
 import { look } from "../parts/look";
+import { ofUnknown, ofRefusals, ofOnboarding } from "./queries";
 
 type Arrival = Schemas["ArrivalOut"];
 const OUTCOMES = ["", "decoded", "refused", "no decoder", "unknown sender"];
@@ -37,30 +38,15 @@ export default function Arrivals() {
   const held = useHeldKey(filter.device);
   const to = lookback.to?.toISOString() ?? pausedAt ?? undefined;
   const list = useQuery({
-    queryKey: ["arrivals", "list", filter, to ?? "live"],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/arrivals", { signal, params: { query: { ...filter, ...(to ? { to } : {}), limit: 60 } } })),
+    ...ofArrivals({ ...filter, ...(to ? { to } : {}), limit: 60 }),
     placeholderData: keepPreviousData,
   });
   const types = useQuery(ofTypes());
-  const unknown = useQuery({
-    queryKey: ["arrivals", "unknown"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/unknown-senders", { signal })),
-  });
-  const refusals = useQuery({
-    queryKey: ["arrivals", "refusals"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/refusals", { signal })),
-    refetchInterval: 30_000,
-  });
+  const unknown = useQuery(ofUnknown());
+  const refusals = useQuery({ ...ofRefusals(), refetchInterval: 30_000 });
   const rows = list.data?.results ?? [];
   const chosen = params.get("message") ?? rows[0]?.id ?? null;
-  const one = useQuery({
-    queryKey: ["arrival", chosen],
-    enabled: Boolean(chosen),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(chosen) } } })),
-    placeholderData: keepPreviousData,
-  });
+  const one = useQuery({ ...ofArrival(chosen), enabled: Boolean(chosen), placeholderData: keepPreviousData });
   const walk = (by: number) => {
     const i = rows.findIndex((r) => r.id === chosen);
     const next = rows[Math.min(Math.max((i < 0 ? 0 : i) + by, 0), rows.length - 1)];
@@ -321,10 +307,7 @@ function Unknown({
 function Onboarding() {
   const client = useQueryClient();
   const [name, setName] = useState("");
-  const list = useQuery({
-    queryKey: ["onboarding"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/onboarding", { signal })),
-  });
+  const list = useQuery(ofOnboarding());
   const add = useMutation({
     mutationFn: () => got(api.POST("/api/v1/onboarding", { body: { name } })),
     onSuccess: () => client.invalidateQueries({ queryKey: ["onboarding"] }),

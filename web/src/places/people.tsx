@@ -4,6 +4,7 @@ import { api, got, type Schemas } from "../api/client";
 import { At, Choose, Heading, TextField, Trouble, Waiting } from "../parts/basics";
 import { useMe } from "../parts/me";
 import { counted } from "../parts/words";
+import { ofPeople, ofRecord } from "./queries";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
 const MEANING = {
@@ -18,14 +19,8 @@ type Role = (typeof ROLES)[number];
 export default function People() {
   const client = useQueryClient();
   const me = useMe();
-  const people = useQuery({
-    queryKey: ["people"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/people", { signal })),
-  });
-  const record = useQuery({
-    queryKey: ["record"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/record", { signal, params: { query: { limit: 40 } } })),
-  });
+  const people = useQuery(ofPeople());
+  const record = useQuery(ofRecord());
   const again = () =>
     client.invalidateQueries({ predicate: (q) => ["people", "record"].includes(String(q.queryKey[0])) });
   const change = useMutation({

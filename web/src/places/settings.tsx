@@ -13,6 +13,7 @@ import { signOut } from "../parts/session";
 import { exact, ownZone, zoneWord } from "../parts/time";
 import { PasswordForm } from "./password";
 import { Sure } from "../parts/sure";
+import { ofItself, ofTokens } from "./queries";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;
 type Role = (typeof ROLES)[number];
@@ -102,7 +103,7 @@ export default function Settings() {
 function Itself() {
   const client = useQueryClient();
   const kept = useKept();
-  const own = useQuery({ queryKey: ["itself"], queryFn: ({ signal }) => got(api.GET("/api/v1/itself", { signal })) });
+  const own = useQuery(ofItself());
   const begin = useMutation({
     mutationFn: () => got(api.POST("/api/v1/itself")),
     onSuccess: () => client.invalidateQueries(),
@@ -187,10 +188,7 @@ function Tokens() {
   const me = useMe();
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("viewer");
-  const tokens = useQuery({
-    queryKey: ["tokens"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/tokens", { signal })),
-  });
+  const tokens = useQuery(ofTokens());
   const again = () => client.invalidateQueries({ queryKey: ["tokens"] });
   const add = useMutation({
     mutationFn: () => got(api.POST("/api/v1/tokens", { body: { name, role } as Schemas["TokenOutRequest"] })),

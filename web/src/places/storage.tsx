@@ -6,6 +6,7 @@ import { At, Heading, Trouble, Waiting } from "../parts/basics";
 import { useKept } from "../parts/lookback-state";
 import { useMay } from "../parts/me";
 import { kept as ofDays, size } from "./storage-sizes";
+import { ofStorage } from "./queries";
 
 type Told = Schemas["StorageOut"];
 type Kind = Schemas["KindTaken"];
@@ -58,10 +59,7 @@ export default function Storage() {
   const kept = useKept();
   const admin = useMay("admin");
   const client = useQueryClient();
-  const found = useQuery({
-    queryKey: ["storage"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/storage", { signal })),
-  });
+  const found = useQuery(ofStorage());
   const [wanted, setWanted] = useState<Record<string, string>>({});
   const keep = useMutation({
     mutationFn: (kept: Schemas["KeptInRequest"][]) => got(api.PUT("/api/v1/storage", { body: { kept } })),

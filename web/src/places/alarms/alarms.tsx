@@ -1,7 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
 import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Toggles } from "../../parts/filters";
@@ -20,6 +19,7 @@ import { AlarmRow, GroupRow, type Group } from "./row";
 import { asked as asAsked, Filters, useSelection } from "./selection";
 import { AlarmSheet, useAlarmSheet } from "./sheet";
 import { Summary } from "./summary";
+import { ofCauses, ofList, ofMembers } from "./queries";
 
 type Line = { key: string; group: Group | null; alarm: Alarm | null; within: boolean };
 type Show = "open" | "returned" | "shelved" | "suppressed" | "all" | "journal" | "quality";
@@ -66,44 +66,19 @@ export default function Alarms() {
   const listed = !["journal", "quality"].includes(tab);
   const query = { ...asAsked(selection), limit: PAGE, offset };
   const lines = useQuery({
-    queryKey: ["alarms", "lines", selection, grouped ? offset : 0, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/alarms/lines", {
-          signal,
-          params: { query: { ...query, ...(grouped ? {} : { offset: 0 }), ...lookback.query() } },
-        }),
-      ),
+    ...ofCauses(lookback, { ...query, ...(grouped ? {} : { offset: 0 }) }),
     placeholderData: keepPreviousData,
   });
   const flat = useQuery({
-    queryKey: ["alarms", "list", tab, selection, offset, ...lookback.key],
+    ...ofList(lookback, { ...query, show: tab as "open" }),
     enabled: listed && !grouped,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/alarms", {
-          signal,
-          params: { query: { ...query, show: tab as "open", ...lookback.query() } },
-        }),
-      ),
     placeholderData: keepPreviousData,
   });
   const groups = (lines.data?.results ?? []).map((l) => l.group).filter((g) => g !== null);
   const wanted = groups.filter((g) => unfolded.has(g.key) || apart.has(g.key)).flatMap((g) => g.alarms.slice(0, 100));
   const members = useQuery({
-    queryKey: ["alarms", "members", wanted.join(), ...lookback.key],
+    ...ofMembers(lookback, wanted),
     enabled: grouped && wanted.length > 0,
-    queryFn: async ({ signal }) => {
-      const found: Alarm[] = [];
-      for (let k = 0; k < wanted.length; k += 100) {
-        const ids = wanted.slice(k, k + 100).join();
-        const page = await got(
-          api.GET("/api/v1/alarms", { signal, params: { query: { ids, limit: 100, ...lookback.query() } } }),
-        );
-        found.push(...page.results);
-      }
-      return found;
-    },
     placeholderData: keepPreviousData,
   });
   const known = new Map((members.data ?? []).map((a) => [a.id, a]));

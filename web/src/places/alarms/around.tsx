@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, got } from "../../api/client";
 import { Chart } from "../../parts/chart";
 import { amount, titled, unitOf } from "../../parts/units";
 import type { Alarm } from "./acts";
+import { ofAround } from "./queries";
 
 const HOUR = 3600;
 
@@ -14,18 +14,7 @@ export default function Around({ alarm: a, until }: { alarm: Alarm; until: Date 
   const from = raised - margin;
   const to = Math.min(raised + lasted + margin, Math.max(Date.now() / 1000, raised + 60));
   const span = { from: new Date(from * 1000).toISOString(), to: new Date(to * 1000).toISOString() };
-  const series = useQuery({
-    queryKey: ["series", "around", a.id, a.cleared_at ?? Math.round(to / 60)],
-    enabled: a.device !== null && Boolean(a.field),
-    retry: false,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices/{name}/series", {
-          signal,
-          params: { path: { name: a.device ?? "" }, query: { field: [a.field ?? ""], ...span } },
-        }),
-      ),
-  });
+  const series = useQuery({ ...ofAround(a, span), enabled: a.device !== null && Boolean(a.field), retry: false });
   const line = series.data?.fields[0];
   if (!line || line.v.every((v) => v === null)) return null;
   return (

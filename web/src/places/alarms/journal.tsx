@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 import { ofColleagues } from "../../api/queries";
 import { Pick, useFilter } from "../../parts/filters";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
 import { useLookback } from "../../parts/lookback-state";
 import { PriorityMark } from "../../parts/marks";
@@ -12,6 +12,7 @@ import { Subject } from "../../parts/subject";
 import { Cell } from "../../parts/table";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { unitOf } from "../../parts/units";
+import { ofJournal } from "./queries";
 
 const COLUMNS = [
   "row-line grid grid-cols-[110px_100px_minmax(0,1fr)] items-center gap-2",
@@ -36,14 +37,7 @@ export function Journal() {
   const [offset, setOffset] = useState(0);
   const own = { q: params.get("q") ?? "", what: params.get("what") ?? "", person: params.get("by") ?? "" };
   const journal = useQuery({
-    queryKey: ["journal", offset, own, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/journal", {
-          signal,
-          params: { query: { limit: 60, offset, ...own, ...lookback.query() } },
-        }),
-      ),
+    ...ofJournal(lookback, { limit: 60, offset, ...own }),
     placeholderData: keepPreviousData,
   });
   const narrow = (name: string, value: string) => {

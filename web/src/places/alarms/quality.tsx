@@ -1,12 +1,13 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
 import { look } from "../../parts/look";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { PRIORITIES, PriorityMark } from "../../parts/marks";
 import { Cell } from "../../parts/table";
 import { lasting } from "../../parts/time";
+import { ofQuality } from "./queries";
 
 type Figures = Schemas["FiguresOut"];
 type Row = {
@@ -113,11 +114,7 @@ const WORST = look(
 export function Quality() {
   const lookback = useLookback();
   const kept = useKept();
-  const quality = useQuery({
-    queryKey: ["quality", ...lookback.key],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/alarms/quality", { signal, params: { query: lookback.query() } })),
-    placeholderData: keepPreviousData,
-  });
+  const quality = useQuery({ ...ofQuality(lookback), placeholderData: keepPreviousData });
   if (quality.isPending) return <Waiting what="the quality of the alarms" />;
   if (!quality.data) return <Trouble error={quality.error} retry={() => void quality.refetch()} />;
   const { now, before, conditions, devices, worst_share, people } = quality.data;

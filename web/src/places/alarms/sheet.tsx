@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { At, Trouble, Waiting } from "../../parts/basics";
 import { Sheet } from "../../parts/dialog";
 import { useKeys, useNow } from "../../parts/keys";
@@ -16,6 +16,7 @@ import { useWhy, whyAlarm } from "../../parts/why";
 import { counted } from "../../parts/words";
 import { stateOf, type useActs } from "./acts";
 import type { Asked } from "./boxes";
+import { ofSheet, ofDeliveries } from "./queries";
 
 const HelpText = lazy(() => import("../../help/text"));
 const Around = lazy(() => import("./around"));
@@ -44,12 +45,7 @@ export function AlarmSheet({
   const [params] = useSearchParams();
   const show = useAlarmSheet();
   const id = Number(params.get("alarm")) || null;
-  const sheet = useQuery({
-    queryKey: ["alarm", id],
-    enabled: id !== null,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/alarms/{ident}/sheet", { signal, params: { path: { ident: id ?? 0 } } })),
-  });
+  const sheet = useQuery({ ...ofSheet(id), enabled: id !== null });
   return (
     <Dialog.Root open={id !== null} onOpenChange={(open) => !open && show(null)}>
       <Sheet width="w-[min(620px,100vw)]">
@@ -236,10 +232,7 @@ function Content({
 
 /** Who was told of an alarm, and when it reached them. */
 function Told({ alarm }: { alarm: number }) {
-  const found = useQuery({
-    queryKey: ["deliveries", "of", alarm],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query: { alarm, limit: 20 } } })),
-  });
+  const found = useQuery(ofDeliveries(alarm));
   if (!found.data?.count) return null;
   return (
     <section className="mt-4" aria-label="Who was told">

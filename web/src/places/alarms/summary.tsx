@@ -1,11 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark } from "../../parts/marks";
 import { Cell } from "../../parts/table";
 import { counted } from "../../parts/words";
+import { ofSummary } from "./queries";
 
 const COLUMNS = [
   "row-line grid grid-cols-[28px_minmax(0,1fr)_minmax(0,1fr)] items-center gap-2",
@@ -16,11 +16,7 @@ const COLUMNS = [
 export function Summary() {
   const lookback = useLookback();
   const kept = useKept();
-  const summary = useQuery({
-    queryKey: ["alarms", "summary", ...lookback.key],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/alarms/summary", { signal, params: { query: lookback.query() } })),
-    placeholderData: keepPreviousData,
-  });
+  const summary = useQuery({ ...ofSummary(lookback), placeholderData: keepPreviousData });
   const rows = summary.data ?? [];
   return (
     <section className="mt-8">

@@ -7,6 +7,7 @@ import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Differences } from "./differences";
 import { useProgress, type DecoderTrial } from "./progress";
+import { ofAgain, ofUndecoded } from "./queries";
 
 /** Stored messages run once more through the version in force: the refused ones, or all of a span. */
 export function Again({ type, live }: { type: string; live: boolean }) {
@@ -14,23 +15,11 @@ export function Again({ type, live }: { type: string; live: boolean }) {
   const engineer = useMay("engineer");
   const [days, setDays] = useState(0);
   const again = useQuery({
-    queryKey: ["again", type],
+    ...ofAgain(type),
     enabled: Boolean(type),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/types/{key}/decode-again", { signal, params: { path: { key: type } } })),
     refetchInterval: (q) => (["waiting", "running"].includes(q.state.data?.state ?? "") ? 500 : false),
   });
-  const refused = useQuery({
-    queryKey: ["arrivals", "waiting", type],
-    enabled: Boolean(type),
-    queryFn: async () =>
-      (
-        await Promise.all([
-          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "no decoder", limit: 1 } } })),
-          got(api.GET("/api/v1/arrivals", { params: { query: { type, outcome: "refused", limit: 1 } } })),
-        ])
-      ).some((p) => p.results.length > 0),
-  });
+  const refused = useQuery({ ...ofUndecoded(type), enabled: Boolean(type) });
   const changed = { onSuccess: () => client.invalidateQueries({ queryKey: ["again"] }) };
   const path = { path: { key: type } };
   const span = () => {

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../../api/client";
-import { ofTypes } from "../../api/queries";
+import { ofTypes, ofArrival } from "../../api/queries";
 import { useGoOn } from "../../parts/go-on";
 import { Choose, TextField, Trouble } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -18,6 +18,7 @@ import {
   routeDraft,
   scoped,
 } from "./beginning";
+import { ofProposal } from "./queries";
 
 /**
  * A form that begins a definition. `type`, `message`, `scope` (which of the type): what it is begun for, where somebody
@@ -42,12 +43,7 @@ export function Begin({
   const goOn = useGoOn();
   const kept = useKept();
   const types = useQuery(ofTypes());
-  const arrival = useQuery({
-    queryKey: ["arrival", message],
-    enabled: Boolean(message),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(message) } } })),
-  });
+  const arrival = useQuery({ ...ofArrival(message), enabled: Boolean(message) });
   const free = (types.data?.results ?? []).filter((t) => kind !== "decoder" || !taken.includes(t.key));
   const [type, setType] = useState(given);
   const [name, setName] = useState("");
@@ -64,17 +60,9 @@ export function Begin({
   const ofNumber = QUESTIONS.find(([q]) => q === question)?.[2] ?? false;
   const own = numbers.includes(field) ? field : (numbers[0] ?? "");
   const proposal = useQuery({
-    queryKey: ["propose", key, question, ofNumber ? own : ""],
+    ...ofProposal(key, question, ofNumber ? own : null),
     enabled: kind === "condition" && question !== "" && key !== "" && (!ofNumber || own !== ""),
     retry: false,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/definitions/propose", {
-          signal,
-          body: { type: key, question: question as "quiet", ...(ofNumber ? { field: own } : {}) },
-        }),
-      ),
-    staleTime: 60_000,
   });
   const proposed = question ? proposal.data : undefined;
   const called = name.trim() || (proposed?.name ?? "");

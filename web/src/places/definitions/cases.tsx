@@ -4,6 +4,7 @@ import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
 import { useMay } from "../../parts/me";
 import type { useDraft } from "./draft";
+import { ofCases, ofRun } from "./queries";
 
 type Decoded = Schemas["DecodeOut"] | undefined;
 type Beside = { headers?: Record<string, string>; constants?: Record<string, unknown>; previous_hex?: string | null };
@@ -53,29 +54,11 @@ export function Cases({
   const engineer = useMay("engineer");
   const [name, setName] = useState("");
   const sound = draft.ready && draft.sound;
-  const cases = useQuery({
-    queryKey: ["cases", id],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/definitions/{ident}/cases", {
-          signal,
-          params: { path: { ident: id }, query: { limit: 500 } },
-        }),
-      ),
-  });
+  const cases = useQuery(ofCases(id));
   const rows = cases.data?.results ?? [];
   const run = useQuery({
-    queryKey: ["cases run", id, draft.settled, rows.length],
+    ...ofRun(id, draft.settled, rows.length),
     enabled: sound && rows.length > 0,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/definitions/{ident}/cases/run", {
-          signal,
-          params: { path: { ident: id } },
-          body: { text: draft.settled },
-        }),
-      ),
-    staleTime: Infinity,
     placeholderData: (old) => old,
     retry: false,
   });

@@ -1,8 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
 import { Navigate, useParams } from "react-router";
-import { api, got } from "../../api/client";
-import { ofSites, ofTypes } from "../../api/queries";
+import { ofSites, ofTypes, ofDevices } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
@@ -39,12 +38,7 @@ export default function ConditionScreen() {
     (types.data?.results ?? []).map((t) => t.key),
   );
   const sites = /^\s*on each site of\b/m.test(draft.settled);
-  const devices = useQuery({
-    queryKey: ["devices", "of", type],
-    enabled: Boolean(type) && !sites,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices", { signal, params: { query: { type, limit: 200, order: "name" } } })),
-  });
+  const devices = useQuery({ ...ofDevices({ type, limit: 200, order: "name" }), enabled: Boolean(type) && !sites });
   const places = useQuery({ ...ofSites(), enabled: sites });
   const [days, setDays] = useState(7);
   const [asked, setAsked] = useState<string | null>(null);

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { Empty, Trouble } from "../../parts/basics";
 import { type AlarmSpan, Chart, type Line, type Place } from "../../parts/chart";
 import { Pick } from "../../parts/filters";
@@ -13,6 +13,7 @@ import { titled, unitOf } from "../../parts/units";
 import { useAsked } from "./asked";
 import type { useDraft } from "./draft";
 import { type Limit, withDeadband, withDelay, withLimit } from "./limit-text";
+import { ofCompared } from "./queries";
 
 type Draft = ReturnType<typeof useDraft>;
 type Trace = Schemas["TraceOut"];
@@ -61,15 +62,8 @@ export function CurvePart({
   const told = fields.find((f) => f.name === draft.check.data?.draws);
   const field = !sites && told && ["number", "integer", "code", "flag"].includes(told.kind) ? told.name : null;
   const series = useQuery({
-    queryKey: ["series", subject, field, ...lookback.key],
+    ...ofCompared(lookback, subject ?? "", field ?? ""),
     enabled: Boolean(subject && field) && !sites,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices/{name}/series", {
-          signal,
-          params: { path: { name: subject ?? "" }, query: { field: [field ?? ""], ...lookback.query() } },
-        }),
-      ),
     placeholderData: keepPreviousData,
     retry: false,
   });

@@ -2,7 +2,6 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, Navigate, useParams } from "react-router";
 import { Boundary } from "../../parts/boundary";
-import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Empty, Trouble, Waiting } from "../../parts/basics";
 import { BitRow, HexRow, type Tint } from "../../parts/bytes";
@@ -28,6 +27,7 @@ import { Sample, useSample } from "./sample";
 import { placeOf } from "./stands";
 import { TextPane } from "./text-pane";
 import { Values, Verdict } from "./values";
+import { ofDecoded, ofCourses } from "./queries";
 
 export default function DecoderScreen() {
   const id = Number(useParams().id);
@@ -51,38 +51,22 @@ export default function DecoderScreen() {
   const [goTo, setGoTo] = useState<{ line: number } | null>(null);
   const help = useHelp();
   const decoded = useQuery({
-    queryKey: ["decode", type, draft.settled, sample.hex, sample.at],
+    ...ofDecoded({
+      text: draft.settled,
+      type,
+      payload_hex: sample.hex ?? "",
+      ...(sample.at ? { received_at: sample.at } : {}),
+      ...sample.beside,
+    }),
     enabled: sample.hex !== null && draft.ready && draft.sound,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/decode", {
-          signal,
-          body: {
-            text: draft.settled,
-            type,
-            payload_hex: sample.hex ?? "",
-            ...(sample.at ? { received_at: sample.at } : {}),
-            ...sample.beside,
-          },
-        }),
-      ),
     placeholderData: keepPreviousData,
-    staleTime: Infinity,
     retry: false,
   });
   const device = sample.arrival?.device ?? null;
   const curves = useQuery({
-    queryKey: ["curves", type, draft.settled, device, sample.at],
+    ...ofCourses(draft.settled, type, device ?? "", sample.at ?? ""),
     enabled: device !== null && sample.at !== null && draft.ready && draft.sound,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/decode/curves", {
-          signal,
-          body: { text: draft.settled, type, device: device ?? "", until: sample.at ?? "" },
-        }),
-      ),
     placeholderData: keepPreviousData,
-    staleTime: Infinity,
     retry: false,
   });
   const marks = useMemo(() => decoded.data?.marks ?? [], [decoded.data]);

@@ -6,6 +6,7 @@ import type { Words } from "../../parts/editor";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
 import { ofTables } from "../routes/queries";
 import { ofOutlets } from "../telling/queries";
+import { ofDefinition, ofCheck } from "./queries";
 
 export type Definition = Schemas["DefinitionOut"];
 
@@ -24,10 +25,7 @@ export function useSettled<T>(value: T, ms = 250): T {
 /** The draft of a definition: kept on the server as it is written, checked as it is written. */
 export function useDraft(id: number) {
   const client = useQueryClient();
-  const definition = useQuery({
-    queryKey: ["definition", id],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions/{ident}", { signal, params: { path: { ident: id } } })),
-  });
+  const definition = useQuery(ofDefinition(id));
   const [text, setText] = useState<string | null>(null);
   const number = useRef(0);
   const base = useRef<number | null>(null); // the newest version when this text was begun
@@ -45,10 +43,8 @@ export function useDraft(id: number) {
   const kind = definition.data?.kind ?? "decoder";
   const type = definition.data?.type ?? null;
   const check = useQuery({
-    queryKey: ["check", kind, type, settled],
+    ...ofCheck(kind, settled, type),
     enabled: Boolean(definition.data) && text !== null,
-    queryFn: ({ signal }) => got(api.POST("/api/v1/check", { signal, body: { kind, text: settled, type } })),
-    staleTime: Infinity,
     placeholderData: (old) => old,
   });
   const save = useMutation({

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { counted } from "../../parts/words";
+import { ofFailing } from "./queries";
 
 const SHOWN = 12;
 
@@ -14,14 +14,7 @@ export function Failing({ id }: { id: number }) {
   const [params, setParams] = useSearchParams();
   const [open, setOpen] = useState(false);
   const found = useQuery({
-    queryKey: ["failing", id, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/definitions/{ident}/failing", {
-          signal,
-          params: { path: { ident: id }, query: lookback.query() },
-        }),
-      ),
+    ...ofFailing(lookback, id),
     refetchInterval: lookback.live ? 15_000 : false,
     placeholderData: (old) => old,
   });

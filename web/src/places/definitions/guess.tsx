@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { exactly, NameProblem, Trouble, Wrong } from "../../parts/basics";
 import { Curve } from "../../parts/curve";
 import { exact } from "../../parts/time";
 import { UnitField } from "../../parts/unit-field";
 import { wrongName } from "../../parts/written";
+import { ofGuess } from "./queries";
 
 type Guess = Schemas["GuessOut"];
 type Field = Schemas["FieldOut"];
@@ -38,11 +39,7 @@ export function Guesses({
   const [chosenUnit, setUnit] = useState<string | null>(null);
   const [bits, setBits] = useState<[number, number]>([7, 0]);
   const length = hex.length / 2;
-  const found = useQuery({
-    queryKey: ["guess", type, device, length, first, last],
-    queryFn: ({ signal }) => got(api.POST("/api/v1/guess", { signal, body: { type, device, length, first, last } })),
-    staleTime: 60_000,
-  });
+  const found = useQuery(ofGuess({ type, device, length, first, last }));
   const field = name.trim();
   const known = declared.find((f) => f.name === field);
   const unit = chosenUnit ?? (known?.unit && known.unit !== "1" ? known.unit : "");

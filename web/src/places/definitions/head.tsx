@@ -14,6 +14,7 @@ import { SwitchOff } from "./off";
 import { Chooser, Running } from "./rollout";
 import { ask, type Chosen, parsed, useRollout } from "./selection";
 import { Versions } from "./versions";
+import { ofRun, ofEffect } from "./queries";
 
 type Draft = ReturnType<typeof useDraft>;
 
@@ -40,26 +41,12 @@ export function DefinitionHead({
   const sound = draft.ready && draft.sound && draft.upToDate;
   // Run anew each time the dialog opens: the cases or the text may have changed since.
   const cases = useQuery({
-    queryKey: ["cases run", d?.id, "publish", opening],
+    ...ofRun(d?.id ?? 0, draft.text, `publish ${opening}`),
     enabled: open && d?.kind === "decoder" && sound,
-    staleTime: Infinity,
     gcTime: 0,
     retry: false,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/definitions/{ident}/cases/run", {
-          signal,
-          params: { path: { ident: d!.id } },
-          body: { text: draft.text },
-        }),
-      ),
   });
-  const effect = useQuery({
-    queryKey: ["effect", d?.id],
-    enabled: open && Boolean(d),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/definitions/{ident}/effect", { signal, params: { path: { ident: d!.id } } })),
-  });
+  const effect = useQuery({ ...ofEffect(d?.id ?? 0), enabled: open && Boolean(d) });
   const back = useMutation({
     mutationFn: (number: number) =>
       got(api.POST("/api/v1/definitions/{ident}/in-force", { params: { path: { ident: d!.id } }, body: { number } })),

@@ -1,5 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
+import { ofIncidents } from "./queries";
 
 export type Incident = Schemas["IncidentOut"];
 
@@ -7,16 +8,7 @@ export type Incident = Schemas["IncidentOut"];
 export function useIncidents(id: number) {
   const client = useQueryClient();
   const key = ["incidents", id];
-  const found = useQuery({
-    queryKey: key,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/definitions/{ident}/incidents", {
-          signal,
-          params: { path: { ident: id }, query: { limit: 500 } },
-        }),
-      ),
-  });
+  const found = useQuery(ofIncidents(id));
   const after = { onSuccess: () => client.invalidateQueries({ queryKey: key }) };
   const mark = useMutation({
     mutationFn: (body: Schemas["IncidentInRequest"]) =>

@@ -1,9 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useId, useState } from "react";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import type { Words } from "../../parts/editor";
 import { UnitField } from "../../parts/unit-field";
 import { changed, moved } from "./line-change";
+import { ofForm } from "./queries";
 
 type Slot = Schemas["SlotOut"];
 type Form = Schemas["LineForm"];
@@ -24,10 +25,8 @@ export function LineForm({
   const [own, setOwn] = useState<{ text: string; form: Form } | null>(null);
   const mine = own?.text === text && own.form.line === line ? own.form : null;
   const found = useQuery({
-    queryKey: ["form", text, line],
+    ...ofForm(text, line ?? 1),
     enabled: line !== null && mine === null,
-    queryFn: ({ signal }) => got(api.POST("/api/v1/form", { signal, body: { text, line: line ?? 1 } })),
-    staleTime: Infinity,
     placeholderData: (old) => old,
   });
   const form = mine ?? found.data?.form;

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState, type ReactNode } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
-import { ofTypes } from "../../api/queries";
+import { type Schemas } from "../../api/client";
+import { ofTypes, ofDefinitions } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { useKeys } from "../../parts/keys";
@@ -32,11 +32,7 @@ function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const engineer = useMay("engineer");
   const [params] = useSearchParams();
   const [adding, setAdding] = useState(false);
-  const list = useQuery({
-    queryKey: ["definitions", kind],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query: { kind } } })),
-    refetchInterval: 30_000,
-  });
+  const list = useQuery({ ...ofDefinitions({ kind }), refetchInterval: 30_000 });
   const types = useQuery({ ...ofTypes(), refetchInterval: 30_000 });
   const found = list.data?.results ?? [];
   const wanted = params.get("type") ?? "";

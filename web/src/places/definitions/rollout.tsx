@@ -15,6 +15,7 @@ import { counted } from "../../parts/words";
 import { useSettled } from "./draft";
 import { ask, type Chosen, parsed, useRollout, written } from "./selection";
 import { look } from "../../parts/look";
+import { ofChosen, ofRuns } from "./queries";
 
 /** Which devices have a version first: by label, site and share, with how many that are. */
 export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {
@@ -22,12 +23,8 @@ export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; ch
   const settled = useSettled(chosen, 200);
   const wrong = parsed(chosen.labels) === null;
   const found = useQuery({
-    queryKey: ["chosen", id, settled],
+    ...ofChosen(id, ask(settled)),
     enabled: parsed(settled.labels) !== null,
-    queryFn: ({ signal }) =>
-      got(
-        api.POST("/api/v1/definitions/{ident}/chosen", { signal, params: { path: { ident: id } }, body: ask(settled) }),
-      ),
     placeholderData: (old) => old,
   });
   return (
@@ -241,18 +238,8 @@ export function Running({ id, versions }: { id: number; versions: number }) {
   const [offset, setOffset] = useState(0);
   const q = useSettled(words, 200);
   const list = useQuery({
-    queryKey: ["runs", id, q, because, offset],
+    ...ofRuns(id, { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset }),
     enabled: open,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/definitions/{ident}/runs", {
-          signal,
-          params: {
-            path: { ident: id },
-            query: { ...(q ? { q } : {}), ...(because ? { because } : {}), limit: PAGE, offset },
-          },
-        }),
-      ),
     placeholderData: (old) => old,
   });
   const hold = useMutation({

@@ -2,13 +2,15 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useSettled } from "./draft";
 import { look } from "../../parts/look";
+import { ofDevices, ofArrival } from "../../api/queries";
+import { ofSamples } from "./queries";
 
 type SampleState = ReturnType<typeof useSample>;
 
@@ -29,35 +31,14 @@ export function useSample(type: string) {
   const [kept, setKept] = useState<Kept | null>(null);
   const outcome = params.get("outcome") ?? "";
   const device = params.get("device") ?? "";
-  const list = useQuery({
-    queryKey: ["samples", type, outcome, device],
-    enabled: Boolean(type),
-    queryFn: async ({ signal }) => {
-      const find = (o: string) =>
-        got(
-          api.GET("/api/v1/arrivals", {
-            signal,
-            params: { query: { type, limit: 40, ...(o ? { outcome: o } : {}), ...(device ? { device } : {}) } },
-          }),
-        );
-      if (outcome) return (await find(outcome)).results;
-      // Failing ones first: they are what a decoder is mended for.
-      const [refused, waiting, all] = await Promise.all([find("refused"), find("no decoder"), find("")]);
-      const seen = new Set<string>();
-      return [...refused.results.slice(0, 10), ...waiting.results.slice(0, 10), ...all.results].filter(
-        (m) => !seen.has(m.id) && seen.add(m.id),
-      );
-    },
-  });
+  const list = useQuery({ ...ofSamples(type, outcome, device), enabled: Boolean(type) });
   const wanted = params.get("message");
   const rows = list.data ?? [];
   const listed = rows.findIndex((r) => r.id === wanted);
   const chosen = wanted ?? rows[0]?.id ?? null;
   const one = useQuery({
-    queryKey: ["arrival", chosen],
+    ...ofArrival(chosen),
     enabled: Boolean(chosen) && pasted === null,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/arrivals/{ident}", { signal, params: { path: { ident: Number(chosen) } } })),
     placeholderData: keepPreviousData,
   });
   const pick = (id: string | undefined) => {
@@ -262,13 +243,7 @@ const LISTED = 500;
 
 /** One device of the type, or all of them. */
 function DevicePick({ type, value, onPick }: { type: string; value: string; onPick: (device: string) => void }) {
-  const devices = useQuery({
-    queryKey: ["devices", "names", type],
-    enabled: Boolean(type),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices", { signal, params: { query: { type, limit: LISTED, order: "name" } } })),
-    staleTime: 60_000,
-  });
+  const devices = useQuery({ ...ofDevices({ type, limit: LISTED, order: "name" }), enabled: Boolean(type) });
   return (
     <select className="input" aria-label="Of which device" value={value} onChange={(e) => onPick(e.target.value)}>
       <option value="">of any device</option>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, got } from "../../api/client";
+import { ofRollout } from "./queries";
 
 /** Devices as a person writes which are meant: labels as text, a site, a share in percent. */
 export type Chosen = { labels: string; site: string; share: string };
@@ -21,13 +21,7 @@ export const written = (labels: Record<string, string>) => Object.entries(labels
 
 /** The rollout of a decoder, asked for again while one is under way; null where there is none to ask for. */
 export const useRollout = (id: number | null) =>
-  useQuery({
-    queryKey: ["rollout", id],
-    enabled: id !== null,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/definitions/{ident}/rollout", { signal, params: { path: { ident: id as number } } })),
-    refetchInterval: (q) => (q.state.data?.number ? 5_000 : false),
-  });
+  useQuery({ ...ofRollout(id), enabled: id !== null, refetchInterval: (q) => (q.state.data?.number ? 5_000 : false) });
 
 /** What the server is asked. */
 export const ask = (chosen: Chosen) => ({

@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { diffLines } from "diff";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
-import { api, got } from "../../api/client";
 import { At } from "../../parts/basics";
 import { DialogTitle, Sheet } from "../../parts/dialog";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { look } from "../../parts/look";
+import { ofVersions } from "./queries";
 
 /** What one text has otherwise than another, line by line. */
 export function Changes({ from, to }: { from: string; to: string }) {
@@ -58,12 +58,7 @@ export function Versions({
   const [open, setOpen] = useState(false);
   const [whole, setWhole] = useState<number | null>(null);
   const engineer = useMay("engineer");
-  const versions = useQuery({
-    queryKey: ["versions", id],
-    enabled: open,
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/definitions/{ident}/versions", { signal, params: { path: { ident: id } } })),
-  });
+  const versions = useQuery({ ...ofVersions(id), enabled: open });
   if (live === null) return null;
   return (
     <Dialog.Root open={open} onOpenChange={setOpen}>

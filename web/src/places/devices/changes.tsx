@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got } from "../../api/client";
 import { At, Trouble, Waiting } from "../../parts/basics";
 import { useMay } from "../../parts/me";
+import { ofChanges } from "./queries";
 
 const MOST = 50;
 
@@ -10,11 +10,7 @@ const MOST = 50;
 export function Changes({ about }: { about: string }) {
   const engineer = useMay("engineer");
   const [open, setOpen] = useState(false);
-  const list = useQuery({
-    queryKey: ["changes", about],
-    enabled: open && engineer,
-    queryFn: ({ signal }) => got(api.GET("/api/v1/record", { signal, params: { query: { about, limit: MOST } } })),
-  });
+  const list = useQuery({ ...ofChanges(about, MOST), enabled: open && engineer });
   if (!engineer) return null;
   return (
     <details className="mt-5 max-w-3xl" onToggle={(e) => setOpen(e.currentTarget.open)}>

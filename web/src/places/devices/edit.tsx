@@ -13,6 +13,7 @@ import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { PhotoForm } from "./photo";
 import { KeyShown } from "./key-box";
 import { Sure } from "../../parts/sure";
+import { ofForm } from "./queries";
 
 /** Changing a device: what it is called, where it is, through what it talks, whether it is in service. */
 export default function EditDevice() {
@@ -21,11 +22,7 @@ export default function EditDevice() {
   const client = useQueryClient();
   const goOn = useGoOn();
   const engineer = useMay("engineer");
-  const device = useQuery({
-    queryKey: ["device", name, "edit"],
-    gcTime: 0,
-    queryFn: ({ signal }) => got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name } } })),
-  });
+  const device = useQuery(ofForm(name));
   const fresh = () =>
     client.invalidateQueries({
       predicate: (q) => ["device", "devices", "overview", "changes"].includes(String(q.queryKey[0])),

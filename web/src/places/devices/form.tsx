@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
 import { Choose, NameField, TextField } from "../../parts/basics";
 import { Conflict } from "../../parts/conflict";
 import { useFilled } from "../../parts/filled";
 import { duration, labels, properName, writtenDuration, writtenLabels, wrongName } from "../../parts/written";
 import { PositionFields, positionIn } from "./position";
+import { ofGateways } from "./queries";
 
 export type DeviceDraft = {
   name: string;
@@ -64,19 +65,7 @@ export function DeviceForm({
 }) {
   const types = useQuery(ofTypes());
   const sites = useQuery(ofSites());
-  const gateways = useQuery({
-    queryKey: ["devices", "gateways"],
-    queryFn: async ({ signal }) => {
-      const all = (await got(api.GET("/api/v1/types", { signal }))).results;
-      const keys = all.filter((t) => t.is_gateway).map((t) => t.key);
-      const pages = await Promise.all(
-        keys.map((type) =>
-          got(api.GET("/api/v1/devices", { signal, params: { query: { type, order: "name", limit: 500 } } })),
-        ),
-      );
-      return pages.flatMap((p) => p.results);
-    },
-  });
+  const gateways = useQuery(ofGateways());
   const {
     draft: f,
     setDraft: setF,

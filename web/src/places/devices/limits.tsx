@@ -10,6 +10,7 @@ import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { amount } from "../../parts/written";
 import { LimitsFile } from "./limits-file";
+import { ofLimits, ofPast, ofHistory } from "./queries";
 
 type Row = Schemas["LimitsRow"];
 type Past = Schemas["PastColumn"];
@@ -40,36 +41,15 @@ export default function Limits() {
   const [marked, setMarked] = useState<Set<string>>(new Set());
   const [file, setFile] = useState(false);
   const grid = useRef<HTMLDivElement>(null);
-  const table = useQuery({
-    queryKey: ["limits", key, offset, search, own],
-    placeholderData: keepPreviousData,
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/types/{key}/setpoints", {
-          signal,
-          params: { path: { key }, query: { offset, search, own } },
-        }),
-      ),
-  });
-  const past = useQuery({
-    queryKey: ["limits past", key],
-    staleTime: 300_000,
-    queryFn: ({ signal }) => got(api.GET("/api/v1/types/{key}/setpoints-past", { signal, params: { path: { key } } })),
-  });
+  const table = useQuery({ ...ofLimits(key, { offset, search, own }), placeholderData: keepPreviousData });
+  const past = useQuery(ofPast(key));
   const rows = table.data?.rows ?? [];
   const columns = table.data?.columns ?? [];
   const row = rows[at[0]];
   const column = columns[at[1]];
   const history = useQuery({
-    queryKey: ["limits history", key, column?.name, row?.kind, row?.name],
+    ...ofHistory(key, { setpoint: column?.name ?? "", ...(row ? asked(row) : {}) }),
     enabled: Boolean(row && column),
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/types/{key}/setpoints-history", {
-          signal,
-          params: { path: { key }, query: { setpoint: column?.name ?? "", ...(row ? asked(row) : {}) } },
-        }),
-      ),
   });
   const set = useMutation({
     mutationFn: (changes: Schemas["ChangeInRequest"][]) =>

@@ -1,8 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
-import { ofSites, ofTypes } from "../../api/queries";
+import { type Schemas } from "../../api/client";
+import { ofSites, ofTypes, ofDevices } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Pick, Toggles, useFilter } from "../../parts/filters";
@@ -50,22 +50,7 @@ export function Devices() {
   const offset = Number(params.get("offset")) || 0;
   const change = useFilter("offset");
   const devices = useQuery({
-    queryKey: ["devices", "list", filter, columns.join(), offset, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices", {
-          signal,
-          params: {
-            query: {
-              ...filter,
-              column: columns.filter((c) => !FIXED.has(c)),
-              ...lookback.query(),
-              limit: PAGE,
-              offset,
-            },
-          },
-        }),
-      ),
+    ...ofDevices({ ...filter, column: columns.filter((c) => !FIXED.has(c)), limit: PAGE, offset }, lookback),
     placeholderData: keepPreviousData,
     refetchInterval: lookback.live ? 30_000 : false,
   });

@@ -9,6 +9,8 @@ import { PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { lasting, minutesIn } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { percent } from "../watch/figures";
+import { ofDevices } from "../../api/queries";
+import { ofSiteHealth } from "./queries";
 
 /** What is dragged: the name of a device. */
 export const DRAGGED = "application/x-oculum-device";
@@ -46,26 +48,9 @@ export function SiteStanding({
   const lookback = useLookback();
   const kept = useKept();
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
-  const health = useQuery({
-    queryKey: ["health", "site", site, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/watch/health", {
-          signal,
-          params: { query: { by: "type", site, limit: 50, ...lookback.query() } },
-        }),
-      ),
-    placeholderData: keepPreviousData,
-  });
+  const health = useQuery({ ...ofSiteHealth(lookback, site), placeholderData: keepPreviousData });
   const devices = useQuery({
-    queryKey: ["devices", "of site", site, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices", {
-          signal,
-          params: { query: { site, order: "worst", limit: SHOWN, ...lookback.query() } },
-        }),
-      ),
+    ...ofDevices({ site, order: "worst", limit: SHOWN }, lookback),
     placeholderData: keepPreviousData,
     refetchInterval: lookback.live ? 30_000 : false,
   });

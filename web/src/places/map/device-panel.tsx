@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { api, got, type Schemas } from "../../api/client";
+import { type Schemas } from "../../api/client";
 import { At, shown } from "../../parts/basics";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark, STATE_WORDS, StateMark } from "../../parts/marks";
@@ -8,6 +8,7 @@ import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import type { MapDevice } from "./marks-layer";
 import { type Corner, said } from "./shape";
+import { ofDevice } from "../devices/queries";
 
 /** The chosen device: how it is, where, its newest values, and how far it went. */
 export function DevicePanel({
@@ -23,11 +24,7 @@ export function DevicePanel({
 }) {
   const kept = useKept();
   const lookback = useLookback();
-  const own = useQuery({
-    queryKey: ["device", d.name, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name: d.name }, query: lookback.query() } })),
-  });
+  const own = useQuery(ofDevice(lookback, d.name));
   const values = (own.data?.values ?? []).filter((v) => v.kind !== "position").slice(0, 10);
   return (
     <>

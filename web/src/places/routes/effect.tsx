@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { api, got } from "../../api/client";
 import { Trouble, Waiting } from "../../parts/basics";
 import { Key } from "../../parts/marks";
 import { counted } from "../../parts/words";
+import { ofOrder } from "./queries";
 
 /** What another order would make otherwise of the last messages, before it is put in force. */
 export function OrderEffect({
@@ -16,11 +16,7 @@ export function OrderEffect({
   put: () => void;
   leave: () => void;
 }) {
-  const tried = useQuery({
-    queryKey: ["order", routes.join()],
-    retry: false,
-    queryFn: ({ signal }) => got(api.POST("/api/v1/routes/order/trial", { signal, body: { routes } })),
-  });
+  const tried = useQuery({ ...ofOrder(routes), retry: false });
   const found = tried.data;
   const otherwise = found ? found.fields.length + found.sent.length : 0;
   return (

@@ -40,3 +40,24 @@ export function inOrder(rows: Row[], wanted: number[] | null): Row[] {
     .map((row) => ({ ...row, place: row.place === null ? null : (place.get(row.definition.id) ?? row.place) }))
     .sort((a, b) => (a.place ?? Infinity) - (b.place ?? Infinity) || 0);
 }
+
+/** What another order of routes would do to the readings of the past. */
+export const ofOrder = (routes: number[]) =>
+  queryOptions({
+    queryKey: ["order", routes.join()],
+    queryFn: ({ signal }) => got(api.POST("/api/v1/routes/order/trial", { signal, body: { routes } })),
+  });
+
+/** A message on its way through the routes. */
+export const ofTry = (body: Schemas["TryInRequest"]) =>
+  queryOptions({
+    queryKey: ["try", body],
+    queryFn: ({ signal }) => got(api.POST("/api/v1/routes/try", { signal, body })),
+  });
+
+/** A reference table with its first rows. */
+export const ofTable = (id: number) =>
+  queryOptions({
+    queryKey: ["tables", id],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/tables/{ident}", { signal, params: { path: { ident: id } } })),
+  });

@@ -1,7 +1,6 @@
 import { Boundary } from "../../parts/boundary";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Navigate, useParams, useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
 import { ofTypes } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -14,6 +13,7 @@ import { Sample, useSample } from "../definitions/sample";
 import { TextPane } from "../definitions/text-pane";
 import { RouteTrial } from "./trial";
 import { Way } from "./way";
+import { ofTry } from "./queries";
 
 /** A route: its text and form, one message through it line by line, and what it would have done to the past. */
 export default function RouteScreen() {
@@ -40,12 +40,10 @@ export default function RouteScreen() {
       : { device, payload_hex: sample.hex ?? "", topic: sample.rows[0]?.topic ?? "" };
   const ready = sample.pasted === null ? Boolean(sample.arrival) : Boolean(device && sample.hex !== null);
   const tried = useQuery({
-    queryKey: ["try", id, draft.settled, asked],
+    ...ofTry({ ...asked, definition: id, text: draft.settled }),
     enabled: sound && ready,
     retry: false,
     placeholderData: keepPreviousData,
-    queryFn: ({ signal }) =>
-      got(api.POST("/api/v1/routes/try", { signal, body: { ...asked, definition: id, text: draft.settled } })),
   });
   const kind = draft.definition.data?.kind ?? "route";
   if (kind !== "route") return <Navigate to={kept(`/${kind}s/${id}`)} replace />;

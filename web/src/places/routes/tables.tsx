@@ -8,7 +8,7 @@ import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
-import { ofTables } from "./queries";
+import { ofTables, ofTable } from "./queries";
 import { Sure } from "../../parts/sure";
 
 type Column = Schemas["TableWhole"]["columns"][number];
@@ -79,10 +79,7 @@ export default function Tables() {
 
 function TableView({ id, engineer }: { id: number; engineer: boolean }) {
   const client = useQueryClient();
-  const table = useQuery({
-    queryKey: ["tables", id],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/tables/{ident}", { signal, params: { path: { ident: id } } })),
-  });
+  const table = useQuery(ofTable(id));
   const [changing, setChanging] = useState(false);
   const remove = useMutation({
     mutationFn: async () => {

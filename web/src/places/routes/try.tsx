@@ -1,8 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
-import { ofTypes } from "../../api/queries";
+import { ofTypes, ofArrivals } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Pick, useFilter } from "../../parts/filters";
@@ -12,6 +11,7 @@ import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Begin } from "../definitions/begin";
 import { Way } from "./way";
+import { ofTry } from "./queries";
 
 /** What arrives, live, with what each message becomes on its way through the routes; a route is begun from there. */
 export default function Watching() {
@@ -28,22 +28,13 @@ export default function Watching() {
     string,
   ];
   const arrivals = useQuery({
-    queryKey: ["arrivals", "watch", type, topic, device, lookback.to?.toISOString() ?? "live"],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/arrivals", {
-          signal,
-          params: {
-            query: {
-              limit: 40,
-              ...(type ? { type } : {}),
-              ...(device ? { device } : {}),
-              ...(topic ? { topic } : {}),
-              ...(lookback.to ? { to: lookback.to.toISOString() } : {}),
-            },
-          },
-        }),
-      ),
+    ...ofArrivals({
+      limit: 40,
+      ...(type ? { type } : {}),
+      ...(device ? { device } : {}),
+      ...(topic ? { topic } : {}),
+      ...(lookback.to ? { to: lookback.to.toISOString() } : {}),
+    }),
     placeholderData: (old) => old,
     refetchInterval: lookback.live ? 3_000 : false,
   });
@@ -55,11 +46,10 @@ export default function Watching() {
   );
   const message = params.get("message") ?? chosen.current?.id ?? null;
   const tried = useQuery({
-    queryKey: ["try", "all", message],
+    ...ofTry({ message, topic: "" }),
     enabled: message !== null,
     retry: false,
     placeholderData: keepPreviousData,
-    queryFn: ({ signal }) => got(api.POST("/api/v1/routes/try", { signal, body: { message, topic: "" } })),
   });
   useKeys({ ArrowDown: () => chosen.walk(1), ArrowUp: () => chosen.walk(-1) });
   const at = rows.find((r) => r.id === message);

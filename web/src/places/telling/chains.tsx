@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got, type Schemas } from "../../api/client";
-import { ofSites } from "../../api/queries";
+import { ofSites, ofDefinitions } from "../../api/queries";
 import { TextField } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { PRIORITIES, PriorityMark } from "../../parts/marks";
@@ -52,11 +52,7 @@ function ChainForm({
 }) {
   const contacts = useQuery(ofContacts());
   const sites = useQuery(ofSites());
-  const conditions = useQuery({
-    queryKey: ["definitions", "condition", "names"],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/definitions", { signal, params: { query: { kind: "condition", limit: 500 } } })),
-  });
+  const conditions = useQuery(ofDefinitions({ kind: "condition", limit: 500 }));
   const [name, setName] = useState(chain?.name ?? "");
   const [on, setOn] = useState(chain?.on ?? true);
   const [steps, setSteps] = useState<Step[]>((chain?.steps as Step[] | undefined) ?? [{ after_s: 0, contacts: [] }]);

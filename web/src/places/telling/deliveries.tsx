@@ -10,6 +10,7 @@ import { PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Cell } from "../../parts/table";
+import { ofDeliveries } from "./queries";
 
 const COLUMNS = look(
   "row-line grid grid-cols-[20px_minmax(0,1fr)_120px] items-center gap-3",
@@ -25,9 +26,7 @@ export function Deliveries() {
   const [state, setState] = useState("");
   const [offset, setOffset] = useState(0);
   const found = useQuery({
-    queryKey: ["deliveries", "list", state, offset],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/deliveries", { signal, params: { query: { limit: 60, offset, state } } })),
+    ...ofDeliveries({ limit: 60, offset, state }),
     refetchInterval: 5000,
     placeholderData: keepPreviousData,
   });

@@ -5,7 +5,7 @@ import { At, Field, TextField, Trouble } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useMay } from "../../parts/me";
 import { KeptForm, Pane } from "./pane";
-import { ifMatch, ofOutlets } from "./queries";
+import { ifMatch, ofOutlets, ofReachedHosts } from "./queries";
 import { OutletReadings } from "./readings";
 import { RequestOfItsOwn, Templates } from "./templates";
 
@@ -309,11 +309,7 @@ function Hosts() {
   const admin = useMay("admin");
   const client = useQueryClient();
   const [host, setHost] = useState("");
-  const hosts = useQuery({
-    queryKey: ["reached-hosts"],
-    enabled: admin,
-    queryFn: ({ signal }) => got(api.GET("/api/v1/reached-hosts", { signal })),
-  });
+  const hosts = useQuery({ ...ofReachedHosts(), enabled: admin });
   const fresh = () => client.invalidateQueries({ queryKey: ["reached-hosts"] });
   const allow = useMutation({
     mutationFn: () => got(api.POST("/api/v1/reached-hosts", { body: { host } })),

@@ -5,23 +5,14 @@ import { spanWord, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Sure } from "../../parts/sure";
+import { ofSent } from "./queries";
 
 /** Readings that routes send to an outlet: what waits, what was sent and lost, the last batches. */
 export function OutletReadings({ id }: { id: number }) {
   const lookback = useLookback();
   const operator = useMay("operator");
   const client = useQueryClient();
-  const found = useQuery({
-    queryKey: ["outlets", id, "readings", ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/outlets/{ident}/readings", {
-          signal,
-          params: { path: { ident: id }, query: lookback.query() },
-        }),
-      ),
-    refetchInterval: 5_000,
-  });
+  const found = useQuery({ ...ofSent(lookback, id), refetchInterval: 5_000 });
   const discard = useMutation({
     mutationFn: async () => {
       await got(api.DELETE("/api/v1/outlets/{ident}/readings", { params: { path: { ident: id } } }));

@@ -1,6 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
 import { useSearchParams } from "react-router";
-import { api, got } from "../../api/client";
 import { Heading } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useMay } from "../../parts/me";
@@ -10,17 +9,14 @@ import { Deliveries } from "./deliveries";
 import { Outlets } from "./outlets";
 import { Shifts } from "./shifts";
 import { Who } from "./who";
+import { ofDeliveries } from "./queries";
 
 /** Who is told of alarms, by which way, and what became of it. */
 export default function Telling() {
   const [params, setParams] = useSearchParams();
   const engineer = useMay("engineer");
   const tab = params.get("show") ?? "ways";
-  const state = useQuery({
-    queryKey: ["deliveries", "count"],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query: { limit: 1 } } })),
-    refetchInterval: 10_000,
-  });
+  const state = useQuery({ ...ofDeliveries({ limit: 1 }), refetchInterval: 10_000 });
   return (
     <>
       <Heading

@@ -1,8 +1,8 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got } from "../../api/client";
 import { Field, TextField, Trouble } from "../../parts/basics";
 import { useSettled } from "../definitions/draft";
+import { ofPreview } from "./queries";
 
 const WORDS = "{what} {text} {priority} {condition} {place} {site} {value} {limit} {at} {link} {step}";
 const BODY_WORDS = `${WORDS} {number} {alarm} {delivery}`;
@@ -13,13 +13,7 @@ type Own = { subject: string; text: string; body: string };
 function usePreview(own: Own) {
   const settled = useSettled(JSON.stringify(own), 400);
   const some = Boolean(own.subject || own.text || own.body);
-  const preview = useQuery({
-    queryKey: ["preview", settled],
-    enabled: some,
-    retry: false,
-    placeholderData: keepPreviousData,
-    queryFn: ({ signal }) => got(api.POST("/api/v1/outlets/preview", { signal, body: JSON.parse(settled) as Own })),
-  });
+  const preview = useQuery({ ...ofPreview(settled), enabled: some, retry: false, placeholderData: keepPreviousData });
   return { error: preview.error, shown: some ? preview.data : undefined };
 }
 

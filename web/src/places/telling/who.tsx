@@ -1,12 +1,13 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, got } from "../../api/client";
 import { At, Empty, Field, Trouble } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { look } from "../../parts/look";
 import { PRIORITIES } from "../../parts/marks";
 import { Cell } from "../../parts/table";
 import { fromShown, toShown } from "../../parts/time";
+import { ofDefinitions, ofDevices } from "../../api/queries";
+import { ofWho } from "./queries";
 
 const COLUMNS = look("row-line grid grid-cols-[150px_60px_minmax(0,1fr)_minmax(0,1.4fr)] items-center gap-3");
 
@@ -16,34 +17,12 @@ export function Who() {
   const [priority, setPriority] = useState<string>("high");
   const [condition, setCondition] = useState("");
   const [at, setAt] = useState(() => new Date());
-  const devices = useQuery({
-    queryKey: ["devices", "names"],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices", { signal, params: { query: { limit: 500, order: "name" } } })),
-  });
-  const conditions = useQuery({
-    queryKey: ["definitions", "condition", "names"],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/definitions", { signal, params: { query: { kind: "condition", limit: 500 } } })),
-  });
+  const devices = useQuery(ofDevices({ limit: 500, order: "name" }));
+  const conditions = useQuery(ofDefinitions({ kind: "condition", limit: 500 }));
   const name = device || (devices.data?.results[0]?.name ?? "");
   const told = useQuery({
-    queryKey: ["who-is-told", name, priority, condition, at.toISOString()],
+    ...ofWho({ device: name, priority, at: at.toISOString(), ...(condition ? { condition: Number(condition) } : {}) }),
     enabled: Boolean(name),
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/who-is-told", {
-          signal,
-          params: {
-            query: {
-              device: name,
-              priority,
-              at: at.toISOString(),
-              ...(condition ? { condition: Number(condition) } : {}),
-            },
-          },
-        }),
-      ),
     placeholderData: keepPreviousData,
   });
   return (

@@ -2,8 +2,8 @@ import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
 import type uPlot from "uplot";
-import { api, got, type Schemas } from "../../api/client";
-import { ofNotes } from "../../api/queries";
+import { type Schemas } from "../../api/client";
+import { ofNotes, ofDevices, ofNamed } from "../../api/queries";
 import { Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Chart, type More } from "../../parts/chart";
 import { Pick, Toggles, useFilter } from "../../parts/filters";
@@ -75,12 +75,7 @@ export default function Curves() {
     queries: earlier ? devices.map((device) => ofDrawn(lookback, device, fieldsOf(device), earlier)) : [],
   });
   const known = useQueries({
-    queries: devices.map((device) => ({
-      queryKey: ["device", device, "named"],
-      queryFn: ({ signal }: { signal: AbortSignal }) =>
-        got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name: device } } })),
-      staleTime: 60_000,
-    })),
+    queries: devices.map(ofNamed),
   });
   const info = new Map(devices.map((device, k) => [device, known[k]?.data]));
   const first = chosen[0];
@@ -269,20 +264,12 @@ export default function Curves() {
 function Another({ add, begin }: { add: (next: Chosen) => void; begin?: Chosen }) {
   const [device, setDevice] = useState("");
   const wanted = device || begin?.device || "";
-  const found = useQuery({
-    queryKey: ["devices", "named", device],
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices", { signal, params: { query: { q: device || undefined, limit: 12 } } })),
-    placeholderData: keepPreviousData,
-  });
+  const found = useQuery({ ...ofDevices({ q: device || undefined, limit: 12 }), placeholderData: keepPreviousData });
   const results: Schemas["DeviceRowOut"][] = found.data?.results ?? [];
   const exactly = results.find((d) => d.name === wanted || d.title === wanted);
   const detail = useQuery({
-    queryKey: ["device", exactly?.name ?? wanted, "named"],
+    ...ofNamed(exactly?.name ?? wanted),
     enabled: Boolean(exactly) || (!device && Boolean(wanted)),
-    queryFn: ({ signal }) =>
-      got(api.GET("/api/v1/devices/{name}", { signal, params: { path: { name: exactly?.name ?? wanted } } })),
-    staleTime: 60_000,
   });
   const fields = (detail.data?.values ?? []).filter((v) => ["number", "integer", "flag", "code"].includes(v.kind));
   return (
