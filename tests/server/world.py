@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import struct
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
@@ -48,14 +49,15 @@ def payload(level: float, temp: float = 12.0) -> bytes:
     return struct.pack(">Hh", round(level * 10), round(temp * 10))
 
 
-OWN: dict[str, psycopg.Connection] = {}
+OWN = threading.local()
 
 
 def own_connection(url: str) -> psycopg.Connection:
-    """The tests' own, opened once: to open one takes as long as ten questions."""
-    found = OWN.get(url)
+    """The tests' own, opened once by each thread: to open one takes as long as ten questions."""
+    kept: dict[str, psycopg.Connection] = OWN.__dict__
+    found = kept.get(url)
     if found is None or found.closed:
-        found = OWN[url] = psycopg.connect(url, autocommit=True, prepare_threshold=None)
+        found = kept[url] = psycopg.connect(url, autocommit=True, prepare_threshold=None)
     return found
 
 
@@ -117,7 +119,7 @@ class World:
 
     @contextmanager
     def transaction(self) -> Iterator[psycopg.Connection]:
-        """Committed in the end, over the connection that all tests share."""
+        """Committed in the end, over the connection that the tests share."""
         own = own_connection(self.url)
         with own.transaction():
             yield own
