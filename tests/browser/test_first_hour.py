@@ -7,6 +7,7 @@ import re
 from playwright.sync_api import Browser, Page, expect
 
 from .conftest import Running, sign_in
+from .pressing import press_twice
 from .test_decoder import open_decoder
 
 
@@ -46,7 +47,7 @@ def test_a_site_is_added_under_another_and_devices_are_found_in_it(page: Page, r
     expect(page.get_by_text("Not saved yet.")).to_be_visible()
     page.get_by_role("button", name="Save the site").click()
     expect(page.get_by_text("Saved.", exact=True)).to_be_visible()
-    page.get_by_role("button", name="Delete the site").dblclick()
+    press_twice(page, "Delete the site")
     page.wait_for_url(re.compile(r"/devices/sites(\?.*)?$"))
     expect(page.get_by_role("link", name="North quay, third berth")).to_have_count(0)
 

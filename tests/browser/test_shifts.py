@@ -5,6 +5,7 @@ from __future__ import annotations
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Running
+from tests.browser.pressing import press_twice
 from tests.instance import until
 
 
@@ -25,5 +26,5 @@ def test_a_hand_over_is_made_and_sent(page: Page, running: Running) -> None:
         lambda: running.ask("select count(*) from telling_handedover where tries > 0 or state <> 'waiting'"),
         "delivery to try it",
     )
-    page.get_by_role("button", name="Remove").dblclick()
+    press_twice(page, "Remove")
     expect(page.get_by_text("What Watch says is sent to contacts")).to_be_visible()

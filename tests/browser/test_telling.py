@@ -7,7 +7,7 @@ from urllib.parse import urlsplit
 from playwright.sync_api import BrowserContext, Page, expect
 
 from tests.browser.conftest import Running, sign_in
-from tests.browser.keys import tab_to
+from tests.browser.pressing import tab_to
 
 
 def post_of(running: Running) -> str:

@@ -8,6 +8,7 @@ from pathlib import Path
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Running
+from tests.browser.pressing import press_twice
 
 
 def test_the_first_screen_says_how_the_fleet_is(page: Page, running: Running) -> None:
@@ -197,7 +198,7 @@ def test_a_note_stands_in_the_charts_of_its_device(page: Page, running: Running)
     page.goto(running.address + "/watch/curves?line=buoy-13:oxygen")
     expect(page.get_by_label("limits, alarms and notes of the first")).to_be_checked()
     page.go_back()
-    written.get_by_role("button", name="remove").dblclick()
+    press_twice(written, "remove")
     expect(written).to_have_count(0)
 
 

@@ -1,4 +1,4 @@
-"""What one reaches by keys alone."""
+"""What is pressed: reached by keys alone, or pressed twice to be sure."""
 
 from __future__ import annotations
 
@@ -15,3 +15,9 @@ def tab_to(page: Page, wanted: Locator, back: bool = False) -> None:
             return
         page.keyboard.press("Shift+Tab" if back else "Tab")
     raise AssertionError(f"{MOST} presses of Tab do not reach {wanted}")
+
+
+def press_twice(where: Page | Locator, name: str) -> None:
+    """A button for what cannot be taken back."""
+    where.get_by_role("button", name=name).click()
+    where.get_by_role("button", name=f"{name}: press again").click()
