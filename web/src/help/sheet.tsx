@@ -13,7 +13,7 @@ const MOST = 2;
 
 /** What a word of the language means, beside the text in which it stands. */
 export default function HelpSheet({ word }: { word: string }) {
-  const help = useHelp();
+  const [, help] = useHelp();
   const kept = useKept();
   const language = useQuery(ofLanguage());
   const found = explained(word);

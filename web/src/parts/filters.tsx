@@ -1,34 +1,17 @@
 import type { ReactNode } from "react";
-import { useSearchParams } from "react-router";
 import { look } from "./look";
 
-/** Writes a filter into the URL; another filter ends what `end` names, such as the page or the chosen row. */
-export function useFilter(end: string) {
-  const [, setParams] = useSearchParams();
-  return (name: string, value: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        if (value) fresh.set(name, value);
-        else fresh.delete(name);
-        if (name !== end) fresh.delete(end);
-        return fresh;
-      },
-      { replace: true },
-    );
-}
-
 /** One of a few, as neighbouring buttons; the chosen one is told by ground and weight. */
-export function Toggles({
+export function Toggles<Value extends string>({
   label,
   value,
   options,
   onChange,
 }: {
   label: string;
-  value: string;
-  options: [string, ReactNode][];
-  onChange: (value: string) => void;
+  value: Value;
+  options: [Value, ReactNode][];
+  onChange: (value: Value) => void;
 }) {
   return (
     <div className="flex flex-wrap" role="group" aria-label={label}>

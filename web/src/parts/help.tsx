@@ -1,13 +1,9 @@
-import { useSearchParams } from "react-router";
+import { named, useAddress } from "./address";
 
-/** Opens the explanation of a word beside the screen; it stands in the URL. Null closes it. */
-export function useHelp() {
-  const [, setParams] = useSearchParams();
-  return (word: string | null) =>
-    setParams((old) => {
-      const fresh = new URLSearchParams(old);
-      if (word === null) fresh.delete("help");
-      else fresh.set("help", word);
-      return fresh;
-    });
+const ADDRESS = { help: named };
+
+/** The word that is explained beside the screen; it stands in the URL. Null closes it. */
+export function useHelp(): [string | null, (word: string | null) => void] {
+  const [{ help }, put] = useAddress(ADDRESS, { back: true });
+  return [help, (word) => put({ help: word })];
 }

@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
-import { NavLink, useNavigate, useSearchParams } from "react-router";
+import { NavLink, useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
 import { useAlert } from "./alert";
 import { HealthStrip } from "./health";
 import { useKeys } from "./keys";
 import { LookbackBand } from "./lookback";
+import { useHelp } from "./help";
 import { useKept, useLookback } from "./lookback-state";
 import { look } from "./look";
 import { Emblem, Key } from "./marks";
@@ -148,7 +149,7 @@ export function Shell({ children }: { children: ReactNode }) {
   const kept = useKept();
   const lookback = useLookback();
   const navigate = useNavigate();
-  const explained = useSearchParams()[0].get("help");
+  const [explained] = useHelp();
   const [palette, setPalette] = useState(false);
   const [menu, setMenu] = useState(false);
   const live = useLiveState();

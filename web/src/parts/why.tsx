@@ -1,23 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { ofWhy } from "../api/queries";
 import { At, Trouble, Waiting } from "./basics";
 import { HexRow } from "./bytes";
 import { Sheet } from "./dialog";
 import { useKept } from "./lookback-state";
 import { Key } from "./marks";
+import { named, useAddress } from "./address";
+
+const ADDRESS = { why: named };
 
 /** Opens the way from bytes to notice for a reading or an alarm; it stands in the URL. */
 export function useWhy() {
-  const [, setParams] = useSearchParams();
-  return (about: string | null) =>
-    setParams((old) => {
-      const fresh = new URLSearchParams(old);
-      if (about) fresh.set("why", about);
-      else fresh.delete("why");
-      return fresh;
-    });
+  const [, put] = useAddress(ADDRESS, { back: true });
+  return (why: string | null) => put({ why });
 }
 
 export const whyReading = (device: string, field: string, message: string) => `reading:${device}:${field}:${message}`;
@@ -38,10 +35,9 @@ const STAGES: Record<string, string> = {
 };
 
 export function WhySheet() {
-  const [params] = useSearchParams();
+  const [{ why: about }] = useAddress(ADDRESS);
   const show = useWhy();
   const kept = useKept();
-  const about = params.get("why");
   const why = useQuery({ ...ofWhy(about ?? ""), enabled: Boolean(about) });
   const lit = new Set<number>();
   for (const place of (why.data?.places ?? []) as { first: number; last: number }[])

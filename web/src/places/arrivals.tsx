@@ -1,11 +1,11 @@
 import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { ofTypes, ofArrivals, ofArrival } from "../api/queries";
 import { At, Empty, Heading, NameField, Trouble, Waiting } from "../parts/basics";
 import { HexRow } from "../parts/bytes";
-import { Pick, Toggles, useFilter } from "../parts/filters";
+import { Pick, Toggles } from "../parts/filters";
 import { useKeys } from "../parts/keys";
 import { useKept, useLookback } from "../parts/lookback-state";
 import { Key } from "../parts/marks";
@@ -18,23 +18,19 @@ import { putAway, useHeldKey } from "./devices/held-keys";
 import { KeyShown } from "./devices/key-box";
 import { look } from "../parts/look";
 import { ofUnknown, ofRefusals, ofOnboarding } from "./queries";
+import { named, useAddress, word } from "../parts/address";
 
 type Arrival = Schemas["ArrivalOut"];
 const OUTCOMES = ["", "decoded", "refused", "no decoder", "unknown sender"];
 
+const ADDRESS = { device: word, type: word, outcome: word, unknown: word, message: named };
+
 export default function Arrivals() {
-  const [params] = useSearchParams();
+  const [{ message, ...filter }, put] = useAddress(ADDRESS, { ends: "message" });
   const lookback = useLookback();
   const kept = useKept();
   const engineer = useMay("engineer");
   const [pausedAt, setPausedAt] = useState<string | null>(null);
-  const filter = {
-    device: params.get("device") ?? "",
-    type: params.get("type") ?? "",
-    outcome: params.get("outcome") ?? "",
-    unknown: params.get("unknown") ?? "",
-  };
-  const change = useFilter("message");
   const held = useHeldKey(filter.device);
   const to = lookback.to?.toISOString() ?? pausedAt ?? undefined;
   const list = useQuery({
@@ -45,14 +41,14 @@ export default function Arrivals() {
   const unknown = useQuery(ofUnknown());
   const refusals = useQuery({ ...ofRefusals(), refetchInterval: 30_000 });
   const rows = list.data?.results ?? [];
-  const chosen = params.get("message") ?? rows[0]?.id ?? null;
+  const chosen = message ?? rows[0]?.id ?? null;
   const one = useQuery({ ...ofArrival(chosen), enabled: Boolean(chosen), placeholderData: keepPreviousData });
   const walk = (by: number) => {
     const i = rows.findIndex((r) => r.id === chosen);
     const next = rows[Math.min(Math.max((i < 0 ? 0 : i) + by, 0), rows.length - 1)];
     if (next) {
       if (!pausedAt && lookback.live) setPausedAt(rows[0]?.received_at ?? null);
-      change("message", next.id);
+      put({ message: next.id });
       document.getElementById(`arrival-${next.id}`)?.scrollIntoView({ block: "nearest" });
     }
   };
@@ -74,7 +70,7 @@ export default function Arrivals() {
         }
       >
         {filter.device && (
-          <button type="button" className="link" onClick={() => change("device", "")}>
+          <button type="button" className="link" onClick={() => put({ device: "" })}>
             of all devices
           </button>
         )}
@@ -94,13 +90,13 @@ export default function Arrivals() {
           label="Outcome"
           value={filter.outcome}
           options={OUTCOMES.map((o) => [o, o || "all"])}
-          onChange={(o) => change("outcome", o)}
+          onChange={(o) => put({ outcome: o })}
         />
         <Pick
           label="Type"
           value={filter.type}
           options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
-          onChange={(t) => change("type", t)}
+          onChange={(t) => put({ type: t })}
         />
         {pausedAt && <span role="status">Held still; new arrivals are not shown.</span>}
       </div>
@@ -131,7 +127,7 @@ export default function Arrivals() {
                     "row-line grid w-full grid-cols-[88px_minmax(90px,130px)_56px_minmax(0,1fr)] items-center",
                     `gap-2 px-2 text-left ${m.id === chosen ? "is-selected" : ""}`,
                   )}
-                  onClick={() => change("message", m.id)}
+                  onClick={() => put({ message: m.id })}
                 >
                   <span className="font-mono text-[12px]">
                     <At at={m.received_at} />
@@ -170,7 +166,7 @@ export default function Arrivals() {
             </p>
           )}
           {one.data && chosen && <One arrival={one.data} kept={kept} />}
-          <Unknown senders={unknown.data?.results ?? []} engineer={engineer} change={change} />
+          <Unknown senders={unknown.data?.results ?? []} engineer={engineer} show={(unknown) => put({ unknown })} />
           {engineer && <Onboarding />}
           {refusals.data && refusals.data.length > 0 && (
             <section className="mt-5">
@@ -245,11 +241,11 @@ function One({ arrival: m, kept }: { arrival: Arrival; kept: ReturnType<typeof u
 function Unknown({
   senders,
   engineer,
-  change,
+  show,
 }: {
   senders: Schemas["UnknownOut"][];
   engineer: boolean;
-  change: (name: string, value: string) => void;
+  show: (unknown: string) => void;
 }) {
   const client = useQueryClient();
   const [adopting, setAdopting] = useState<Schemas["UnknownOut"] | null>(null);
@@ -271,7 +267,7 @@ function Unknown({
       <ul className="rows">
         {senders.map((u) => (
           <li key={u.id} className="row-line flex flex-wrap items-center gap-2">
-            <button type="button" className="link font-bold" onClick={() => change("unknown", String(u.id))}>
+            <button type="button" className="link font-bold" onClick={() => show(String(u.id))}>
               {u.name}
             </button>
             <span className="text-second">

@@ -1,22 +1,21 @@
 import { useEffect, useRef } from "react";
-import { Link, useLocation, useParams, useSearchParams } from "react-router";
+import { Link, useLocation, useParams } from "react-router";
 import { DOCS, search, SECTIONS } from "../help/sections";
 import HelpText from "../help/text";
 import { Empty, Heading } from "../parts/basics";
-import { useFilter } from "../parts/filters";
 import { useKept } from "../parts/lookback-state";
 import { titleOfDoc } from "../help/titles";
+import { useAddress, word } from "../parts/address";
 
 const MOST = 20;
+const ADDRESS = { q: word };
 
 /** The documents inside the application, and a search over all of them. */
 export default function Help() {
   const { doc = "guide" } = useParams();
   const { hash } = useLocation();
-  const [params] = useSearchParams();
   const kept = useKept();
-  const change = useFilter("q");
-  const asked = params.get("q") ?? "";
+  const [{ q: asked }, put] = useAddress(ADDRESS);
   const found = DOCS.find(([key]) => key === doc);
   const content = useRef<HTMLDivElement>(null);
   const sections = SECTIONS.filter((s) => s.doc === doc);
@@ -36,7 +35,7 @@ export default function Help() {
           aria-label="Search the help"
           placeholder="a word, a question …"
           value={asked}
-          onChange={(e) => change("q", e.target.value)}
+          onChange={(e) => put({ q: e.target.value })}
         />
       </Heading>
       <div className="grid gap-8 lg:grid-cols-[200px_minmax(0,720px)]">

@@ -1,6 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Toggles } from "../../parts/filters";
@@ -20,9 +19,12 @@ import { asked as asAsked, Filters, useSelection } from "./selection";
 import { AlarmSheet, useAlarmSheet } from "./sheet";
 import { Summary } from "./summary";
 import { ofCauses, ofList, ofMembers } from "./queries";
+import { count, ident, mark, oneOf, useAddress } from "../../parts/address";
 
 type Line = { key: string; group: Group | null; alarm: Alarm | null; within: boolean };
-type Show = "open" | "returned" | "shelved" | "suppressed" | "all" | "journal" | "quality";
+const SHOWS = ["open", "returned", "shelved", "suppressed", "all", "journal", "quality"] as const;
+type Show = (typeof SHOWS)[number];
+const ADDRESS = { show: oneOf(SHOWS, "open"), each: mark(false), offset: count, alarm: ident };
 const PAGE = 60;
 const NOTHING: Record<string, [string, string]> = {
   open: ["No alarm is open.", "The journal tells what was."],
@@ -36,7 +38,7 @@ const lineOf = (alarm: Alarm, within = false): Line => ({ key: `a${alarm.id}`, g
 const idsOf = (line: Line) => line.group?.alarms ?? (line.alarm ? [line.alarm.id] : []);
 
 export default function Alarms() {
-  const [params, setParams] = useSearchParams();
+  const [{ show: tab, each, offset, alarm: opened }, put] = useAddress(ADDRESS, { ends: "offset" });
   const lookback = useLookback();
   const now = useNow(5000);
   const operator = useMay("operator");
@@ -48,21 +50,7 @@ export default function Alarms() {
   const [marked, setMarked] = useState<Set<number>>(new Set());
   const [unfolded, setUnfolded] = useState<Set<string>>(new Set());
   const [apart, setApart] = useState<Set<string>>(new Set());
-  const tab = (params.get("show") ?? "open") as Show;
-  const byCause = params.get("each") === null;
-  const offset = Number(params.get("offset")) || 0;
-  const change = (name: string, value: string | null) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        if (value === null) fresh.delete(name);
-        else fresh.set(name, value);
-        if (name !== "offset") fresh.delete("offset");
-        return fresh;
-      },
-      { replace: true },
-    );
-  const grouped = tab === "open" && byCause;
+  const grouped = tab === "open" && !each;
   const listed = !["journal", "quality"].includes(tab);
   const query = { ...asAsked(selection), limit: PAGE, offset };
   const lines = useQuery({
@@ -133,7 +121,7 @@ export default function Alarms() {
       z: () => acts.undo(),
       w: () => current && why(whyAlarm(idsOf(current)[0] ?? 0)),
     },
-    box === null && params.get("alarm") === null,
+    box === null && opened === null,
   );
   const boxOf = (what: Asked["what"]): Asked => ({ what, alarms: targets });
   const asOf = lookback.to ?? now;
@@ -165,7 +153,7 @@ export default function Alarms() {
           ]}
           onChange={(value) => {
             setMarked(new Set());
-            change("show", value === "open" ? null : value);
+            put({ show: value });
           }}
         />
       </Heading>
@@ -200,12 +188,12 @@ export default function Alarms() {
             {tab === "open" && (
               <Toggles
                 label="Grouping"
-                value={byCause ? "cause" : "each"}
+                value={each ? "each" : "cause"}
                 options={[
                   ["cause", "By cause"],
                   ["each", "One by one"],
                 ]}
-                onChange={(value) => change("each", value === "cause" ? null : "1")}
+                onChange={(value) => put({ each: value === "each" })}
               />
             )}
           </Filters>
@@ -294,7 +282,7 @@ export default function Alarms() {
                 offset={offset}
                 size={PAGE}
                 count={total}
-                go={(next) => change("offset", next ? String(next) : null)}
+                go={(next) => put({ offset: next })}
                 words={["Back", "On"]}
               />
             </p>

@@ -1,8 +1,7 @@
 import { keepPreviousData, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { ofColleagues } from "../../api/queries";
-import { Pick, useFilter } from "../../parts/filters";
+import { Pick } from "../../parts/filters";
 import { type Schemas } from "../../api/client";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
 import { useLookback } from "../../parts/lookback-state";
@@ -13,6 +12,7 @@ import { Cell } from "../../parts/table";
 import { useWhy, whyAlarm } from "../../parts/why";
 import { unitOf } from "../../parts/units";
 import { ofJournal } from "./queries";
+import { useAddress, word } from "../../parts/address";
 
 const COLUMNS = [
   "row-line grid grid-cols-[110px_100px_minmax(0,1fr)] items-center gap-2",
@@ -27,22 +27,23 @@ const WHATS: [string, string][] = [
   ["suppressed", "explained"],
 ];
 
+const ADDRESS = { q: word, what: word, by: word };
+
 /** What happened to alarms, with filters, and the same as a table for other programs. */
 export function Journal() {
   const lookback = useLookback();
   const why = useWhy();
-  const [params] = useSearchParams();
-  const change = useFilter("");
+  const [{ q, what, by }, put] = useAddress(ADDRESS);
   const people = useQuery(ofColleagues());
   const [offset, setOffset] = useState(0);
-  const own = { q: params.get("q") ?? "", what: params.get("what") ?? "", person: params.get("by") ?? "" };
+  const own = { q, what, person: by };
   const journal = useQuery({
     ...ofJournal(lookback, { limit: 60, offset, ...own }),
     placeholderData: keepPreviousData,
   });
-  const narrow = (name: string, value: string) => {
+  const narrow = (name: keyof typeof ADDRESS, value: string) => {
     setOffset(0);
-    change(name, value);
+    put({ [name]: value });
   };
   const file = new URLSearchParams({ ...own, ...lookback.query() });
   return (

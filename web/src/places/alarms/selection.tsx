@@ -1,32 +1,28 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
-import { useSearchParams } from "react-router";
 import { ofColleagues, ofSites, ofTypes } from "../../api/queries";
-import { Pick, useFilter } from "../../parts/filters";
+import { Pick } from "../../parts/filters";
 import { PRIORITIES } from "../../parts/marks";
 import { Selections } from "../../parts/selections";
+import { useAddress, word } from "../../parts/address";
 
 const NAMES = ["q", "priority", "site", "type", "person", "longer"] as const;
+const ADDRESS = { q: word, priority: word, site: word, type: word, person: word, longer: word };
+const ALL = Object.fromEntries(NAMES.map((name) => [name, ""]));
 export type Selection = Partial<Record<(typeof NAMES)[number], string>>;
 
 /** What the list is narrowed to; it stands in the URL. */
 export function useSelection(): Selection {
-  const [params] = useSearchParams();
-  const found: Selection = {};
-  for (const name of NAMES) {
-    const value = params.get(name);
-    if (value) found[name] = value;
-  }
-  return found;
+  const [all] = useAddress(ADDRESS);
+  return Object.fromEntries(Object.entries(all).filter(([, value]) => value));
 }
 
 /** The selection as the API asks for it. */
 export const asked = ({ longer, ...rest }: Selection) => ({ ...rest, ...(longer ? { longer: Number(longer) } : {}) });
 
 export function Filters({ children }: { children?: ReactNode }) {
-  const [, setParams] = useSearchParams();
   const own = useSelection();
-  const change = useFilter("");
+  const [, put] = useAddress(ADDRESS, { ends: "offset" });
   const sites = useQuery(ofSites());
   const types = useQuery(ofTypes());
   const people = useQuery(ofColleagues());
@@ -38,27 +34,27 @@ export function Filters({ children }: { children?: ReactNode }) {
         aria-label="Search alarms"
         placeholder="words, a device …"
         value={own.q ?? ""}
-        onChange={(e) => change("q", e.target.value)}
+        onChange={(e) => put({ q: e.target.value })}
       />
       <Pick
         label="Priority"
         value={own.priority ?? ""}
         options={[["", "every priority"], ...PRIORITIES.map((p): [string, string] => [p, p])]}
-        onChange={(v) => change("priority", v)}
+        onChange={(priority) => put({ priority })}
       />
       <Pick
         label="Site"
         className="max-md:hidden"
         value={own.site ?? ""}
         options={[["", "every site"], ...(sites.data?.results ?? []).map((s): [string, string] => [s.name, s.title])]}
-        onChange={(v) => change("site", v)}
+        onChange={(site) => put({ site })}
       />
       <Pick
         label="Device type"
         className="max-md:hidden"
         value={own.type ?? ""}
         options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
-        onChange={(v) => change("type", v)}
+        onChange={(type) => put({ type })}
       />
       <Pick
         label="Who has it"
@@ -69,7 +65,7 @@ export function Filters({ children }: { children?: ReactNode }) {
           ["nobody", "nobody's"],
           ...(people.data ?? []).map((p): [string, string] => [p.username, p.name]),
         ]}
-        onChange={(v) => change("person", v)}
+        onChange={(person) => put({ person })}
       />
       <Pick
         label="Age"
@@ -81,23 +77,10 @@ export function Filters({ children }: { children?: ReactNode }) {
           ["86400", "for over a day"],
           ["604800", "for over a week"],
         ]}
-        onChange={(v) => change("longer", v)}
+        onChange={(longer) => put({ longer })}
       />
       {Object.keys(own).length > 0 && (
-        <button
-          type="button"
-          className="link"
-          onClick={() =>
-            setParams(
-              (old) => {
-                const fresh = new URLSearchParams(old);
-                for (const name of NAMES) fresh.delete(name);
-                return fresh;
-              },
-              { replace: true },
-            )
-          }
-        >
+        <button type="button" className="link" onClick={() => put(ALL)}>
           all alarms
         </button>
       )}

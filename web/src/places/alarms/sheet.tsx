@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { lazy, Suspense } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
 import { At, Trouble, Waiting } from "../../parts/basics";
 import { Sheet } from "../../parts/dialog";
@@ -17,20 +17,16 @@ import { counted } from "../../parts/words";
 import { stateOf, type useActs } from "./acts";
 import type { Asked } from "./boxes";
 import { ofSheet, ofDeliveries } from "./queries";
+import { ident, named, useAddress } from "../../parts/address";
 
 const HelpText = lazy(() => import("../../help/text"));
 const Around = lazy(() => import("./around"));
+const ADDRESS = { alarm: ident, why: named };
 
 /** Opens an alarm with all that belongs to it; it stands in the URL. */
 export function useAlarmSheet() {
-  const [, setParams] = useSearchParams();
-  return (id: number | null) =>
-    setParams((old) => {
-      const fresh = new URLSearchParams(old);
-      if (id) fresh.set("alarm", String(id));
-      else fresh.delete("alarm");
-      return fresh;
-    });
+  const [, put] = useAddress(ADDRESS, { back: true });
+  return (alarm: number | null) => put({ alarm });
 }
 
 export function AlarmSheet({
@@ -42,9 +38,8 @@ export function AlarmSheet({
   ask: (what: Asked["what"], id: number) => void;
   keys: boolean;
 }) {
-  const [params] = useSearchParams();
+  const [{ alarm: id, why }] = useAddress(ADDRESS);
   const show = useAlarmSheet();
-  const id = Number(params.get("alarm")) || null;
   const sheet = useQuery({ ...ofSheet(id), enabled: id !== null });
   return (
     <Dialog.Root open={id !== null} onOpenChange={(open) => !open && show(null)}>
@@ -66,7 +61,7 @@ export function AlarmSheet({
         </div>
         {sheet.isPending && id && <Waiting what="the alarm" />}
         <Trouble error={sheet.error ?? acts.error} />
-        {sheet.data && <Content sheet={sheet.data} acts={acts} ask={ask} keys={keys && !params.get("why")} />}
+        {sheet.data && <Content sheet={sheet.data} acts={acts} ask={ask} keys={keys && why === null} />}
       </Sheet>
     </Dialog.Root>
   );

@@ -49,7 +49,7 @@ export default function DecoderScreen() {
   const [picked, setPicked] = useState<[number, number] | null>(null);
   const [pointed, setPointed] = useState<number | null>(null);
   const [goTo, setGoTo] = useState<{ line: number } | null>(null);
-  const help = useHelp();
+  const [, help] = useHelp();
   const decoded = useQuery({
     ...ofDecoded({
       text: draft.settled,

@@ -1,17 +1,18 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { counted } from "../../parts/words";
 import { ofFailing } from "./queries";
+import { named, useAddress, word } from "../../parts/address";
 
 const SHOWN = 12;
+const ADDRESS = { message: named, outcome: word };
 
 /** What the decoder refuses in the lookback, by reason; each opens its last message here. */
 export function Failing({ id }: { id: number }) {
   const lookback = useLookback();
-  const [params, setParams] = useSearchParams();
+  const [asked, put] = useAddress(ADDRESS);
   const [open, setOpen] = useState(false);
   const found = useQuery({
     ...ofFailing(lookback, id),
@@ -21,16 +22,7 @@ export function Failing({ id }: { id: number }) {
   if (found.error) return <Trouble error={found.error} />;
   const first = found.data?.reasons[0];
   if (!found.data?.messages || !first) return null;
-  const show = (example: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        fresh.set("message", example);
-        fresh.set("outcome", "refused");
-        return fresh;
-      },
-      { replace: true },
-    );
+  const show = (example: string) => put({ message: example, outcome: "refused" });
   const rest = found.data.reasons.length - 1;
   return (
     <section aria-label="Refused messages" className="mb-2 border-l-3 border-ink bg-raised px-4 py-1">
@@ -72,7 +64,7 @@ export function Failing({ id }: { id: number }) {
               <button
                 type="button"
                 className="link ml-auto"
-                aria-pressed={params.get("message") === r.example}
+                aria-pressed={asked.message === r.example}
                 onClick={() => show(r.example)}
               >
                 open the last one

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState, type ReactNode } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofTypes, ofDefinitions } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
@@ -12,6 +12,7 @@ import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Begin } from "./begin";
 import { look } from "../../parts/look";
+import { named, useAddress, word } from "../../parts/address";
 
 type Definition = Schemas["DefinitionOut"];
 type Row = { key: string; to: string; definition?: Definition; type?: Schemas["TypeOut"] };
@@ -26,17 +27,17 @@ const OF_SITES = "site"; // its readings come from routes
 export const Decoders = () => <Definitions kind="decoder" />;
 export const Conditions = () => <Definitions kind="condition" />;
 
+const ADDRESS = { type: word, message: named, scope: word };
+
 function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const kept = useKept();
   const navigate = useNavigate();
   const engineer = useMay("engineer");
-  const [params] = useSearchParams();
+  const [{ type: wanted, message, scope }] = useAddress(ADDRESS);
   const [adding, setAdding] = useState(false);
   const list = useQuery({ ...ofDefinitions({ kind }), refetchInterval: 30_000 });
   const types = useQuery({ ...ofTypes(), refetchInterval: 30_000 });
   const found = list.data?.results ?? [];
-  const wanted = params.get("type") ?? "";
-  const message = params.get("message");
   const direct = kind === "decoder" && wanted ? found.find((d) => d.type === wanted) : undefined;
   useEffect(() => {
     if (direct) void navigate(kept(`/decoders/${direct.id}`, message ? { message } : {}), { replace: true });
@@ -84,7 +85,7 @@ function Definitions({ kind }: { kind: "decoder" | "condition" }) {
           taken={found.map((r) => r.type)}
           type={wanted}
           message={message}
-          scope={params.get("scope") ?? ""}
+          scope={scope}
         />
       )}
       <Trouble error={list.error} retry={() => void list.refetch()} />

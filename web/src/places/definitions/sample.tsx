@@ -1,7 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { type Schemas } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
@@ -11,6 +10,7 @@ import { useSettled } from "./draft";
 import { look } from "../../parts/look";
 import { ofDevices, ofArrival } from "../../api/queries";
 import { ofSamples } from "./queries";
+import { named, useAddress, word } from "../../parts/address";
 
 type SampleState = ReturnType<typeof useSample>;
 
@@ -24,15 +24,14 @@ type Kept = {
 const besides = (m: Kept | null | undefined) =>
   m ? { headers: m.headers, constants: m.constants, previous_hex: m.previous_hex } : {};
 
+const ADDRESS = { outcome: word, device: word, message: named };
+
 /** The message that the draft is tried on: one of the last arrivals, or a pasted one. */
 export function useSample(type: string) {
-  const [params, setParams] = useSearchParams();
+  const [{ outcome, device, message: wanted }, put] = useAddress(ADDRESS, { ends: "message" });
   const [pasted, setPasted] = useState<string | null>(null);
   const [kept, setKept] = useState<Kept | null>(null);
-  const outcome = params.get("outcome") ?? "";
-  const device = params.get("device") ?? "";
   const list = useQuery({ ...ofSamples(type, outcome, device), enabled: Boolean(type) });
-  const wanted = params.get("message");
   const rows = list.data ?? [];
   const listed = rows.findIndex((r) => r.id === wanted);
   const chosen = wanted ?? rows[0]?.id ?? null;
@@ -44,27 +43,11 @@ export function useSample(type: string) {
   const pick = (id: string | undefined) => {
     if (!id) return;
     setPasted(null);
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        fresh.set("message", id);
-        return fresh;
-      },
-      { replace: true },
-    );
+    put({ message: id });
   };
   const filter = (name: "outcome" | "device", value: string) => {
     setPasted(null);
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        if (value) fresh.set(name, value);
-        else fresh.delete(name);
-        fresh.delete("message");
-        return fresh;
-      },
-      { replace: true },
-    );
+    put({ [name]: value });
   };
   const settled = useSettled(pasted, 200);
   const pastedHex = settled === null ? null : asHex(settled);

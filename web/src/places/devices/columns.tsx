@@ -85,14 +85,14 @@ export function Head({
   name,
   order,
   types,
-  change,
+  sort,
   unit,
   note,
 }: {
   name: string;
   order: string;
   types: Type[] | undefined;
-  change: (name: string, value: string) => void;
+  sort: (order: string) => void;
   unit?: string | null;
   note?: string;
 }) {
@@ -111,7 +111,7 @@ export function Head({
           type="button"
           className="max-w-full truncate hover:underline"
           title={`in the order of ${word.toLowerCase()}`}
-          onClick={() => change("order", sorted === "ascending" && name !== "heard" ? `-${name}` : name)}
+          onClick={() => sort(sorted === "ascending" && name !== "heard" ? `-${name}` : name)}
         >
           {word} {own && <span className="font-normal">{own}</span>}
           {sorted && <span aria-hidden>{sorted === "ascending" ? " ↓" : " ↑"}</span>}

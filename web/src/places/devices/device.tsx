@@ -1,6 +1,6 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useMemo } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofNotes } from "../../api/queries";
 import { useNewest } from "../../api/readings";
@@ -25,15 +25,18 @@ import { Setpoints } from "./setpoints";
 import { DRAWN, ValueRow } from "./value-row";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
+import { useAddress } from "../../parts/address";
 
 const Where = lazy(() => import("../map/where"));
 
 type Device = Schemas["DeviceOut"];
+// That nothing is drawn is not the same as that nothing was chosen.
+const ADDRESS = { fields: { read: ([text]: string[]) => text ?? null, write: (text: string | null) => [text ?? ""] } };
 
 export default function DeviceScreen() {
   const { name = "" } = useParams();
   const lookback = useLookback();
-  const [params, setParams] = useSearchParams();
+  const [{ fields }, put] = useAddress(ADDRESS);
   const device = useQuery({
     ...ofDevice(lookback, name),
     placeholderData: (old) => (old?.name === name ? old : undefined),
@@ -42,10 +45,7 @@ export default function DeviceScreen() {
   if (!device.data) return <Trouble error={device.error} retry={() => void device.refetch()} />;
   const d = device.data;
   const drawable = d.values.filter((v) => DRAWN.includes(v.kind));
-  const asked = params
-    .get("fields")
-    ?.split(",")
-    .filter((f) => drawable.some((v) => v.field === f));
+  const asked = fields?.split(",").filter((f) => drawable.some((v) => v.field === f));
   const limited = drawable.filter((v) => d.limits.some((l) => l.field === v.field)).map((v) => v.field);
   const chosen =
     asked ??
@@ -53,15 +53,7 @@ export default function DeviceScreen() {
       .filter((f, i, all) => all.indexOf(f) === i)
       .slice(0, 3);
   const toggle = (field: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        const next = chosen.includes(field) ? chosen.filter((f) => f !== field) : [...chosen, field];
-        fresh.set("fields", next.join(","));
-        return fresh;
-      },
-      { replace: true },
-    );
+    put({ fields: (chosen.includes(field) ? chosen.filter((f) => f !== field) : [...chosen, field]).join(",") });
   return <Screen key={d.name} device={d} chosen={chosen} toggle={toggle} />;
 }
 

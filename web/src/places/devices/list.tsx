@@ -1,11 +1,11 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { lazy, Suspense, useRef, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes, ofDevices } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
-import { Pick, Toggles, useFilter } from "../../parts/filters";
+import { Pick, Toggles } from "../../parts/filters";
 import { useKeys, useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
@@ -16,6 +16,7 @@ import { look } from "../../parts/look";
 import { before, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
 import { DeviceSelections } from "./selections";
 import { Several } from "./several";
+import { count, useAddress, word } from "../../parts/address";
 
 const ColumnsMenu = lazy(() => import("./columns-menu"));
 
@@ -24,8 +25,11 @@ const PAGE = 100;
 const NARROW = "grid grid-cols-[20px_minmax(120px,1.2fr)_minmax(90px,1fr)] gap-x-3";
 const STATES = ["reporting", "overdue", "silent", "undecodable", "waiting"];
 
+const ADDRESS = { q: word, type: word, site: word, gateway: word, state: word, order: word, offset: count };
+
 export function Devices() {
-  const [params] = useSearchParams();
+  const [{ offset, ...asked }, put] = useAddress(ADDRESS, { ends: "offset" });
+  const filter = { ...asked, order: asked.order || "worst" };
   const lookback = useLookback();
   const kept = useKept();
   const navigate = useNavigate();
@@ -36,19 +40,9 @@ export function Devices() {
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const pick = (name: string, on: boolean) =>
     setPicked((before) => new Set(on ? [...before, name] : [...before].filter((other) => other !== name)));
-  const filter = {
-    q: params.get("q") ?? "",
-    type: params.get("type") ?? "",
-    site: params.get("site") ?? "",
-    gateway: params.get("gateway") ?? "",
-    state: params.get("state") ?? "",
-    order: params.get("order") ?? "worst",
-  };
   const [kinds, setColumns] = useColumns();
   const columns = kinds.filter((name) => !(name === "type" && filter.type) && !(name === "site" && filter.site));
   const wide = columnsOf(columns);
-  const offset = Number(params.get("offset")) || 0;
-  const change = useFilter("offset");
   const devices = useQuery({
     ...ofDevices({ ...filter, column: columns.filter((c) => !FIXED.has(c)), limit: PAGE, offset }, lookback),
     placeholderData: keepPreviousData,
@@ -102,7 +96,7 @@ export function Devices() {
         <Toggles
           label="State"
           value={filter.state}
-          onChange={(state) => change("state", state)}
+          onChange={(state) => put({ state })}
           options={[["", total] as const, ...STATES.map((state) => [state, devices.data?.states[state] ?? 0] as const)]
             .filter(([state, count]) => count || !state || filter.state === state)
             .map(([state, count]) => [
@@ -119,22 +113,22 @@ export function Devices() {
           placeholder="name, firmware=2 …"
           aria-label="Filter by words"
           value={filter.q}
-          onChange={(e) => change("q", e.target.value)}
+          onChange={(e) => put({ q: e.target.value })}
         />
         <Pick
           label="Type"
           value={filter.type}
           options={[["", "every type"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
-          onChange={(t) => change("type", t)}
+          onChange={(t) => put({ type: t })}
         />
         <Pick
           label="Site"
           value={filter.site}
           options={[["", "every site"], ...(sites.data?.results ?? []).map((t): [string, string] => [t.name, t.title])]}
-          onChange={(t) => change("site", t)}
+          onChange={(t) => put({ site: t })}
         />
         {filter.gateway && (
-          <button type="button" className="link" onClick={() => change("gateway", "")}>
+          <button type="button" className="link" onClick={() => put({ gateway: "" })}>
             behind {filter.gateway} <span aria-hidden>×</span>
             <span className="sr-only">: show all</span>
           </button>
@@ -156,7 +150,7 @@ export function Devices() {
                   ],
                 ]),
           ]}
-          onChange={(order) => change("order", order)}
+          onChange={(order) => put({ order })}
         />
       </div>
       <div className="mb-3 flex flex-wrap items-start gap-2">
@@ -207,7 +201,13 @@ export function Devices() {
                 <span role="columnheader" aria-label="State" />
                 <span role="columnheader">Device</span>
                 {columns.filter(before).map((name) => (
-                  <Head key={name} name={name} order={filter.order} types={types.data?.results} change={change} />
+                  <Head
+                    key={name}
+                    name={name}
+                    order={filter.order}
+                    types={types.data?.results}
+                    sort={(order) => put({ order })}
+                  />
                 ))}
                 <span role="columnheader">What is wrong</span>
                 {columns
@@ -218,7 +218,7 @@ export function Devices() {
                       name={name}
                       order={filter.order}
                       types={types.data?.results}
-                      change={change}
+                      sort={(order) => put({ order })}
                       unit={devices.data?.units[name]}
                       note={name === "rhythm" ? spanWord(lookback.spanS) : undefined}
                     />
@@ -305,12 +305,7 @@ export function Devices() {
               )}
             </span>
             <span className="ml-auto flex items-center gap-3">
-              <Pages
-                offset={offset}
-                size={PAGE}
-                count={devices.data?.count ?? 0}
-                go={(to) => change("offset", String(to))}
-              />
+              <Pages offset={offset} size={PAGE} count={devices.data?.count ?? 0} go={(to) => put({ offset: to })} />
             </span>
           </footer>
         </>

@@ -1,6 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
-import { useSearchParams } from "react-router";
 import { api, got } from "../../api/client";
 import { ofFences } from "../../api/queries";
 import { Heading, Trouble } from "../../parts/basics";
@@ -16,6 +15,7 @@ import { FileBox } from "./file";
 import { Overview } from "./overview";
 import { ofGround, ofMap, ofTrack } from "./queries";
 import { type Corner, type Feature, type Shape, shapeOf } from "./shape";
+import { ident, named, useAddress } from "../../parts/address";
 
 /** A fence that is being changed, or drawn. id: null for one that is not there yet. ring: where corners go next. */
 export type Drawing = {
@@ -27,14 +27,14 @@ export type Drawing = {
   ring: number | null;
 };
 
+const ADDRESS = { device: named, fence: ident };
+
 /** The map: where devices are, the areas that conditions speak of, and both in words beside it. */
 export default function Places() {
   const lookback = useLookback();
   const engineer = useMay("engineer");
   const client = useQueryClient();
-  const [params, setParams] = useSearchParams();
-  const chosen = params.get("device");
-  const fenceId = params.get("fence") ? Number(params.get("fence")) : null;
+  const [{ device: chosen, fence: fenceId }, putBoth] = useAddress(ADDRESS);
   const map = useQuery(ofMap(lookback));
   const ground = useQuery(ofGround());
   const fences = useQuery(ofFences());
@@ -64,18 +64,7 @@ export default function Places() {
     setGo({ at: target?.[0] ?? null, bounds: target ? null : bounds, number: 1 });
   }
   const put = (next: { device?: string | null; fence?: number | null }) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        for (const name of ["device", "fence"] as const) {
-          const value = next[name];
-          if (value) fresh.set(name, String(value));
-          else fresh.delete(name);
-        }
-        return fresh;
-      },
-      { replace: true },
-    );
+    putBoth({ device: null, fence: null, ...next });
   const look = (at: Corner) => setGo({ at, bounds: null, number: go.number + 1 });
   const begin = (shape: Shape) => {
     put({});

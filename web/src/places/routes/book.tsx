@@ -1,10 +1,9 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { api, got } from "../../api/client";
 import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
-import { useFilter } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
@@ -15,6 +14,9 @@ import { BookLine } from "./book-line";
 import { OrderEffect } from "./effect";
 import { FlowPicture } from "./flow";
 import { inOrder, moved, ofBook, ofFlow, type Row } from "./queries";
+import { useAddress, word } from "../../parts/address";
+
+const ADDRESS = { q: word, node: word };
 
 /** The book of routes: what readings pass, from top to bottom, and what each has done. */
 export default function Book() {
@@ -23,14 +25,11 @@ export default function Book() {
   const navigate = useNavigate();
   const engineer = useMay("engineer");
   const client = useQueryClient();
-  const [params] = useSearchParams();
-  const filter = useFilter("row");
+  const [{ q, node }, put] = useAddress(ADDRESS);
   const [adding, setAdding] = useState(false);
   const [dragged, setDragged] = useState<number | null>(null);
   const book = useQuery(ofBook(lookback));
   const flow = useQuery(ofFlow(lookback));
-  const q = params.get("q") ?? "";
-  const node = params.get("node") ?? "";
   // Another order is looked at before it is put in force.
   const [wanted, setWanted] = useState<number[] | null>(null);
   const inForce = (book.data?.rows ?? []).filter((row) => row.place !== null).map((row) => row.definition.id);
@@ -124,10 +123,10 @@ export default function Book() {
                   aria-label="Find a route"
                   placeholder="find a route"
                   value={q}
-                  onChange={(e) => filter("q", e.target.value)}
+                  onChange={(e) => put({ q: e.target.value })}
                 />
                 {node && (
-                  <button type="button" className="link" onClick={() => filter("node", "")}>
+                  <button type="button" className="link" onClick={() => put({ node: "" })}>
                     all routes again
                   </button>
                 )}
@@ -191,7 +190,7 @@ export default function Book() {
               )}
             </p>
           </div>
-          <FlowPicture chosen={node} choose={(id) => filter("node", id)} />
+          <FlowPicture chosen={node} choose={(id) => put({ node: id })} />
         </div>
       )}
     </>

@@ -1,6 +1,6 @@
 import { Boundary } from "../../parts/boundary";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { Navigate, useParams, useSearchParams } from "react-router";
+import { Navigate, useParams } from "react-router";
 import { ofTypes } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
@@ -14,13 +14,16 @@ import { TextPane } from "../definitions/text-pane";
 import { RouteTrial } from "./trial";
 import { Way } from "./way";
 import { ofTry } from "./queries";
+import { named, useAddress } from "../../parts/address";
+
+const ADDRESS = { message: named };
 
 /** A route: its text and form, one message through it line by line, and what it would have done to the past. */
 export default function RouteScreen() {
   const id = Number(useParams().id);
   const draft = useDraft(id);
   const kept = useKept();
-  const [, setParams] = useSearchParams();
+  const [, put] = useAddress(ADDRESS);
   const types = useQuery(ofTypes());
   const type = draft.check.data?.type ?? draft.definition.data?.type ?? "";
   const on = onTypes(draft.text, type);
@@ -50,15 +53,7 @@ export default function RouteScreen() {
   if (!draft.ready)
     return draft.definition.error ? <Trouble error={draft.definition.error} /> : <Waiting what="the route" />;
   const rows = draft.text.split("\n");
-  const pick = (message: string) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        fresh.set("message", message);
-        return fresh;
-      },
-      { replace: true },
-    );
+  const pick = (message: string) => put({ message });
   return (
     <div className="desk-screen">
       <DefinitionHead draft={draft} about={own.map((t) => t.title).join(", ") || type} />

@@ -1,29 +1,30 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { At, Empty, Heading, TextField, Trouble, Waiting } from "../../parts/basics";
-import { useFilter } from "../../parts/filters";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { ofTables, ofTable } from "./queries";
 import { Sure } from "../../parts/sure";
+import { ident, useAddress } from "../../parts/address";
 
 type Column = Schemas["TableWhole"]["columns"][number];
 const MOST_BYTES = 1_000_000;
 const SHOWN = 300;
+
+const ADDRESS = { table: ident };
 
 /** Reference tables: small tables of known things that routes look up by their first column. */
 export default function Tables() {
   const kept = useKept();
   const engineer = useMay("engineer");
   const tables = useQuery(ofTables());
-  const [params] = useSearchParams();
-  const filter = useFilter("row");
+  const [asked, put] = useAddress(ADDRESS);
   const [adding, setAdding] = useState(false);
-  const chosen = Number(params.get("table")) || tables.data?.[0]?.id || null;
+  const chosen = asked.table ?? tables.data?.[0]?.id ?? null;
   return (
     <>
       <Heading title="Reference tables" about="What routes look up: samples, owners, offsets by device">
@@ -41,7 +42,7 @@ export default function Tables() {
           table={null}
           done={(id) => {
             setAdding(false);
-            filter("table", String(id));
+            put({ table: id });
           }}
         />
       )}
@@ -62,7 +63,7 @@ export default function Tables() {
                   type="button"
                   aria-current={t.id === chosen}
                   className={`row-line w-full px-2 text-left ${t.id === chosen ? "is-selected" : ""}`}
-                  onClick={() => filter("table", String(t.id))}
+                  onClick={() => put({ table: t.id })}
                 >
                   <b className="block truncate">{t.name}</b>
                   <span className="text-[12.5px] text-second">{counted(t.rows, "row")}</span>

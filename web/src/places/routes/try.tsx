@@ -1,10 +1,10 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { ofTypes, ofArrivals } from "../../api/queries";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
-import { Pick, useFilter } from "../../parts/filters";
+import { Pick } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
@@ -12,21 +12,18 @@ import { useMay } from "../../parts/me";
 import { Begin } from "../definitions/begin";
 import { Way } from "./way";
 import { ofTry } from "./queries";
+import { named, useAddress, word } from "../../parts/address";
+
+const ADDRESS = { type: word, topic: word, device: word, message: named };
 
 /** What arrives, live, with what each message becomes on its way through the routes; a route is begun from there. */
 export default function Watching() {
   const kept = useKept();
   const lookback = useLookback();
-  const [params] = useSearchParams();
-  const filter = useFilter("message");
+  const [{ type, topic, device, message: asked }, put] = useAddress(ADDRESS, { ends: "message" });
   const engineer = useMay("engineer");
   const [adding, setAdding] = useState(false);
   const types = useQuery(ofTypes());
-  const [type, topic, device] = ["type", "topic", "device"].map((name) => params.get(name) ?? "") as [
-    string,
-    string,
-    string,
-  ];
   const arrivals = useQuery({
     ...ofArrivals({
       limit: 40,
@@ -44,7 +41,7 @@ export default function Watching() {
     (row) => row.id,
     arrivals.isPlaceholderData ? null : `watch ${type} ${topic} ${device}`,
   );
-  const message = params.get("message") ?? chosen.current?.id ?? null;
+  const message = asked ?? chosen.current?.id ?? null;
   const tried = useQuery({
     ...ofTry({ message, topic: "" }),
     enabled: message !== null,
@@ -73,14 +70,14 @@ export default function Watching() {
           label="Device type"
           value={type}
           options={[["", "all types"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
-          onChange={(v) => filter("type", v)}
+          onChange={(v) => put({ type: v })}
         />
         <input
           className="input !w-72 font-mono text-[12.5px]"
           aria-label="Topic, with + and #"
           placeholder="topic, such as growers/+/up"
           value={topic}
-          onChange={(e) => filter("topic", e.target.value)}
+          onChange={(e) => put({ topic: e.target.value })}
         />
         <span role="status" className="text-[12.5px] text-second">
           {lookback.live ? "live" : "as of the lookback's cursor"}
@@ -104,7 +101,7 @@ export default function Watching() {
                     className={`row-line grid grid-cols-[84px_minmax(0,1fr)_auto] items-center gap-2 px-2 ${
                       r.id === message ? "is-selected" : ""
                     }`}
-                    onClick={() => filter("message", "")}
+                    onClick={() => put({ message: null })}
                   >
                     <span role="gridcell" className="font-mono text-[12px]">
                       <At at={r.received_at} />

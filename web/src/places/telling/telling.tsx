@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
 import { Heading } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useMay } from "../../parts/me";
@@ -10,12 +9,27 @@ import { Outlets } from "./outlets";
 import { Shifts } from "./shifts";
 import { Who } from "./who";
 import { ofDeliveries } from "./queries";
+import { oneOf, useAddress } from "../../parts/address";
+
+const SHOWS: [string, string][] = [
+  ["ways", "Ways of telling"],
+  ["contacts", "Contacts"],
+  ["outlets", "Outlets"],
+  ["deliveries", "Deliveries"],
+  ["who", "Who is told when"],
+  ["shifts", "Hand-overs"],
+];
+const ADDRESS = {
+  show: oneOf(
+    SHOWS.map(([show]) => show),
+    "ways",
+  ),
+};
 
 /** Who is told of alarms, by which way, and what became of it. */
 export default function Telling() {
-  const [params, setParams] = useSearchParams();
+  const [{ show: tab }, put] = useAddress(ADDRESS);
   const engineer = useMay("engineer");
-  const tab = params.get("show") ?? "ways";
   const state = useQuery({ ...ofDeliveries({ limit: 1 }), refetchInterval: 10_000 });
   return (
     <>
@@ -34,29 +48,7 @@ export default function Telling() {
           )
         }
       >
-        <Toggles
-          label="Show"
-          value={tab}
-          options={[
-            ["ways", "Ways of telling"],
-            ["contacts", "Contacts"],
-            ["outlets", "Outlets"],
-            ["deliveries", "Deliveries"],
-            ["who", "Who is told when"],
-            ["shifts", "Hand-overs"],
-          ]}
-          onChange={(value) =>
-            setParams(
-              (old) => {
-                const fresh = new URLSearchParams(old);
-                if (value === "ways") fresh.delete("show");
-                else fresh.set("show", value);
-                return fresh;
-              },
-              { replace: true },
-            )
-          }
-        />
+        <Toggles label="Show" value={tab} options={SHOWS} onChange={(show) => put({ show })} />
       </Heading>
       {tab === "ways" && <Chains engineer={engineer} />}
       {tab === "contacts" && <Contacts engineer={engineer} />}

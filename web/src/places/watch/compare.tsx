@@ -1,15 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { ofSites, ofTypes } from "../../api/queries";
 import { At, Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
-import { Pick, useFilter } from "../../parts/filters";
+import { Pick } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Pages } from "../../parts/pages";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { ofCourses } from "./queries";
 import { bandOf, ranked, type Course } from "./ranking";
+import { count, useAddress, word } from "../../parts/address";
 
 const PARTS = 96;
 const PAGE = 48;
@@ -64,21 +65,21 @@ function Small({
 }
 
 /** One quantity of all devices of a type, each before the others: those farthest from the middle first. */
+const ADDRESS = { type: word, field: word, site: word, offset: count };
+
 export default function Compare() {
   const lookback = useLookback();
   const kept = useKept();
-  const [params] = useSearchParams();
-  const filter = useFilter("offset");
+  const [asked, put] = useAddress(ADDRESS, { ends: "offset" });
   const types = useQuery(ofTypes());
   const sites = useQuery(ofSites());
   const able = (types.data?.results ?? []).filter(
     (t) => t.key !== "site" && (t.fields ?? []).some((f) => f.kind === "number"),
   );
-  const type = able.find((t) => t.key === params.get("type")) ?? able[0];
+  const type = able.find((t) => t.key === asked.type) ?? able[0];
   const fields = (type?.fields ?? []).filter((f) => f.kind === "number" || f.kind === "integer");
-  const field = fields.find((f) => f.name === params.get("field")) ?? fields[0];
-  const site = params.get("site") ?? "";
-  const offset = Number(params.get("offset")) || 0;
+  const field = fields.find((f) => f.name === asked.field) ?? fields[0];
+  const { site, offset } = asked;
   const found = useQuery(ofCourses(lookback, type?.key ?? "", field?.name ?? "", site, PARTS));
   const told = found.data;
   const { rows, band, scale } = useMemo(() => {
@@ -110,19 +111,19 @@ export default function Compare() {
           label="Device type"
           value={type?.key ?? ""}
           options={able.map((t) => [t.key, t.title])}
-          onChange={(value) => filter("type", value)}
+          onChange={(value) => put({ type: value })}
         />
         <Pick
           label="Field"
           value={field?.name ?? ""}
           options={fields.map((f) => [f.name, titled(f.name, f.title)])}
-          onChange={(value) => filter("field", value)}
+          onChange={(value) => put({ field: value })}
         />
         <Pick
           label="Site"
           value={site}
           options={[["", "every site"], ...(sites.data?.results ?? []).map((s): [string, string] => [s.name, s.title])]}
-          onChange={(value) => filter("site", value)}
+          onChange={(value) => put({ site: value })}
         />
       </Heading>
       <Trouble error={found.error ?? types.error} />
@@ -161,12 +162,7 @@ export default function Compare() {
       </ul>
       {rows.length > PAGE && (
         <div className="mt-3 flex items-center justify-end gap-3">
-          <Pages
-            offset={offset}
-            size={PAGE}
-            count={rows.length}
-            go={(next) => filter("offset", next ? String(next) : "")}
-          />
+          <Pages offset={offset} size={PAGE} count={rows.length} go={(next) => put({ offset: next })} />
         </div>
       )}
     </div>

@@ -1,12 +1,11 @@
 import { keepPreviousData, useQueries, useQuery } from "@tanstack/react-query";
 import { useMemo, useRef, useState, type ReactNode } from "react";
-import { useSearchParams } from "react-router";
 import type uPlot from "uplot";
 import { type Schemas } from "../../api/client";
 import { ofNotes, ofDevices, ofNamed } from "../../api/queries";
 import { Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Chart, type More } from "../../parts/chart";
-import { Pick, Toggles, useFilter } from "../../parts/filters";
+import { Pick, Toggles } from "../../parts/filters";
 import { useNow } from "../../parts/keys";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { save } from "../../parts/save";
@@ -20,6 +19,7 @@ import { ofAlarms } from "../devices/queries";
 import { happened } from "../devices/notes";
 import { combined, steps, together } from "./courses";
 import { ofAmong, ofDrawn, ofPairs, ofSpread, type Chosen } from "./queries";
+import { mark, oneOf, several, useAddress } from "../../parts/address";
 
 const WAYS: [string, string][] = [
   ["time", "over time"],
@@ -36,37 +36,40 @@ const EARLIER: [number, string][] = [
 ];
 const PAIRS = 400;
 
-/** What the URL names as `line`: device and field. */
-function chosenOf(params: URLSearchParams): Chosen[] {
-  const found = params.getAll("line").flatMap((text) => {
-    const [device, field] = text.split(":");
-    return device && field ? [{ device, field }] : [];
-  });
-  return found
+const ADDRESS = {
+  line: several<Chosen>(
+    (text) => {
+      const [device, field] = text.split(":");
+      return device && field ? { device, field } : null;
+    },
+    (one) => `${one.device}:${one.field}`,
+  ),
+  as: oneOf(
+    WAYS.map(([key]) => key),
+    "time",
+  ),
+  earlier: oneOf(
+    EARLIER.map(([s]) => s),
+    0,
+  ),
+  among: mark(false),
+  around: mark(true),
+};
+
+/** Each once, and no more than are told from each other. */
+const drawable = (found: Chosen[]) =>
+  found
     .filter((one, k) => found.findIndex((o) => o.device === one.device && o.field === one.field) === k)
     .slice(0, MOST_LINES);
-}
 
 export default function Curves() {
   const lookback = useLookback();
-  const [params, setParams] = useSearchParams();
-  const filter = useFilter("line-none");
+  const [asked, put] = useAddress(ADDRESS);
   const now = useNow(lookback.live ? 30_000 : 600_000);
   const [start, end] = lookback.bounds(now);
-  const chosen = useMemo(() => chosenOf(params), [params]);
-  const way = WAYS.find(([key]) => key === params.get("as"))?.[0] ?? "time";
-  const earlier = EARLIER.find(([s]) => String(s) === params.get("earlier"))?.[0] ?? 0;
-  const among = params.get("among") === "1";
-  const change = (next: Chosen[]) =>
-    setParams(
-      (old) => {
-        const fresh = new URLSearchParams(old);
-        fresh.delete("line");
-        for (const one of next) fresh.append("line", `${one.device}:${one.field}`);
-        return fresh;
-      },
-      { replace: true },
-    );
+  const chosen = useMemo(() => drawable(asked.line), [asked.line]);
+  const { as: way, earlier, among } = asked;
+  const change = (next: Chosen[]) => put({ line: next });
 
   const devices = [...new Set(chosen.map((c) => c.device))];
   const fieldsOf = (device: string) => chosen.filter((c) => c.device === device).map((c) => c.field);
@@ -84,7 +87,7 @@ export default function Curves() {
     enabled: among && way === "time" && Boolean(first && info.get(first.device)),
   });
 
-  const around = way === "time" && params.get("around") !== "0";
+  const around = way === "time" && asked.around;
   const name = first?.device ?? "";
   const alarms = useQuery({ ...ofAlarms(lookback, name), enabled: around && Boolean(name) }).data;
   const notes = useQuery({ ...ofNotes(lookback, name), enabled: around && Boolean(name) }).data;
@@ -133,12 +136,7 @@ export default function Curves() {
   return (
     <div>
       <Heading title="Curves" about={`${span}; drag over the curves to look closer`}>
-        <Toggles
-          label="How they are drawn"
-          value={way}
-          options={WAYS}
-          onChange={(value) => filter("as", value === "time" ? "" : value)}
-        />
+        <Toggles label="How they are drawn" value={way} options={WAYS} onChange={(value) => put({ as: value })} />
       </Heading>
       <Trouble error={trouble ?? band.error} />
       <ul className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-1" aria-label="Chosen">
@@ -181,14 +179,14 @@ export default function Curves() {
             label="Earlier span"
             value={earlier}
             options={EARLIER}
-            onChange={(value) => filter("earlier", value === "0" ? "" : value)}
+            onChange={(value) => put({ earlier: Number(value) })}
           />
           <label className="flex min-h-8 items-center gap-2">
-            <input type="checkbox" checked={among} onChange={(e) => filter("among", e.target.checked ? "1" : "")} />
+            <input type="checkbox" checked={among} onChange={(e) => put({ among: e.target.checked })} />
             all devices of its kind behind the first
           </label>
           <label className="flex min-h-8 items-center gap-2">
-            <input type="checkbox" checked={around} onChange={(e) => filter("around", e.target.checked ? "" : "0")} />
+            <input type="checkbox" checked={around} onChange={(e) => put({ around: e.target.checked })} />
             limits, alarms and notes of the first
           </label>
           {among && band.data && (

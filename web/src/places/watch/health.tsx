@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { Heading, Trouble, Waiting } from "../../parts/basics";
-import { Pick, useFilter } from "../../parts/filters";
+import { Pick } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Pages } from "../../parts/pages";
 import { counted } from "../../parts/words";
 import { clockWords, length, percent, spent, type Figures } from "./figures";
 import { ofFigures, ORDERS, ROWS, type Order } from "./queries";
+import { count, oneOf, useAddress } from "../../parts/address";
 
 const WAYS: [string, string][] = [
   ["site", "by site"],
@@ -46,15 +47,20 @@ function targetOf(by: string, key: string): [string, Record<string, string>] | n
   return ["/devices", by === "firmware" ? { q: `firmware=${key}` } : { [by]: key }];
 }
 
+const ADDRESS = {
+  by: oneOf(
+    WAYS.map(([way]) => way),
+    "site",
+  ),
+  order: oneOf(ORDERS, "title"),
+  offset: count,
+};
+
 /** Figures of health as a table, by what devices have in common or device by device; a heading sorts, worst first. */
 export default function Health() {
   const lookback = useLookback();
   const kept = useKept();
-  const [params] = useSearchParams();
-  const filter = useFilter("offset");
-  const by = WAYS.some(([way]) => way === params.get("by")) ? (params.get("by") ?? "site") : "site";
-  const order = ORDERS.find((o) => o === params.get("order")) ?? "title";
-  const offset = Number(params.get("offset")) || 0;
+  const [{ by, order, offset }, put] = useAddress(ADDRESS, { ends: "offset" });
   const found = useQuery(ofFigures(lookback, by, order, offset));
   const head = "px-2 text-right font-normal whitespace-nowrap";
   return (
@@ -63,7 +69,7 @@ export default function Health() {
         title="Health"
         about={`${lookback.live ? "last " : ""}${spanWord(lookback.spanS)}; a heading sorts, worst first`}
       >
-        <Pick label="Group" value={by} options={WAYS} onChange={(value) => filter("by", value)} />
+        <Pick label="Group" value={by} options={WAYS} onChange={(value) => put({ by: value })} />
         <Link className="button" to={kept("/watch")}>
           Watch
         </Link>
@@ -76,7 +82,7 @@ export default function Health() {
             <thead className="text-[12.5px] text-second">
               <tr>
                 <th className="text-left font-normal" aria-sort={order === "title" ? "ascending" : undefined}>
-                  <button type="button" className="link" onClick={() => filter("order", "")}>
+                  <button type="button" className="link" onClick={() => put({ order: "title" })}>
                     {WAYS.find(([way]) => way === by)?.[1]
                       .replace("by ", "")
                       .replace("device device", "device")}
@@ -93,7 +99,7 @@ export default function Health() {
                       <button
                         type="button"
                         className={`link ${key === order ? "font-bold text-ink" : ""}`}
-                        onClick={() => filter("order", key)}
+                        onClick={() => put({ order: key })}
                       >
                         {word}
                       </button>
@@ -141,12 +147,7 @@ export default function Health() {
           </table>
           {found.data.count > ROWS && (
             <div className="mt-2 flex items-center justify-end gap-3">
-              <Pages
-                offset={offset}
-                size={ROWS}
-                count={found.data.count}
-                go={(next) => filter("offset", next ? String(next) : "")}
-              />
+              <Pages offset={offset} size={ROWS} count={found.data.count} go={(next) => put({ offset: next })} />
             </div>
           )}
         </div>

@@ -1,11 +1,11 @@
 import { keepPreviousData, useQueries, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState, type PointerEvent } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
 import { Empty, Heading, Trouble } from "../../parts/basics";
 import { colour, penOf, useGroundWord, useWidth } from "../../parts/canvas";
-import { Pick, Toggles, useFilter } from "../../parts/filters";
+import { Pick, Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { look } from "../../parts/look";
@@ -15,6 +15,7 @@ import { counted } from "../../parts/words";
 import { clockWords, length, percent } from "./figures";
 import { ofRhythm, PAGE } from "./queries";
 import { gaps, strokes, told, toldOf, type Gap } from "./strokes";
+import { count as number, oneOf, useAddress, word } from "../../parts/address";
 
 type Row = Schemas["RhythmRow"];
 type Found = Schemas["RhythmOut"];
@@ -24,7 +25,7 @@ type Drawn = { row: Row; of: Found; gaps: Gap[]; words: string };
 const SIZES: Record<string, number> = { large: 26, small: 16, dense: 4 };
 const HEAD = 24;
 const ORDERS: [string, string][] = [
-  ["", "worst first"],
+  ["worst", "worst first"],
   ["name", "by name"],
   ["availability", "least arrived first"],
   ["decoded", "least decoded first"],
@@ -60,13 +61,27 @@ const awayOf = (found: Found): Gap[] =>
     return { from, to };
   });
 
+const ADDRESS = {
+  q: word,
+  type: word,
+  site: word,
+  gateway: word,
+  state: word,
+  order: oneOf(
+    ORDERS.map(([order]) => order),
+    "worst",
+  ),
+  group: word,
+  rows: oneOf(Object.keys(SIZES), "large"),
+  row: number,
+};
+
 /** A row a device, a stroke a message or a part of the span: gaps, bursts, failures and clocks that are off. */
 export default function RhythmScreen() {
   const lookback = useLookback();
   const kept = useKept();
   const navigate = useNavigate();
-  const [params] = useSearchParams();
-  const change = useFilter("row");
+  const [asked, put] = useAddress(ADDRESS, { ends: "row" });
   const search = useRef<HTMLInputElement>(null);
   const pane = useRef<HTMLDivElement>(null);
   const place = useRef<HTMLDivElement>(null);
@@ -77,16 +92,7 @@ export default function RhythmScreen() {
   const [tall, setTall] = useState(400);
   const [pointed, setPointed] = useState<{ row: number; x: number; left: number } | null>(null);
   const [drag, setDrag] = useState<{ from: number; to: number } | null>(null);
-  const filter = {
-    q: params.get("q") ?? "",
-    type: params.get("type") ?? "",
-    site: params.get("site") ?? "",
-    gateway: params.get("gateway") ?? "",
-    state: params.get("state") ?? "",
-    order: params.get("order") || "worst",
-    group: params.get("group") ?? "",
-  };
-  const size = params.get("rows") ?? "large";
+  const { rows: size, row: wanted, ...filter } = asked;
   const height = SIZES[size] ?? 26;
   const named = height >= 12;
   // As many parts as can be told from each other.
@@ -122,10 +128,10 @@ export default function RhythmScreen() {
     combine,
   });
   const count = known?.count ?? 0;
-  const at = Math.min(Number(params.get("row")) || 0, Math.max(count - 1, 0));
+  const at = Math.min(wanted, Math.max(count - 1, 0));
   const go = (next: number) => {
     const to = Math.min(Math.max(next, 0), count - 1);
-    change("row", to ? String(to) : "");
+    put({ row: to });
     const box = pane.current;
     if (!box) return;
     if (to * height < box.scrollTop) box.scrollTop = to * height;
@@ -282,33 +288,28 @@ export default function RhythmScreen() {
           placeholder="name, firmware=2 …"
           aria-label="Filter by words"
           value={filter.q}
-          onChange={(e) => change("q", e.target.value)}
+          onChange={(e) => put({ q: e.target.value })}
           onKeyDown={(e) => e.key === "Enter" && pane.current?.focus()}
         />
         <Pick
           label="Type"
           value={filter.type}
           options={[["", "all types"], ...(types.data?.results ?? []).map((t): [string, string] => [t.key, t.title])]}
-          onChange={(type) => change("type", type)}
+          onChange={(type) => put({ type })}
         />
         <Pick
           label="Site"
           value={filter.site}
           options={[["", "all sites"], ...(sites.data?.results ?? []).map((s): [string, string] => [s.name, s.title])]}
-          onChange={(site) => change("site", site)}
+          onChange={(site) => put({ site })}
         />
-        <Pick label="Group" value={filter.group} options={GROUPS} onChange={(group) => change("group", group)} />
-        <Pick
-          label="Order"
-          value={params.get("order") ?? ""}
-          options={ORDERS}
-          onChange={(order) => change("order", order)}
-        />
+        <Pick label="Group" value={filter.group} options={GROUPS} onChange={(group) => put({ group })} />
+        <Pick label="Order" value={filter.order} options={ORDERS} onChange={(order) => put({ order })} />
         <Toggles
           label="Rows"
           value={size}
           options={Object.keys(SIZES).map((name) => [name, name === "dense" ? name : `${name} rows`])}
-          onChange={(next) => change("rows", next === "large" ? "" : next)}
+          onChange={(next) => put({ rows: next })}
         />
       </div>
       <Trouble error={error} />
