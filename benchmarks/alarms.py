@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 
 from oculum.alarms import compiled
-from oculum.alarms.bank import Watched
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
+from oculum.alarms.watched import Watched
 from oculum.batches import Column, Group
 from oculum.history.fleet import Fleet
 from oculum.language.conditions import check_condition

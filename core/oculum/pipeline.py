@@ -11,8 +11,8 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from .alarms.bank import Transition
 from .alarms.room import Room
+from .alarms.watched import Transition
 from .batches import FIRST_REASON, Column, Decoded, Failure, Group, Part, Payloads, Trace
 from .decoding.decode import decode
 from .history.events import Events, Newest, build_events, newest_after

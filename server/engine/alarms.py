@@ -7,7 +7,7 @@ from typing import Any
 
 import psycopg
 
-from oculum.alarms.bank import Transition, Watched
+from oculum.alarms.watched import Transition, Watched
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.quantities import measured
 from server.rules.conditions import unit_of

@@ -19,9 +19,9 @@ import numpy as np
 import psycopg
 from django.conf import settings
 
-from oculum.alarms.bank import ConditionFailed, Transition
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
+from oculum.alarms.watched import ConditionFailed, Transition
 from oculum.arrays import distinct
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet

@@ -9,7 +9,7 @@ from typing import Any
 
 import psycopg
 
-from oculum.alarms.bank import Watched
+from oculum.alarms.watched import Watched
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.routes.check import SITE

@@ -10,7 +10,7 @@ from datetime import datetime
 from statistics import median
 from typing import Any
 
-from oculum.alarms.bank import Transition
+from oculum.alarms.watched import Transition
 from oculum.language.conditions.plan import PRIORITIES, ConditionPlan, Limit
 from oculum.register.world import DEVICE, SITE
 from server.records.definitions.models import Incident

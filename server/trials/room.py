@@ -12,9 +12,9 @@ import psycopg
 from django.conf import settings
 
 from oculum.alarms import compiled
-from oculum.alarms.bank import FOREVER, Transition, Watched
 from oculum.alarms.room import Room
 from oculum.alarms.trace import Trace
+from oculum.alarms.watched import FOREVER, Transition, Watched
 from oculum.batches import Column, Group
 from oculum.history.events import SET_BACK_US, eras
 from oculum.history.fleet import Fleet

@@ -8,9 +8,9 @@ from typing import Any
 
 import numpy as np
 
-from oculum.alarms.bank import Transition, Watched
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
+from oculum.alarms.watched import Transition, Watched
 from oculum.batches import Group
 from oculum.history.fleet import Fleet
 from oculum.language.conditions.plan import ConditionPlan

@@ -10,7 +10,7 @@ from typing import Any
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.bank import Watched
+from oculum.alarms.watched import Watched
 from oculum.register.world import Device
 from tests.core.rooms import TYPE, Driven, world_of
 from tests.core.test_alarms import SECOND, Message, Reading, batch, plan_of

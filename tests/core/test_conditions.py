@@ -11,9 +11,9 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.bank import Transition, Watched
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
+from oculum.alarms.watched import Transition, Watched
 from oculum.history.fleet import Fleet
 from oculum.replay import read_folder
 from oculum.replay.run import _step, told

@@ -10,8 +10,8 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from oculum.alarms.bank import Watched
 from oculum.alarms.room import Room
+from oculum.alarms.watched import Watched
 from oculum.batches import Payloads
 from oculum.history.fleet import Fleet
 from oculum.language.conditions import check_condition

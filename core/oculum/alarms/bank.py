@@ -6,131 +6,28 @@ of the clock). Rules are evaluated over all rows at once; see `machine` for what
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
 
-from oculum.errors import OculumError
-
 from ..arrays import distinct, in_order
 from ..history.events import Events
 from ..history.fleet import Fleet
-from ..history.looking import keep_of, look, over
-from ..history.windows import KINDS, MARGIN_US, Past
-from ..language.conditions.plan import PRIORITIES, ConditionPlan, Limit
-from ..language.evaluate import Val, evaluate
-from ..language.expressions import Age, AtFence, Builtin, Ex, MessageCount, Named, Silent, Speed, Window, bare
-from ..language.fields import FieldSpec
+from ..language.evaluate import evaluate
+from ..language.expressions import Silent
 from ..register import hours
-from ..register.world import Device, World, matches
+from ..register.world import World
 from . import arrivals as heard
 from . import machine
 from .compiled import compiled
-from .machine import ARRIVAL, BEGINS, ENDS, NEVER, NO, READING, REGISTER, TIMER, UNKNOWN, YES, Machine
-from .places import Fixes
+from .machine import ARRIVAL, BEGINS, ENDS, NEVER, READING, REGISTER, TIMER, Machine
 from .rows import Moments, Rows
+from .standing import Standing
 from .trace import Trace
-
-FOREVER = np.iinfo(np.int64).max
-
-
-class ConditionFailed(OculumError):
-    """A condition that could not be evaluated. key: which one. The room is not to be used any more."""
-
-    def __init__(self, key: int, error: Exception) -> None:
-        super().__init__(f"{type(error).__name__}: {error}")
-        self.key = key
-
-
-@contextmanager
-def blamed(key: int) -> Iterator[None]:
-    """Whatever fails inside is the failure of a condition."""
-    try:
-        yield
-    except Exception as error:
-        raise ConditionFailed(key, error) from error
-
-
-@dataclass(frozen=True)
-class Watched:
-    """A condition in force. key: its definition, the negative of it for a version that chosen devices have first; type:
-    the device type's number; chosen: which of the devices that it selects it watches, all where that is None.
-    """
-
-    key: int
-    version: int
-    type: int
-    plan: ConditionPlan
-    chosen: Callable[[Device], bool] | None = None
-
-
-@dataclass(frozen=True)
-class Cause:
-    """What started something: the message, its arrival, the value and the limit it was held against."""
-
-    message: int
-    arrival: int
-    value: Any = None
-    limit: float | None = None
-    field: str | None = None
-
-
-@dataclass(frozen=True)
-class Transition:
-    """What happened to an alarm. `at` is its exact moment, `learned` when that could first be known.
-
-    subject: a device's number, or (on_site) a site's. what: raised, cleared, priority_changed, suppressed. reason:
-    why it was cleared otherwise than by its rule.
-    """
-
-    key: int
-    subject: int
-    what: str
-    priority: str
-    at: int
-    learned: int
-    cause: Cause
-    on_site: bool = False
-    reason: str = ""
-
-    @property
-    def raised(self) -> bool:
-        return self.what == "raised"
-
-
-WHAT = ("raised", "cleared", "priority_changed", "suppressed")
-NOTHING = Cause(0, 0)
-
-
-class Profile:
-    """What a plan speaks of, worked out once."""
-
-    def __init__(self, plan: ConditionPlan) -> None:
-        self.plan = plan
-        self.parts: tuple[Ex, ...] = tuple(part for rule in plan.rules for part in rule.walk())
-        self.windows = [bare(p) for p in self.parts if isinstance(p, Window)]
-        self.silences = {bare(p) for p in self.parts if isinstance(p, Silent)}
-        self.widths = sorted({p.width for p in self.parts if isinstance(p, MessageCount)})
-        self.calendar = any(w.calendar for w in self.windows)
-        self.by_clock = bool(plan.every_us) or self.calendar or not plan.hours.always
-        self.by_arrival = bool(self.widths) or any(s.field is None for s in self.silences)
-        builtins = {p.name for p in self.parts if isinstance(p, Builtin)}
-        self.by_reading = bool(builtins & {"arrival_lag", "learned_cadence"})
-        self.positions: list[str] = []
-        self.values: list[str] = []
-        for name in plan.fields:
-            if any(isinstance(p, AtFence | Speed) and p.field == name for p in self.parts) or any(
-                isinstance(p, Named) and p.name == name and p.type.kind == "position" for p in self.parts
-            ):
-                self.positions.append(name)
-            elif any(
-                (isinstance(p, Named) and p.name == name) or (isinstance(p, Age) and p.field == name)
-                for p in self.parts
-            ):
-                self.values.append(name)
+from .view import Shown, View
+from .watched import FOREVER, NOTHING, WHAT, Cause, Transition, Watched, blamed, step_for, ternary
 
 
 @dataclass
@@ -140,127 +37,37 @@ class Kept:
     causes: dict[tuple[int, int], Cause] = field(default_factory=dict)
 
 
-@dataclass
-class Quiet:
-    """A silence that is counted: since when, how long it may last, how it stands. int64 (n,) each."""
-
-    last: np.ndarray
-    limit: np.ndarray
-    state: np.ndarray
-
-
-class Bank:
+class Bank(Standing):
     """The conditions on one type's devices of one depth behind gateways."""
 
     def __init__(self, world: World, type_: int, ids: Sequence[int], clock: int, learning: bool = True) -> None:
-        self.world, self.type, self.clock, self.learning = world, type_, clock, learning
-        self.ids = np.array(list(ids), np.int64)
-        self.slot_of = {int(i): slot for slot, i in enumerate(self.ids)}
-        self.conditions: dict[int, Watched] = {}
-        self.served: dict[int, ConditionPlan] = {}  # of sites, that speak of these devices as their members
+        super().__init__(world, type_, ids)
+        self.clock, self.learning = clock, learning
         self.machines: dict[int, Machine] = {}
         self.kept: dict[int, Kept] = {}
-        self.scope: dict[int, np.ndarray] = {}
-        self.pasts: dict[Ex, Past] = {}
-        self.quiet: dict[Silent, Quiet] = {}
-        self.messages: Past | None = None
-        self.fixes: dict[tuple[str, tuple[float, str] | None], Fixes] = {}
-        self.lag = np.full(len(self.ids), np.nan)
-        self.counted = np.full(len(self.ids), NEVER, np.int64)
-        self.intervals = np.zeros((len(self.ids), heard.KEPT), np.int64)
-        self.sizes = np.zeros(len(self.ids), np.int64)
-        self.learned = np.zeros(len(self.ids))
-        self.spread = np.full(len(self.ids), np.nan)
-        self.last_heard = np.full(len(self.ids), NEVER, np.int64)
-        self.profiles: dict[int, Profile] = {}  # of all that is evaluated here
-        self.last: tuple[Rows, _View] | None = None  # of the last batch
+        self.last: tuple[Rows, View] | None = None  # of the last batch
         self.trace: Trace | None = None
-        self._sort()
-        self.refresh()
-
-    def _sort(self) -> None:
-        self._table = np.full(int(self.ids.max(initial=-1)) + 2, -1, np.int64)
-        self._table[self.ids] = np.arange(len(self.ids))
-
-    def _profiled(self) -> None:
-        plans = {key: w.plan for key, w in self.conditions.items()} | self.served
-        self.profiles = {key: Profile(plan) for key, plan in plans.items()}
-
-    # what the register says --------------------------------------------------------------
-    def refresh(self) -> None:
-        """Takes the register as it is now."""
-        devices = [self.world.devices.get(int(i)) for i in self.ids]
-        self.devices = devices
-        self.cadence = np.array([self.world.cadence(d) if d is not None else 0 for d in devices], np.int64)
-        self.registered = np.array([d.registered if d is not None else 0 for d in devices], np.int64)
-        home = [d.home if d is not None and d.home is not None else (np.nan, np.nan) for d in devices]
-        self.home = np.array(home, float).reshape(-1, 2)
-        self.zones = [self.world.zone(d.site if d is not None else None) for d in devices]
-        self.gateways = [d.gateway if d is not None else None for d in devices]
-        fresh = np.isnan(self.spread) & (self.sizes < heard.LEAST)
-        self.learned[fresh] = self.cadence[fresh] / 1e6
-        for key in self.conditions:
-            self.scope[key] = self._scope(self.conditions[key])
-
-    def _scope(self, watched: Watched) -> np.ndarray:
-        plan = watched.plan
-        return np.array(
-            [
-                d is not None
-                and d.in_service
-                and d.type == self.type
-                and matches(d.labels, plan.labels)
-                and (plan.site is None or self.world.at_or_below(d.site, plan.site))
-                and (watched.chosen is None or watched.chosen(d))
-                for d in self.devices
-            ],
-            bool,
-        )
 
     def add_devices(self, ids: Sequence[int]) -> None:
         """Slots for devices that have come."""
-        fresh = [int(i) for i in ids if int(i) not in self.slot_of]
-        if not fresh:
-            return
-        old, n = len(self.ids), len(self.ids) + len(fresh)
-        self.ids = np.concatenate([self.ids, np.array(fresh, np.int64)])
-        self.slot_of = {int(i): slot for slot, i in enumerate(self.ids)}
-        self._sort()
-        pad = n - old
-        self.lag = np.concatenate([self.lag, np.full(pad, np.nan)])
-        self.counted = np.concatenate([self.counted, np.full(pad, NEVER, np.int64)])
-        self.intervals = np.concatenate([self.intervals, np.zeros((pad, heard.KEPT), np.int64)])
-        self.sizes = np.concatenate([self.sizes, np.zeros(pad, np.int64)])
-        self.learned = np.concatenate([self.learned, np.zeros(pad)])
-        self.spread = np.concatenate([self.spread, np.full(pad, np.nan)])
-        self.last_heard = np.concatenate([self.last_heard, np.full(pad, NEVER, np.int64)])
-        for key, found in self.machines.items():
-            self.machines[key] = found.grown(n)
-        for past in [*self.pasts.values(), *([self.messages] if self.messages else [])]:
-            past.grow(n, past.at.shape[1])
-        for fixes in self.fixes.values():
-            fixes.grow(n)
-        self.refresh()
-        for node, quiet in self.quiet.items():
-            begun = self._begun(node, np.arange(old, n))
-            for name in ("last", "limit", "state"):
-                setattr(quiet, name, np.concatenate([getattr(quiet, name), getattr(begun, name)]))
+        super().add_devices(ids)
+        self.machines = {key: found.grown(len(self.ids)) for key, found in self.machines.items()}
 
     # conditions --------------------------------------------------------------------------
     def watch(self, watched: Watched) -> None:
         """A condition is in force. One of another version of it keeps its open alarms."""
         before_ = self.conditions.get(watched.key)
         self.conditions[watched.key] = watched
-        self.scope[watched.key] = self._scope(watched)
+        self.scope[watched.key] = self.scope_of(watched)
         fresh = Machine.of(len(self.ids), len(watched.plan.steps))
         old = self.machines.get(watched.key)
         if before_ is not None and old is not None:
             for slot in np.flatnonzero(old.level >= 0).tolist():
-                fresh.level[slot] = _step_for(watched.plan, before_.plan.steps[old.level[slot]].priority)
+                fresh.level[slot] = step_for(watched.plan, before_.plan.steps[old.level[slot]].priority)
         self.machines[watched.key] = fresh
         self.kept[watched.key] = Kept()
-        self._profiled()
-        self._prepare(watched.plan)
+        self.profiled()
+        self.prepare(watched.plan)
 
     def hand_over(self, source: int, target: int, slots: np.ndarray) -> list[int]:
         """Devices are another condition's from now on, which keeps their open alarms as a version after it would.
@@ -269,70 +76,15 @@ class Bank:
         old, fresh, steps = self.machines[source], self.machines[target], self.conditions[source].plan.steps
         open_ = slots[old.level[slots] >= 0]
         for slot in open_.tolist():
-            fresh.level[slot] = _step_for(self.conditions[target].plan, steps[old.level[slot]].priority)
+            fresh.level[slot] = step_for(self.conditions[target].plan, steps[old.level[slot]].priority)
         self.leave(source, slots, 0, "")
         return [int(i) for i in self.ids[open_]]
-
-    def serve(self, key: int, plan: ConditionPlan) -> None:
-        """A condition on sites speaks of these devices as their members."""
-        self.served[key] = plan
-        self._profiled()
-        self._prepare(plan)
 
     def forget(self, key: int) -> None:
         """A condition is not in force any more; what only it looked back on is let go."""
         for held in (self.conditions, self.served, self.machines, self.kept, self.scope):
             held.pop(key, None)  # type: ignore[attr-defined]
-        self._profiled()
-        nodes = {bare(p) for profile in self.profiles.values() for p in profile.parts}
-        self.quiet = {node: quiet for node, quiet in self.quiet.items() if node in nodes}
-        inner = {node.value for node in nodes if isinstance(node, Window)}
-        self.pasts = {value: past for value, past in self.pasts.items() if value in inner}
-        if not any(isinstance(node, MessageCount) for node in nodes):
-            self.messages = None
-
-    def _prepare(self, plan: ConditionPlan) -> None:
-        """Room for what a condition looks back on."""
-        for part in (part for rule in plan.rules for part in rule.walk()):
-            match part:
-                case Window():
-                    inner, keep = bare(part.value), keep_of(part)
-                    if inner not in self.pasts:
-                        self.pasts[inner] = Past.of(len(self.ids), keep)
-                    self.pasts[inner].keep = max(self.pasts[inner].keep, keep)
-                case Silent():
-                    node = bare(part)
-                    if node not in self.quiet:
-                        self.quiet[node] = self._begun(node, np.arange(len(self.ids)))
-                case MessageCount():
-                    if self.messages is None:
-                        self.messages = Past.of(len(self.ids), part.width + MARGIN_US)
-                    self.messages.keep = max(self.messages.keep, part.width + MARGIN_US)
-                case AtFence() | Speed():
-                    self._fixes(part.field, plan.exact)
-                case Named() if part.type.kind == "position":
-                    self._fixes(part.name, plan.exact)
-
-    def _fixes(self, name: str, exact: tuple[float, str] | None) -> Fixes:
-        key = (name, exact)
-        if key not in self.fixes:
-            self.fixes[key] = Fixes.of(len(self.ids))
-        return self.fixes[key]
-
-    def _begun(self, node: Silent, slots: np.ndarray) -> Quiet:
-        """A silence that nothing is known of yet: from the last message, else from when the device was registered."""
-        last = np.where(self.last_heard[slots] == NEVER, self.registered[slots], self.last_heard[slots])
-        if node.field is not None:
-            last = self.registered[slots].copy()
-        return Quiet(last, self._limits(node, slots), np.zeros(len(slots), np.int64))
-
-    def _limits(self, node: Silent, slots: np.ndarray, learned: Any = None, spread: Any = None) -> np.ndarray:
-        """How long a silence may last, µs, as it counts from now on; 0 where that is not known."""
-        view = _Limits(self, slots, learned, spread)
-        found = evaluate(node.limit, view)
-        seconds = np.broadcast_to(np.asarray(found.values, float), (len(slots),))
-        known = np.broadcast_to(np.asarray(found.known, bool), (len(slots),)) & np.isfinite(seconds) & (seconds > 0)
-        return np.where(known, np.rint(np.where(known, np.minimum(seconds, 1e9), 0) * 1e6), 0).astype(np.int64)
+        self.let_go()
 
     # a batch -----------------------------------------------------------------------------
     def idle(
@@ -350,7 +102,7 @@ class Bank:
             len(events)
             or (gates and self.quiet)
             or any(device in self.slot_of for _, device, _ in touched)
-            or (self._slots(arrived_device) >= 0).any()
+            or (self.slots(arrived_device) >= 0).any()
             or self.next_due() < until
         )
 
@@ -378,7 +130,7 @@ class Bank:
         if not self.conditions and not self.served:
             self.pass_by(until)
             return []
-        slot, arrived = self._slots(events.device), self._slots(arrived_device)
+        slot, arrived = self.slots(events.device), self.slots(arrived_device)
         mine = arrived >= 0
         arrived, arrived_at = arrived[mine], arrived_at[mine]
         order = in_order(arrived)
@@ -395,7 +147,7 @@ class Bank:
                 tag = tags.setdefault((key, at), -10 - len(tags))
                 moments.append(Moments.of([self.slot_of[device]], at, REGISTER, tag))
         rows = Rows.of(events, slot, moments)
-        view = _View(self, rows, newest, changes, arrived, arrived_at, learned, spread)
+        view = View(self, rows, newest, changes, arrived, arrived_at, learned, spread)
         found: list[Transition] = []
         looked: dict[int, np.ndarray] = {}
         for key, watched in self.conditions.items():
@@ -411,11 +163,6 @@ class Bank:
         if len(arrived):
             self.last_heard[arrived] = arrived_at  # the last of each slot stays
         return found
-
-    def _slots(self, ids: np.ndarray) -> np.ndarray:
-        """int64 (n,): the slot of each device, -1 for one of another bank."""
-        last = len(self._table) - 1  # which is nobody's
-        return self._table[np.where((ids >= 0) & (ids < last), ids, last)]
 
     def _by_arrival(self) -> bool:
         return any(profile.by_arrival for profile in self.profiles.values())
@@ -457,7 +204,7 @@ class Bank:
                 there = np.flatnonzero((track.column.state == 1) & (slot >= 0)) if track is not None else slot[:0]
                 own, own_at = slot[there], events.arrival[there]
                 own_learned, own_spread = self.learned[own], self.spread[own]
-            limits = self._limits(node, own, own_learned, own_spread)
+            limits = self.limits(node, own, own_learned, own_spread)
             if self.trace is not None and not self.trace.on_site and self.trace.subject in self.slot_of:
                 heard_ = np.flatnonzero(own == self.slot_of[self.trace.subject])
                 self.trace.hear(node, own_at[heard_], limits[heard_])
@@ -550,7 +297,7 @@ class Bank:
         moments.append(Moments.of(pairs[:, 0], pairs[:, 1], TIMER, tag))
 
     # which rows are looked at --------------------------------------------------------------
-    def _looked(self, watched: Watched, rows: Rows, view: _View, tags: Mapping[tuple[int, int], int]) -> np.ndarray:
+    def _looked(self, watched: Watched, rows: Rows, view: View, tags: Mapping[tuple[int, int], int]) -> np.ndarray:
         plan = watched.plan
         looked = np.zeros(len(rows), bool)
         profile = self.profiles[watched.key]
@@ -581,7 +328,7 @@ class Bank:
         return looked & self.scope[watched.key][rows.slot]
 
     # one condition -----------------------------------------------------------------------
-    def _move(self, watched: Watched, rows: Rows, view: _View, looked: np.ndarray, until: int) -> list[Transition]:
+    def _move(self, watched: Watched, rows: Rows, view: View, looked: np.ndarray, until: int) -> list[Transition]:
         plan, found, steps = watched.plan, self.machines[watched.key], len(watched.plan.steps)
         own_hours = np.zeros(len(rows), bool)
         if not plan.hours.always:
@@ -596,11 +343,11 @@ class Bank:
         rules = np.empty((steps, len(chosen)), np.int8)
         stills = np.empty((steps, len(chosen)), np.int8)
         for k, step in enumerate(plan.steps):
-            rules[k] = _ternary(evaluate(step.rule, view), count)[chosen]
-            stills[k] = rules[k] if step.still is step.rule else _ternary(evaluate(step.still, view), count)[chosen]
+            rules[k] = ternary(evaluate(step.rule, view), count)[chosen]
+            stills[k] = rules[k] if step.still is step.rule else ternary(evaluate(step.still, view), count)[chosen]
         self._traced(watched, rows, view, looked, chosen, rules)
         clear = (
-            _ternary(evaluate(plan.clear, view), count)[chosen]
+            ternary(evaluate(plan.clear, view), count)[chosen]
             if plan.clear is not None
             else np.zeros(len(chosen), np.int8)
         )
@@ -644,7 +391,7 @@ class Bank:
         return self._told(watched, rows, view, out[:total], place, cause)
 
     def _traced(
-        self, watched: Watched, rows: Rows, view: _View, looked: np.ndarray, chosen: np.ndarray, rules: np.ndarray
+        self, watched: Watched, rows: Rows, view: View, looked: np.ndarray, chosen: np.ndarray, rules: np.ndarray
     ) -> None:
         """Keeps what is compared for the device that is traced. rules: int8 (steps, k), of the rows `chosen`."""
         trace = self.trace
@@ -654,12 +401,12 @@ class Bank:
         trace.look(watched.plan, view, own, rows.at[own], rules[:, np.searchsorted(chosen, own)])
 
     def _told(
-        self, watched: Watched, rows: Rows, view: _View, out: np.ndarray, place: np.ndarray, cause: np.ndarray
+        self, watched: Watched, rows: Rows, view: View, out: np.ndarray, place: np.ndarray, cause: np.ndarray
     ) -> list[Transition]:
         """Transitions of the rows of `out`; and the causes of delays that go on, for later batches."""
         plan, kept = watched.plan, self.kept[watched.key].causes
         found_machine = self.machines[watched.key]
-        shown = _Shown(plan, view, rows)
+        shown = Shown(plan, view, rows)
         running = cause >= 0
         running[:-1] &= found_machine.since != NEVER
         running[-1] &= found_machine.ending != NEVER
@@ -753,373 +500,3 @@ class Bank:
         found.ending[slots] = NEVER
         found.held_back[slots] = False
         return told
-
-
-def _step_for(plan: ConditionPlan, priority: str) -> int:
-    """The step at which an open alarm of a priority goes on: the one of it, or the nearest below."""
-    rank = PRIORITIES.index(priority)
-    return max([k for k, step in enumerate(plan.steps) if PRIORITIES.index(step.priority) <= rank], default=0)
-
-
-def _ternary(found: Val, count: int) -> np.ndarray:
-    """int8 (count,): NO, YES or UNKNOWN."""
-    values = np.broadcast_to(np.asarray(found.values, bool), (count,))
-    known = np.broadcast_to(np.asarray(found.known, bool), (count,))
-    return np.where(known, np.where(values, YES, NO), UNKNOWN).astype(np.int8)
-
-
-class _Limits:
-    """What the length of a silence may speak of, for some slots."""
-
-    def __init__(self, bank: Bank, slots: np.ndarray, learned: Any, spread: Any) -> None:
-        self.bank, self.slots = bank, slots
-        self.learned = bank.learned[slots] if learned is None else learned
-        self.spread = bank.spread[slots] if spread is None else spread
-
-    def column(self, name: str) -> Val:
-        return Val(0.0, False)
-
-    raw = column
-
-    def setpoint(self, name: str) -> Val:
-        return _setpoints(self.bank, name, self.slots)
-
-    def special(self, ex: Ex) -> Val:
-        assert isinstance(ex, Builtin)
-        if ex.name == "cadence":
-            own = self.bank.cadence[self.slots]
-            return Val(own / 1e6, own > 0)
-        found = self.learned if ex.name == "learned_cadence" else self.spread
-        return Val(np.nan_to_num(found), np.isfinite(found) & (found > 0 if ex.name == "learned_cadence" else True))
-
-
-def _setpoints(bank: Bank, name: str, slots: np.ndarray) -> Val:
-    unique, back = np.unique(slots, return_inverse=True)
-    found = [bank.world.limit(int(bank.ids[s]), name) for s in unique.tolist()]
-    values = np.array([0.0 if v is None else v for v in found], float)
-    known = np.array([v is not None for v in found], bool)
-    return Val(values[back], known[back])
-
-
-class _Shown:
-    """Value and limit that an alarm names: of the first comparison of its step that holds, else of the first."""
-
-    def __init__(self, plan: ConditionPlan, view: _View, rows: Rows) -> None:
-        self.plan, self.view, self.rows = plan, view, rows
-        self.found: dict[tuple[int, int], Cause] = {}
-
-    def look(self, place: np.ndarray, wanted: np.ndarray) -> None:
-        """Finds the causes of places in the walk and their levels. place: int64 (m,), the row of each place in the
-        walk; wanted: int64 (k, 2).
-        """
-        for level in np.unique(wanted[:, 1]).tolist():
-            places = wanted[wanted[:, 1] == level, 0]
-            for walked, cause in zip(places.tolist(), self._causes(place[places], level), strict=True):
-                self.found[walked, level] = cause
-
-    def _causes(self, at: np.ndarray, level: int) -> list[Cause]:
-        """at: int64 (k,), rows."""
-        rows, events = self.rows, self.rows.events
-        event = rows.event[at]
-        message = np.zeros(len(at), np.int64)
-        message[event >= 0] = events.ids[events.message[event[event >= 0]]]
-        self.view.exact = self.plan.exact
-        compared = self.plan.steps[level].compared
-        sides = [[listed(evaluate(side, self.view), at) for side in (limit.left, limit.right)] for limit in compared]
-        found = []
-        for i, (number, arrival) in enumerate(zip(message.tolist(), rows.clock[at].tolist(), strict=True)):
-            chosen = decisive(compared, [(lefts[i], rights[i]) for lefts, rights in sides])
-            found.append(
-                Cause(number, arrival)
-                if chosen is None
-                else Cause(number, arrival, chosen[1], float(chosen[2]), chosen[0].field or None)
-            )
-        return found
-
-
-def decisive(compared: Sequence[Limit], sides: Sequence[tuple[Any, Any]]) -> tuple[Limit, Any, Any] | None:
-    """The first comparison that holds, with both its sides; else the first of which both are known."""
-    chosen = None
-    for limit, (left, right) in zip(compared, sides, strict=True):
-        if left is None or right is None:
-            continue
-        if {"<": left < right, "<=": left <= right, ">": left > right, ">=": left >= right}[limit.sign]:
-            return limit, left, right
-        chosen = chosen or (limit, left, right)
-    return chosen
-
-
-def listed(found: Val, at: np.ndarray) -> list[Any]:
-    """The values of some rows as plain ones, None where they are not known."""
-    values, known = np.asarray(found.values), np.asarray(found.known, bool)
-    values = np.broadcast_to(values, at.shape) if values.ndim == 0 else values[at]
-    known = np.broadcast_to(known, at.shape) if known.ndim == 0 else known[at]
-    return [v if k else None for v, k in zip(values.tolist(), known.tolist(), strict=True)]
-
-
-class _View:
-    """Fields, limits and all else that rules speak of, over the rows of a batch; each is worked out once."""
-
-    def __init__(
-        self,
-        bank: Bank,
-        rows: Rows,
-        newest: Fleet,
-        changes: Mapping[Silent, tuple[np.ndarray, np.ndarray]],
-        arrived: np.ndarray,
-        arrived_at: np.ndarray,
-        learned: np.ndarray,
-        spread: np.ndarray,
-    ) -> None:
-        self.bank, self.rows, self.newest, self.changes = bank, rows, newest, changes
-        self.arrived, self.arrived_at, self.learned, self.spread = arrived, arrived_at, learned, spread
-        self.exact: tuple[float, str] | None = None
-        self.wanted: dict[int, np.ndarray] = {}
-        self.cache: dict[Any, Any] = {}
-        self.filled: set[Ex] = set()
-
-    def _once(self, key: Any, make: Callable[[], Any]) -> Any:
-        if key not in self.cache:
-            self.cache[key] = make()
-        return self.cache[key]
-
-    # fields --------------------------------------------------------------------------------
-    def column(self, name: str) -> Val:
-        spec = self._spec(name)
-        if spec is not None and spec.kind == "position" or (name, self.exact) in self.bank.fixes:
-            return self._once(("fix", name, self.exact), lambda: self._fix(name).column())  # type: ignore[no-any-return]
-        return self._once(("column", name), lambda: self._column(name)[0])  # type: ignore[no-any-return]
-
-    raw = column
-
-    def _spec(self, name: str) -> FieldSpec | None:
-        track = self.rows.track(name)
-        return track.spec if track is not None else None
-
-    def _column(self, name: str) -> tuple[Val, np.ndarray]:
-        """The newest value at every row, and when it was measured."""
-        return self._once(("filled", name), lambda: self._fill(name))  # type: ignore[no-any-return]
-
-    def _fill(self, name: str) -> tuple[Val, np.ndarray]:
-        rows = self.rows
-        track = rows.track(name)
-        heads = np.flatnonzero(rows.head)
-        ids = self.bank.ids[rows.slot[heads]] if len(rows) else np.zeros(0, np.int64)
-        sample = track.column.values if track is not None else None
-        start, was = self.newest.column(name, ids, sample)
-        if sample is not None and start.dtype != sample.dtype:
-            start = start.astype(object)
-        has = was != NEVER
-        index = np.cumsum(rows.head) - 1
-        values, known, at = start[index], has[index], was[index]
-        if track is not None:
-            source = rows.sources(self.fresh(name))
-            inside = source >= 0
-            from_ = rows.event[source[inside]]
-            values = values.astype(object) if values.dtype != track.column.values.dtype else values
-            values[inside] = track.column.values[from_]
-            known = known | inside
-            at = np.where(inside, rows.at[np.maximum(source, 0)], at)
-        return Val(values, known), at
-
-    def setpoint(self, name: str) -> Val:
-        return self._once(("setpoint", name), lambda: _setpoints(self.bank, name, self.rows.slot))  # type: ignore[no-any-return]
-
-    def _fix(self, name: str) -> Any:
-        key = (name, self.exact)
-        return self._once(("fixes", key), lambda: self.bank._fixes(*key).over(self.rows, name, self.exact))
-
-    def fresh(self, name: str) -> np.ndarray:
-        return self._once(("fresh", name), lambda: self.rows.fresh(name))  # type: ignore[no-any-return]
-
-    def usable(self, name: str, exact: tuple[float, str] | None) -> np.ndarray:
-        self.exact = exact
-        return self._fix(name).fresh  # type: ignore[no-any-return]
-
-    def within(self, plan: ConditionPlan) -> np.ndarray:
-        return self._once(("hours", plan.hours), lambda: self._within(plan))  # type: ignore[no-any-return]
-
-    def _within(self, plan: ConditionPlan) -> np.ndarray:
-        rows, found = self.rows, np.zeros(len(self.rows), bool)
-        zone_of = np.array(self.bank.zones, object)[rows.slot] if len(rows) else np.zeros(0, object)
-        for zone in set(zone_of.tolist()):
-            own = zone_of == zone
-            found[own] = hours.within(plan.hours, rows.clock[own], zone)
-        return found
-
-    # what conditions have beside fields ----------------------------------------------------
-    def special(self, ex: Ex) -> Val:
-        node = bare(ex)
-        if isinstance(node, AtFence | Speed):
-            return self._once((node, self.exact), lambda: self._place(node))  # type: ignore[no-any-return]
-        if isinstance(node, Window) and node not in self.cache:
-            self._windows(bare(node.value))
-        return self._once(node, lambda: self._other(node))  # type: ignore[no-any-return]
-
-    def _other(self, node: Ex) -> Val:
-        rows, bank = self.rows, self.bank
-        match node:
-            case Silent():
-                state = self._state(node)
-                limit = bank.quiet[node].limit[rows.slot]
-                return Val(state != heard.COUNTING, (state != heard.COUNTING) | (limit > 0))
-            case MessageCount():
-                return self._messages(node.width)
-            case Age():
-                value, at = self._column(node.field)
-                return Val((rows.at - np.where(value.known, at, rows.at)) / 1e6, value.known)
-            case Builtin():
-                return self._builtin(node.name)
-        raise AssertionError(node)
-
-    def _state(self, node: Silent) -> np.ndarray:
-        """How a silence stands at every row."""
-        (changes, was), rows = self.changes[node], self.rows
-        if not len(changes) or not len(rows):
-            return was[rows.slot]
-        low = min(int(changes[:, 1].min()), int(rows.clock.min()))
-        high = max(int(changes[:, 1].max()), int(rows.clock.max()))
-        span = high - low + 2
-        keys = changes[:, 0] * span + (changes[:, 1] - low)
-        place = np.searchsorted(keys, rows.slot * span + (rows.clock - low), "right") - 1
-        inside = (place >= 0) & (changes[np.maximum(place, 0), 0] == rows.slot)
-        return np.where(inside, changes[np.maximum(place, 0), 2], was[rows.slot])
-
-    def explained(self, plan: ConditionPlan) -> np.ndarray:
-        """bool (m,): rows at which a silence that the condition speaks of is explained by a gateway's."""
-        found = np.zeros(len(self.rows), bool)
-        for part in Profile(plan).silences if plan.silence else ():
-            if part.field is None:
-                found |= self._state(part) == heard.EXPLAINED
-        return found
-
-    def _builtin(self, name: str) -> Val:
-        rows, bank = self.rows, self.bank
-        if name == "home":
-            home = bank.home[rows.slot]
-            return Val(np.nan_to_num(home), np.isfinite(home[:, 0]))
-        if name == "cadence":
-            own = bank.cadence[rows.slot]
-            return Val(own / 1e6, own > 0)
-        if name == "arrival_lag":
-            source = rows.sources(rows.kind == READING)
-            inside = source >= 0
-            at = np.maximum(source, 0)
-            lag = np.where(inside, (rows.clock[at] - rows.at[at]) / 1e6 if len(rows) else 0.0, bank.lag[rows.slot])
-            self.cache["lag"] = lag
-            return Val(np.nan_to_num(lag), np.isfinite(lag))
-        values, start = (self.learned, bank.learned) if name == "learned_cadence" else (self.spread, bank.spread)
-        found = start[rows.slot].copy()
-        if len(self.arrived) and len(rows):
-            low = min(int(self.arrived_at.min()), int(rows.clock.min()))
-            span = max(int(self.arrived_at.max()), int(rows.clock.max())) - low + 2
-            keys = self.arrived * span + (self.arrived_at - low)
-            place = np.searchsorted(keys, rows.slot * span + (rows.clock - low), "right") - 1
-            inside = (place >= 0) & (self.arrived[np.maximum(place, 0)] == rows.slot)
-            found = np.where(inside, values[np.maximum(place, 0)], found)
-        return Val(np.nan_to_num(found), np.isfinite(found) & (found > 0))
-
-    def _place(self, node: AtFence | Speed) -> Val:
-        over = self._fix(node.field)
-        if isinstance(node, Speed):
-            return over.speed()  # type: ignore[no-any-return]
-        area = self.bank.world.fences.get(node.fence)
-        if area is None:
-            return Val(False, False)
-        return over.at_fence(node, area)  # type: ignore[no-any-return]
-
-    # windows -------------------------------------------------------------------------------
-    def _windows(self, inner: Ex) -> None:
-        """Works out all windows over one expression, and takes the batch's readings of it in."""
-        rows, bank = self.rows, self.bank
-        nodes: dict[Window, np.ndarray] = {}
-        for key in bank.conditions:
-            for node in bank.profiles[key].windows:
-                if node.value == inner:
-                    nodes[node] = nodes.get(node, np.zeros(len(rows), bool)) | self.wanted[key]
-        name = next(part.name for part in inner.walk() if isinstance(part, Named))
-        track = rows.track(name)
-        added = np.zeros(len(rows), bool)
-        values = np.zeros(len(rows))
-        if track is not None:
-            found = evaluate(inner, _Alone(self, name))
-            there = rows.of_events(track.column.state == 1, False)
-            known = np.broadcast_to(np.asarray(found.known, bool), (len(rows),))
-            added = there & known
-            values = np.where(added, np.broadcast_to(np.asarray(found.values, float), (len(rows),)), 0.0)
-        listed = list(nodes)
-        wanted = np.logical_or.reduce(list(nodes.values()))
-        past, cadence, zones = bank.pasts[inner], bank.cadence, bank.zones
-        for node, val in zip(
-            listed, over(past, listed, rows.slot, rows.at, added, values, wanted, cadence, zones), strict=True
-        ):
-            self.cache[node] = val
-        self.filled.add(inner)
-
-    def _messages(self, width: int) -> Val:
-        rows, bank = self.rows, self.bank
-        assert bank.messages is not None
-        widths = sorted({w for profile in bank.profiles.values() for w in profile.widths})
-        added = (rows.kind == ARRIVAL) & (rows.tag == -1)
-        out, _ = look(
-            bank.messages,
-            rows.slot,
-            rows.clock,
-            added,
-            rows.clock,
-            np.zeros(len(rows)),
-            np.ones(len(rows), bool),
-            np.full(len(widths), KINDS.index("count"), np.int64),
-            np.stack([rows.clock - w for w in widths]),
-            np.zeros(len(widths), np.int64),
-            np.zeros(len(widths)),
-            np.zeros(len(widths)),
-            bank.cadence,
-        )
-        for k, w in enumerate(widths):
-            known = rows.clock - bank.registered[rows.slot] >= w
-            for down_from, down_to in bank.world.downtime:
-                known &= ~((down_from < rows.clock) & (down_to > rows.clock - w))
-            self.cache["counted", w] = Val(out[k], known)
-        return self.cache["counted", width]  # type: ignore[no-any-return]
-
-    def keep(self) -> None:
-        """Takes into memory what nobody has asked for in this batch, and what was worked out on the way."""
-        for inner in self.bank.pasts:
-            if inner not in self.filled:
-                self._windows(inner)
-        if self.bank.messages is not None and not any(
-            isinstance(key, tuple) and key[0] == "counted" for key in self.cache if isinstance(key, tuple)
-        ):
-            widths = [w for profile in self.bank.profiles.values() for w in profile.widths]
-            if widths:
-                self._messages(widths[0])
-        for name, exact in self.bank.fixes:
-            self.exact = exact
-            self._fix(name).keep()
-        rows = self.rows
-        reading = np.flatnonzero(rows.kind == READING)
-        if len(reading):
-            self.bank.lag[rows.slot[reading]] = (rows.clock[reading] - rows.at[reading]) / 1e6
-
-
-class _Alone:
-    """The readings of one field as they come in, late ones too, each by itself."""
-
-    def __init__(self, view: _View, name: str) -> None:
-        self.view, self.name = view, name
-
-    def column(self, name: str) -> Val:
-        rows = self.view.rows
-        track = rows.track(self.name)
-        assert track is not None and name == self.name
-        values = rows.of_events(track.column.values, 0 if track.column.values.dtype != object else None)
-        return Val(values, rows.of_events(track.column.state == 1, False))
-
-    raw = column
-
-    def setpoint(self, name: str) -> Val:
-        return self.view.setpoint(name)
-
-    def special(self, ex: Ex) -> Val:
-        raise AssertionError("a window looks at one field")

@@ -12,11 +12,13 @@ from ..history.events import plain
 from ..history.fleet import Fleet
 from ..history.windows import Past
 from ..packing import packed, unpacked
-from .bank import Bank, Cause, Kept, Quiet
+from .bank import Bank, Kept
 from .machine import Machine
 from .places import Fixes
 from .room import Room
 from .sites import SiteBank
+from .standing import Quiet
+from .watched import Cause
 
 FORM = 2  # counted up when what is remembered changes
 

@@ -10,9 +10,10 @@ from ..history.events import Events
 from ..history.fleet import Fleet
 from ..register import hours
 from ..register.world import World
-from .bank import FOREVER, NOTHING, Bank, Transition, Watched, blamed
+from .bank import Bank
 from .sites import SiteBank
 from .trace import Trace
+from .watched import FOREVER, NOTHING, Transition, Watched, blamed
 
 
 class Room:
@@ -104,9 +105,9 @@ class Room:
             if bank.type != watched.type or key not in bank.conditions:
                 continue
             scopes = {k: bank.scope[k] for k in (key, other) if k in bank.scope}
-            bank.conditions[key], bank.scope[key] = watched, bank._scope(watched)
+            bank.conditions[key], bank.scope[key] = watched, bank.scope_of(watched)
             if first is not None and other in scopes and bank.conditions[other].version == first.version:
-                bank.conditions[other], bank.scope[other] = first, bank._scope(first)
+                bank.conditions[other], bank.scope[other] = first, bank.scope_of(first)
             elif first is not None:
                 bank.watch(first)
             found += self._moved(bank, scopes, at, "out of scope")

@@ -16,10 +16,11 @@ from ..language.expressions import Ex, Named, OfMembers, Silent, bare
 from ..register import hours
 from ..register.world import Device, World, matches
 from . import machine
-from .bank import NOTHING, WHAT, Bank, Cause, Transition, Watched, _ternary, decisive, listed
+from .bank import Bank
 from .compiled import compiled
 from .machine import BEGINS, ENDS, NEVER, READING, REGISTER, TIMER, Machine
 from .trace import Trace
+from .watched import NOTHING, WHAT, Cause, Transition, Watched, decisive, listed, ternary
 
 AGE_CADENCES = 3
 
@@ -265,15 +266,15 @@ class SiteBank:
         rules = np.zeros((steps, count + len(slots)), np.int8)
         stills = np.zeros((steps, count + len(slots)), np.int8)
         for n, step in enumerate(plan.steps):
-            rules[n, :count] = _ternary(evaluate(step.rule, view), count)
-            stills[n, :count] = _ternary(evaluate(step.still, view), count)
+            rules[n, :count] = ternary(evaluate(step.rule, view), count)
+            stills[n, :count] = ternary(evaluate(step.still, view), count)
         if self.trace is not None and self.trace.on_site and self.trace.key == self.watched.key:
             places = [self.ids.index(self.trace.subject)] if self.trace.subject in self.ids else []
             traced = np.flatnonzero(np.isin(rows.slot, places) & rows.looked & view.within())
             self.trace.look(plan, view, traced, rows.at[traced], rules[:, traced])
         clear = np.zeros(count + len(slots), np.int8)
         if plan.clear is not None:
-            clear[:count] = _ternary(evaluate(plan.clear, view), count)
+            clear[:count] = ternary(evaluate(plan.clear, view), count)
         slot = np.concatenate([rows.slot, slots])
         kind = np.concatenate([rows.kind, np.full(len(slots), TIMER)])
         at = np.concatenate([rows.at, np.full(len(slots), until)])

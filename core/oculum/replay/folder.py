@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 from zoneinfo import ZoneInfo
 
-from ..alarms.bank import Watched
+from ..alarms.watched import Watched
 from ..language.conditions import check_condition
 from ..language.decoders import check_decoder
 from ..language.decoders.plan import DecoderPlan

@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
-from ..alarms.bank import Transition
 from ..alarms.room import Room
+from ..alarms.watched import Transition
 from ..batches import PRESENT, Column, Decoded, Group, Payloads
 from ..history.fleet import Fleet
 from ..language.fields import FieldSpec
