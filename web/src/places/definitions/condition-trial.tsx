@@ -15,10 +15,9 @@ import type { useAsked } from "./asked";
 import type { useDraft } from "./draft";
 import { Figure } from "./figure";
 import { type Incident, useIncidents } from "./incidents";
-import { TrialBars } from "./trial-bars";
+import { type Row, TrialBars } from "./trial-bars";
 
 export type Trial = Schemas["ConditionTrialOut"] & { from: string; to: string };
-export type Row = Schemas["TrialRow"];
 const DAY = 86_400;
 const FIRST = 40;
 

@@ -1,5 +1,8 @@
+import type { Schemas } from "../../api/client";
 import type { Incident } from "./incidents";
-import type { Row } from "./condition-trial";
+
+/** What would have been raised on a device. */
+export type Row = Schemas["TrialRow"];
 
 const WIDE = 1000;
 

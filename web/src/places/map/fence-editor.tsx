@@ -8,9 +8,8 @@ import { useSettled } from "../definitions/draft";
 import type { Fence } from "./chart";
 import { Corners } from "./corners";
 import { Crossings } from "./crossings";
-import type { Drawing } from "./map";
 import { ofCrossings } from "./queries";
-import { type Feature, featureOf, shapeWord, unfinished } from "./shape";
+import { type Drawing, type Feature, featureOf, shapeWord, unfinished } from "./shape";
 import { WriteCorner } from "./write-corner";
 
 /** A fence being drawn or changed: its name, its corners, and what it would have seen in the lookback. */

@@ -14,18 +14,8 @@ import { FencePanel } from "./fence-panel";
 import { FileBox } from "./file";
 import { Overview } from "./overview";
 import { ofGround, ofMap, ofTrack } from "./queries";
-import { type Corner, type Feature, type Shape, shapeOf } from "./shape";
+import { type Corner, type Drawing, type Feature, type Shape, shapeOf } from "./shape";
 import { ident, named, useAddress } from "../../parts/address";
-
-/** A fence that is being changed, or drawn. id: null for one that is not there yet. ring: where corners go next. */
-export type Drawing = {
-  id: number | null;
-  revision: number | null;
-  name: string;
-  shape: Shape;
-  properties: Record<string, unknown>;
-  ring: number | null;
-};
 
 const ADDRESS = { device: named, fence: ident };
 

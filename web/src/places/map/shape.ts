@@ -111,3 +111,13 @@ export function shapeWord(shape: Shape): string {
   const parts = outlines.length > 1 ? ` in ${outlines.length} parts` : "";
   return `Area of ${corners} corners${parts}${holes ? `, with ${holes === 1 ? "a hole" : `${holes} holes`}` : ""}`;
 }
+
+/** A fence that is being changed, or drawn. id: null for one that is not there yet. ring: where corners go next. */
+export type Drawing = {
+  id: number | null;
+  revision: number | null;
+  name: string;
+  shape: Shape;
+  properties: Record<string, unknown>;
+  ring: number | null;
+};
