@@ -8,6 +8,7 @@ from datetime import UTC, datetime, timedelta
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import Running
+from tests.browser.pressing import tab_to
 
 
 def test_alarms_of_one_cause_are_taken_together_by_keys_and_given_back(
@@ -33,7 +34,7 @@ def test_alarms_of_one_cause_are_taken_together_by_keys_and_given_back(
     expect(group).to_contain_text("unacknowledged")
 
 
-def test_a_shelf_ends_by_itself(page: Page, running: Running, untaken: str) -> None:
+def test_an_alarm_is_shelved_by_keys_alone_and_the_shelf_ends_by_itself(page: Page, running: Running, untaken: str) -> None:
     page.goto(running.address + "/alarms?each=1")
     row = page.get_by_role("grid", name="Alarms").locator("[data-alarm]").first
     expect(row).to_be_visible()
@@ -41,12 +42,16 @@ def test_a_shelf_ends_by_itself(page: Page, running: Running, untaken: str) -> N
     page.keyboard.press("ArrowUp")
     page.keyboard.press("s")
     box = page.get_by_role("dialog")
-    box.get_by_role("button", name="8 hours").click()
-    box.get_by_label("Why").fill("a diver is down")
-    box.get_by_role("button", name="Shelve").click()
+    tab_to(page, box.get_by_role("button", name="8 hours"))
+    page.keyboard.press("Enter")
+    tab_to(page, box.get_by_label("Why"))
+    page.keyboard.type("a diver is down")
+    tab_to(page, box.get_by_role("button", name="Shelve"))
+    page.keyboard.press("Enter")
     own = page.locator(f"[data-alarm='{ident}']")
     expect(own).to_have_count(0)
-    page.get_by_role("button", name="Shelved").click()
+    tab_to(page, page.get_by_role("button", name="Shelved"))
+    page.keyboard.press("Enter")
     expect(own).to_contain_text("a diver is down")
     # Another time replaces it: a few seconds, which the interface cannot say.
     csrf = page.request.get(running.address + "/api/v1/me").json()["csrf"]

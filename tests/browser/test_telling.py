@@ -8,6 +8,7 @@ from playwright.sync_api import BrowserContext, Page, expect
 
 from tests.browser.conftest import Running, sign_in
 from tests.browser.pressing import tab_to
+from tests.instance import until
 
 
 def post_of(running: Running) -> str:
@@ -103,3 +104,37 @@ def test_a_way_of_telling_is_made_used_and_removed_by_keyboard_alone(page: Page,
     keys.press("Enter")
     expect(own).to_have_count(0)
     expect(ways.get_by_role("button").first).to_be_focused()
+
+
+def test_who_comes_next_is_told_while_nobody_takes_an_alarm(page: Page, running: Running) -> None:
+    """Seen at the other end: the first contact, and seconds later, which the interface cannot say, the second."""
+    page.goto(running.address + "/telling")
+    api, name = running.address + "/api/v1", "a mast is looked at"
+    head = {"X-CSRFToken": page.request.get(f"{api}/me").json()["csrf"]}
+    contacts = {c["name"]: c["id"] for c in page.request.get(f"{api}/contacts").json()}
+    text = f'condition "{name}" priority low\n  on weather_mast\n  raise when wind_speed >= 0 m/s\n'
+    body = {"kind": "condition", "name": name, "type": "weather_mast", "draft": text}
+    made = page.request.post(f"{api}/definitions", headers=head, data=body)
+    assert made.ok, made.text()
+    steps = [
+        {"after_s": 0, "contacts": [contacts["Maud Varn"]]},
+        {"after_s": 3, "contacts": [contacts["Jory Teal"]]},
+    ]
+    chain = {"name": "masts", "steps": steps, "conditions": [made.json()["id"]], "tells": ["raised"]}
+    way = page.request.post(f"{api}/chains", headers=head, data=chain)
+    assert way.ok, way.text()
+    published = page.request.post(f"{api}/definitions/{made.json()['id']}/publish", headers=head, data={"text": text})
+    assert published.ok, published.text()
+    post = post_of(running)
+
+    def told() -> list[str]:
+        """Whom, the first one first."""
+        came = page.request.get(post + "/came").json()["came"]
+        return [m["to"] for m in reversed(came) if m["kind"] == "mail" and name in m["subject"] + m["text"]]
+
+    until(lambda: {"maud@sandrel.invalid", "jory@sandrel.invalid"} <= set(told()), "both to be told", 60)
+    assert told()[0] == "maud@sandrel.invalid"
+    page.goto(post)
+    expect(
+        page.get_by_role("article").filter(has_text=name).filter(has_text="to jory@sandrel.invalid")
+    ).not_to_have_count(0)
