@@ -34,7 +34,7 @@ def test_alarms_of_one_cause_are_taken_together_by_keys_and_given_back(
     expect(group).to_contain_text("unacknowledged")
 
 
-def test_an_alarm_is_shelved_by_keys_alone_and_the_shelf_ends_by_itself(page: Page, running: Running, untaken: str) -> None:
+def test_an_alarm_is_shelved_by_keys_alone_until_the_shelf_ends(page: Page, running: Running, untaken: str) -> None:
     page.goto(running.address + "/alarms?each=1")
     row = page.get_by_role("grid", name="Alarms").locator("[data-alarm]").first
     expect(row).to_be_visible()

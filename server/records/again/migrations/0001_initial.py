@@ -6,27 +6,31 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('fleet', '0001_initial'),
+        ("fleet", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='DecodeAgain',
+            name="DecodeAgain",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('asked_at', models.DateTimeField(auto_now_add=True)),
-                ('total', models.PositiveIntegerField(default=0)),
-                ('done', models.PositiveIntegerField(default=0)),
-                ('decoded', models.PositiveIntegerField(default=0)),
-                ('after_id', models.BigIntegerField(default=0)),
-                ('state', models.CharField(default='waiting', max_length=12)),
-                ('person', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ('type', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='fleet.devicetype')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("asked_at", models.DateTimeField(auto_now_add=True)),
+                ("total", models.PositiveIntegerField(default=0)),
+                ("done", models.PositiveIntegerField(default=0)),
+                ("decoded", models.PositiveIntegerField(default=0)),
+                ("after_id", models.BigIntegerField(default=0)),
+                ("state", models.CharField(default="waiting", max_length=12)),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                ("type", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="fleet.devicetype")),
             ],
         ),
     ]

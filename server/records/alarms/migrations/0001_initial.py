@@ -6,64 +6,91 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('definitions', '0001_initial'),
-        ('fleet', '0001_initial'),
+        ("definitions", "0001_initial"),
+        ("fleet", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Alarm',
+            name="Alarm",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('priority', models.CharField(max_length=8)),
-                ('text', models.CharField(max_length=300)),
-                ('field', models.CharField(blank=True, max_length=63)),
-                ('value', models.FloatField(null=True)),
-                ('limit', models.FloatField(null=True)),
-                ('unit', models.CharField(blank=True, max_length=40)),
-                ('raised_at', models.DateTimeField(db_index=True)),
-                ('cleared_at', models.DateTimeField(null=True)),
-                ('acknowledged_at', models.DateTimeField(null=True)),
-                ('message_id', models.BigIntegerField(null=True)),
-                ('message_received_at', models.DateTimeField(null=True)),
-                ('acknowledged_by', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ('condition', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='definitions.definition')),
-                ('device', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='alarms', to='fleet.device')),
-                ('version', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='definitions.version')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("priority", models.CharField(max_length=8)),
+                ("text", models.CharField(max_length=300)),
+                ("field", models.CharField(blank=True, max_length=63)),
+                ("value", models.FloatField(null=True)),
+                ("limit", models.FloatField(null=True)),
+                ("unit", models.CharField(blank=True, max_length=40)),
+                ("raised_at", models.DateTimeField(db_index=True)),
+                ("cleared_at", models.DateTimeField(null=True)),
+                ("acknowledged_at", models.DateTimeField(null=True)),
+                ("message_id", models.BigIntegerField(null=True)),
+                ("message_received_at", models.DateTimeField(null=True)),
+                (
+                    "acknowledged_by",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "condition",
+                    models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="definitions.definition"),
+                ),
+                (
+                    "device",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="alarms", to="fleet.device"
+                    ),
+                ),
+                ("version", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="definitions.version")),
             ],
         ),
         migrations.CreateModel(
-            name='JournalEntry',
+            name="JournalEntry",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('what', models.CharField(max_length=16)),
-                ('at', models.DateTimeField(db_index=True)),
-                ('learned_at', models.DateTimeField()),
-                ('note', models.CharField(blank=True, max_length=1000)),
-                ('value', models.FloatField(null=True)),
-                ('limit', models.FloatField(null=True)),
-                ('message_id', models.BigIntegerField(null=True)),
-                ('message_received_at', models.DateTimeField(null=True)),
-                ('alarm', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='entries', to='alarms.alarm')),
-                ('person', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
-                ('version', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to='definitions.version')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("what", models.CharField(max_length=16)),
+                ("at", models.DateTimeField(db_index=True)),
+                ("learned_at", models.DateTimeField()),
+                ("note", models.CharField(blank=True, max_length=1000)),
+                ("value", models.FloatField(null=True)),
+                ("limit", models.FloatField(null=True)),
+                ("message_id", models.BigIntegerField(null=True)),
+                ("message_received_at", models.DateTimeField(null=True)),
+                (
+                    "alarm",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="entries", to="alarms.alarm"
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
+                (
+                    "version",
+                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to="definitions.version"),
+                ),
             ],
         ),
         migrations.AddIndex(
-            model_name='alarm',
-            index=models.Index(fields=['device', '-raised_at'], name='alarm_of_device'),
+            model_name="alarm",
+            index=models.Index(fields=["device", "-raised_at"], name="alarm_of_device"),
         ),
         migrations.AddIndex(
-            model_name='alarm',
-            index=models.Index(fields=['cleared_at'], name='alarm_cleared'),
+            model_name="alarm",
+            index=models.Index(fields=["cleared_at"], name="alarm_cleared"),
         ),
         migrations.AddConstraint(
-            model_name='alarm',
-            constraint=models.UniqueConstraint(condition=models.Q(('cleared_at', None)), fields=('condition', 'device'), name='one_open_alarm'),
+            model_name="alarm",
+            constraint=models.UniqueConstraint(
+                condition=models.Q(("cleared_at", None)), fields=("condition", "device"), name="one_open_alarm"
+            ),
         ),
     ]

@@ -6,56 +6,76 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('fleet', '0001_initial'),
+        ("fleet", "0001_initial"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Definition',
+            name="Definition",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('kind', models.CharField(choices=[('decoder', 'decoder'), ('condition', 'condition')], max_length=16)),
-                ('name', models.CharField(max_length=120)),
-                ('draft', models.TextField(blank=True)),
-                ('draft_number', models.PositiveIntegerField(default=0)),
-                ('retired', models.BooleanField(default=False)),
-                ('type', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='definitions', to='fleet.devicetype')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("kind", models.CharField(choices=[("decoder", "decoder"), ("condition", "condition")], max_length=16)),
+                ("name", models.CharField(max_length=120)),
+                ("draft", models.TextField(blank=True)),
+                ("draft_number", models.PositiveIntegerField(default=0)),
+                ("retired", models.BooleanField(default=False)),
+                (
+                    "type",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="definitions", to="fleet.devicetype"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Version',
+            name="Version",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('number', models.PositiveIntegerField()),
-                ('text', models.TextField()),
-                ('fields', models.JSONField(default=list)),
-                ('setpoints', models.JSONField(default=list)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('why', models.CharField(blank=True, max_length=300)),
-                ('definition', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='versions', to='definitions.definition')),
-                ('person', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("number", models.PositiveIntegerField()),
+                ("text", models.TextField()),
+                ("fields", models.JSONField(default=list)),
+                ("setpoints", models.JSONField(default=list)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                ("why", models.CharField(blank=True, max_length=300)),
+                (
+                    "definition",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="versions",
+                        to="definitions.definition",
+                    ),
+                ),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
         migrations.AddField(
-            model_name='definition',
-            name='live',
-            field=models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, related_name='+', to='definitions.version'),
+            model_name="definition",
+            name="live",
+            field=models.ForeignKey(
+                null=True, on_delete=django.db.models.deletion.SET_NULL, related_name="+", to="definitions.version"
+            ),
         ),
         migrations.AddConstraint(
-            model_name='version',
-            constraint=models.UniqueConstraint(fields=('definition', 'number'), name='one_version_a_number'),
+            model_name="version",
+            constraint=models.UniqueConstraint(fields=("definition", "number"), name="one_version_a_number"),
         ),
         migrations.AddConstraint(
-            model_name='definition',
-            constraint=models.UniqueConstraint(fields=('kind', 'name'), name='one_definition_a_name'),
+            model_name="definition",
+            constraint=models.UniqueConstraint(fields=("kind", "name"), name="one_definition_a_name"),
         ),
         migrations.AddConstraint(
-            model_name='definition',
-            constraint=models.UniqueConstraint(condition=models.Q(('kind', 'decoder')), fields=('type',), name='one_decoder_a_type'),
+            model_name="definition",
+            constraint=models.UniqueConstraint(
+                condition=models.Q(("kind", "decoder")), fields=("type",), name="one_decoder_a_type"
+            ),
         ),
     ]

@@ -6,84 +6,204 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
-    dependencies = [
-    ]
+    dependencies = []
 
     operations = [
         migrations.CreateModel(
-            name='DeviceType',
+            name="DeviceType",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('key', models.CharField(max_length=63, unique=True, validators=[django.core.validators.RegexValidator('^[a-z][a-z0-9_]{0,62}$', 'a key has 1 to 63 letters a-z, digits and underscores, beginning with a letter')])),
-                ('title', models.CharField(max_length=120)),
-                ('fields', models.JSONField(blank=True, default=list)),
-                ('setpoints', models.JSONField(blank=True, default=list)),
-                ('cadence_s', models.PositiveIntegerField(blank=True, null=True)),
-                ('is_gateway', models.BooleanField(default=False)),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "key",
+                    models.CharField(
+                        max_length=63,
+                        unique=True,
+                        validators=[
+                            django.core.validators.RegexValidator(
+                                "^[a-z][a-z0-9_]{0,62}$",
+                                "a key has 1 to 63 letters a-z, digits and underscores, beginning with a letter",
+                            )
+                        ],
+                    ),
+                ),
+                ("title", models.CharField(max_length=120)),
+                ("fields", models.JSONField(blank=True, default=list)),
+                ("setpoints", models.JSONField(blank=True, default=list)),
+                ("cadence_s", models.PositiveIntegerField(blank=True, null=True)),
+                ("is_gateway", models.BooleanField(default=False)),
             ],
         ),
         migrations.CreateModel(
-            name='Device',
+            name="Device",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=63, unique=True, validators=[django.core.validators.RegexValidator('^[a-z][a-z0-9-]{1,62}$', 'a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter')])),
-                ('title', models.CharField(max_length=120)),
-                ('labels', models.JSONField(blank=True, default=dict)),
-                ('latitude', models.FloatField(blank=True, null=True)),
-                ('longitude', models.FloatField(blank=True, null=True)),
-                ('phase', models.CharField(choices=[('commissioning', 'commissioning'), ('in service', 'in service'), ('maintenance', 'maintenance'), ('retired', 'retired')], default='in service', max_length=16)),
-                ('cadence_s', models.PositiveIntegerField(blank=True, null=True)),
-                ('part', models.SmallIntegerField(default=0)),
-                ('registered_at', models.DateTimeField(auto_now_add=True)),
-                ('adopted_from', models.CharField(blank=True, max_length=200)),
-                ('gateway', models.ForeignKey(blank=True, null=True, on_delete=django.db.models.deletion.PROTECT, related_name='behind', to='fleet.device')),
-                ('type', models.ForeignKey(on_delete=django.db.models.deletion.PROTECT, related_name='devices', to='fleet.devicetype')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "name",
+                    models.CharField(
+                        max_length=63,
+                        unique=True,
+                        validators=[
+                            django.core.validators.RegexValidator(
+                                "^[a-z][a-z0-9-]{1,62}$",
+                                "a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter",
+                            )
+                        ],
+                    ),
+                ),
+                ("title", models.CharField(max_length=120)),
+                ("labels", models.JSONField(blank=True, default=dict)),
+                ("latitude", models.FloatField(blank=True, null=True)),
+                ("longitude", models.FloatField(blank=True, null=True)),
+                (
+                    "phase",
+                    models.CharField(
+                        choices=[
+                            ("commissioning", "commissioning"),
+                            ("in service", "in service"),
+                            ("maintenance", "maintenance"),
+                            ("retired", "retired"),
+                        ],
+                        default="in service",
+                        max_length=16,
+                    ),
+                ),
+                ("cadence_s", models.PositiveIntegerField(blank=True, null=True)),
+                ("part", models.SmallIntegerField(default=0)),
+                ("registered_at", models.DateTimeField(auto_now_add=True)),
+                ("adopted_from", models.CharField(blank=True, max_length=200)),
+                (
+                    "gateway",
+                    models.ForeignKey(
+                        blank=True,
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="behind",
+                        to="fleet.device",
+                    ),
+                ),
+                (
+                    "type",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.PROTECT, related_name="devices", to="fleet.devicetype"
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Credential',
+            name="Credential",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('onboarding', models.CharField(max_length=63, null=True, unique=True, validators=[django.core.validators.RegexValidator('^[a-z][a-z0-9-]{1,62}$', 'a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter')])),
-                ('prefix', models.CharField(max_length=12, unique=True)),
-                ('digest', models.BinaryField(max_length=32)),
-                ('broker_hash', models.CharField(max_length=200)),
-                ('made_at', models.DateTimeField(auto_now=True)),
-                ('device', models.OneToOneField(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='credential', to='fleet.device')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "onboarding",
+                    models.CharField(
+                        max_length=63,
+                        null=True,
+                        unique=True,
+                        validators=[
+                            django.core.validators.RegexValidator(
+                                "^[a-z][a-z0-9-]{1,62}$",
+                                "a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter",
+                            )
+                        ],
+                    ),
+                ),
+                ("prefix", models.CharField(max_length=12, unique=True)),
+                ("digest", models.BinaryField(max_length=32)),
+                ("broker_hash", models.CharField(max_length=200)),
+                ("made_at", models.DateTimeField(auto_now=True)),
+                (
+                    "device",
+                    models.OneToOneField(
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="credential",
+                        to="fleet.device",
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Site',
+            name="Site",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=63, unique=True, validators=[django.core.validators.RegexValidator('^[a-z][a-z0-9-]{1,62}$', 'a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter')])),
-                ('title', models.CharField(max_length=120)),
-                ('zone', models.CharField(default='UTC', max_length=64)),
-                ('latitude', models.FloatField(blank=True, null=True)),
-                ('longitude', models.FloatField(blank=True, null=True)),
-                ('parent', models.ForeignKey(blank=True, null=True, on_delete=django.db.models.deletion.PROTECT, related_name='children', to='fleet.site')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                (
+                    "name",
+                    models.CharField(
+                        max_length=63,
+                        unique=True,
+                        validators=[
+                            django.core.validators.RegexValidator(
+                                "^[a-z][a-z0-9-]{1,62}$",
+                                "a name has 2 to 63 letters a-z, digits and hyphens, beginning with a letter",
+                            )
+                        ],
+                    ),
+                ),
+                ("title", models.CharField(max_length=120)),
+                ("zone", models.CharField(default="UTC", max_length=64)),
+                ("latitude", models.FloatField(blank=True, null=True)),
+                ("longitude", models.FloatField(blank=True, null=True)),
+                (
+                    "parent",
+                    models.ForeignKey(
+                        blank=True,
+                        null=True,
+                        on_delete=django.db.models.deletion.PROTECT,
+                        related_name="children",
+                        to="fleet.site",
+                    ),
+                ),
             ],
         ),
         migrations.AddField(
-            model_name='device',
-            name='site',
-            field=models.ForeignKey(blank=True, null=True, on_delete=django.db.models.deletion.PROTECT, related_name='devices', to='fleet.site'),
+            model_name="device",
+            name="site",
+            field=models.ForeignKey(
+                blank=True,
+                null=True,
+                on_delete=django.db.models.deletion.PROTECT,
+                related_name="devices",
+                to="fleet.site",
+            ),
         ),
         migrations.CreateModel(
-            name='Setpoint',
+            name="Setpoint",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=63)),
-                ('value', models.FloatField()),
-                ('device', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, related_name='setpoints', to='fleet.device')),
-                ('type', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='overrides', to='fleet.devicetype')),
-                ('site', models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to='fleet.site')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=63)),
+                ("value", models.FloatField()),
+                (
+                    "device",
+                    models.ForeignKey(
+                        null=True,
+                        on_delete=django.db.models.deletion.CASCADE,
+                        related_name="setpoints",
+                        to="fleet.device",
+                    ),
+                ),
+                (
+                    "type",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="overrides", to="fleet.devicetype"
+                    ),
+                ),
+                ("site", models.ForeignKey(null=True, on_delete=django.db.models.deletion.CASCADE, to="fleet.site")),
             ],
             options={
-                'constraints': [models.UniqueConstraint(condition=models.Q(('device', None)), fields=('type', 'name', 'site'), name='one_setpoint_a_site'), models.UniqueConstraint(condition=models.Q(('site', None)), fields=('type', 'name', 'device'), name='one_setpoint_a_device')],
+                "constraints": [
+                    models.UniqueConstraint(
+                        condition=models.Q(("device", None)),
+                        fields=("type", "name", "site"),
+                        name="one_setpoint_a_site",
+                    ),
+                    models.UniqueConstraint(
+                        condition=models.Q(("site", None)),
+                        fields=("type", "name", "device"),
+                        name="one_setpoint_a_device",
+                    ),
+                ],
             },
         ),
     ]

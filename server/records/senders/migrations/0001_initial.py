@@ -5,28 +5,30 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('fleet', '0001_initial'),
+        ("fleet", "0001_initial"),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='UnknownSender',
+            name="UnknownSender",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('name', models.CharField(max_length=63)),
-                ('first_at', models.DateTimeField(auto_now_add=True)),
-                ('last_at', models.DateTimeField(auto_now_add=True)),
-                ('messages', models.PositiveIntegerField(default=0)),
-                ('turned_away', models.PositiveIntegerField(default=0)),
-                ('adopted_as', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to='fleet.device')),
-                ('through', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to='fleet.credential')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("name", models.CharField(max_length=63)),
+                ("first_at", models.DateTimeField(auto_now_add=True)),
+                ("last_at", models.DateTimeField(auto_now_add=True)),
+                ("messages", models.PositiveIntegerField(default=0)),
+                ("turned_away", models.PositiveIntegerField(default=0)),
+                (
+                    "adopted_as",
+                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="fleet.device"),
+                ),
+                ("through", models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, to="fleet.credential")),
             ],
             options={
-                'constraints': [models.UniqueConstraint(fields=('through', 'name'), name='one_unknown_a_name')],
+                "constraints": [models.UniqueConstraint(fields=("through", "name"), name="one_unknown_a_name")],
             },
         ),
     ]

@@ -6,101 +6,128 @@ from django.db import migrations, models
 
 
 class Migration(migrations.Migration):
-
     initial = True
 
     dependencies = [
-        ('alarms', '0003_shelf'),
-        ('fleet', '0006_no_part'),
+        ("alarms", "0003_shelf"),
+        ("fleet", "0006_no_part"),
         migrations.swappable_dependency(settings.AUTH_USER_MODEL),
     ]
 
     operations = [
         migrations.CreateModel(
-            name='Contact',
+            name="Contact",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('revision', models.PositiveIntegerField(default=1, editable=False)),
-                ('name', models.CharField(max_length=80, unique=True)),
-                ('addresses', models.JSONField(default=list)),
-                ('zone', models.CharField(default='UTC', max_length=64)),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("revision", models.PositiveIntegerField(default=1, editable=False)),
+                ("name", models.CharField(max_length=80, unique=True)),
+                ("addresses", models.JSONField(default=list)),
+                ("zone", models.CharField(default="UTC", max_length=64)),
             ],
             options={
-                'abstract': False,
+                "abstract": False,
             },
         ),
         migrations.CreateModel(
-            name='Outlet',
+            name="Outlet",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('revision', models.PositiveIntegerField(default=1, editable=False)),
-                ('name', models.CharField(max_length=80, unique=True)),
-                ('kind', models.CharField(choices=[('mail', 'mail'), ('webhook', 'webhook')], max_length=16)),
-                ('settings', models.JSONField(default=dict)),
-                ('secret', models.BinaryField(null=True)),
-                ('per_hour', models.PositiveIntegerField(default=60)),
-                ('on', models.BooleanField(default=True)),
-                ('failures', models.PositiveIntegerField(default=0)),
-                ('opens_at', models.DateTimeField(null=True)),
-                ('last_at', models.DateTimeField(null=True)),
-                ('last_error', models.CharField(blank=True, max_length=300)),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("revision", models.PositiveIntegerField(default=1, editable=False)),
+                ("name", models.CharField(max_length=80, unique=True)),
+                ("kind", models.CharField(choices=[("mail", "mail"), ("webhook", "webhook")], max_length=16)),
+                ("settings", models.JSONField(default=dict)),
+                ("secret", models.BinaryField(null=True)),
+                ("per_hour", models.PositiveIntegerField(default=60)),
+                ("on", models.BooleanField(default=True)),
+                ("failures", models.PositiveIntegerField(default=0)),
+                ("opens_at", models.DateTimeField(null=True)),
+                ("last_at", models.DateTimeField(null=True)),
+                ("last_error", models.CharField(blank=True, max_length=300)),
             ],
             options={
-                'abstract': False,
+                "abstract": False,
             },
         ),
         migrations.CreateModel(
-            name='Chain',
+            name="Chain",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('revision', models.PositiveIntegerField(default=1, editable=False)),
-                ('name', models.CharField(max_length=80, unique=True)),
-                ('on', models.BooleanField(default=True)),
-                ('steps', models.JSONField(default=list)),
-                ('priorities', models.JSONField(default=list)),
-                ('conditions', models.JSONField(default=list)),
-                ('tells', models.JSONField(default=list)),
-                ('quiet', models.JSONField(null=True)),
-                ('site', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to='fleet.site')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("revision", models.PositiveIntegerField(default=1, editable=False)),
+                ("name", models.CharField(max_length=80, unique=True)),
+                ("on", models.BooleanField(default=True)),
+                ("steps", models.JSONField(default=list)),
+                ("priorities", models.JSONField(default=list)),
+                ("conditions", models.JSONField(default=list)),
+                ("tells", models.JSONField(default=list)),
+                ("quiet", models.JSONField(null=True)),
+                ("site", models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="fleet.site")),
             ],
             options={
-                'abstract': False,
+                "abstract": False,
             },
         ),
         migrations.CreateModel(
-            name='ReachedHost',
+            name="ReachedHost",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('host', models.CharField(max_length=253, unique=True)),
-                ('at', models.DateTimeField(auto_now_add=True)),
-                ('person', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL)),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("host", models.CharField(max_length=253, unique=True)),
+                ("at", models.DateTimeField(auto_now_add=True)),
+                (
+                    "person",
+                    models.ForeignKey(
+                        null=True, on_delete=django.db.models.deletion.SET_NULL, to=settings.AUTH_USER_MODEL
+                    ),
+                ),
             ],
         ),
         migrations.CreateModel(
-            name='Delivery',
+            name="Delivery",
             fields=[
-                ('id', models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name='ID')),
-                ('entry', models.BigIntegerField()),
-                ('what', models.CharField(max_length=24)),
-                ('step', models.PositiveSmallIntegerField(default=0)),
-                ('to', models.CharField(max_length=300)),
-                ('made_at', models.DateTimeField(auto_now_add=True)),
-                ('due_at', models.DateTimeField()),
-                ('next_at', models.DateTimeField()),
-                ('state', models.CharField(default='waiting', max_length=12)),
-                ('tries', models.PositiveIntegerField(default=0)),
-                ('why', models.CharField(blank=True, max_length=300)),
-                ('sent_at', models.DateTimeField(null=True)),
-                ('took_ms', models.PositiveIntegerField(null=True)),
-                ('together', models.PositiveIntegerField(default=1)),
-                ('alarm', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='alarms.alarm')),
-                ('chain', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to='telling.chain')),
-                ('contact', models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to='telling.contact')),
-                ('outlet', models.ForeignKey(on_delete=django.db.models.deletion.CASCADE, related_name='deliveries', to='telling.outlet')),
+                ("id", models.AutoField(auto_created=True, primary_key=True, serialize=False, verbose_name="ID")),
+                ("entry", models.BigIntegerField()),
+                ("what", models.CharField(max_length=24)),
+                ("step", models.PositiveSmallIntegerField(default=0)),
+                ("to", models.CharField(max_length=300)),
+                ("made_at", models.DateTimeField(auto_now_add=True)),
+                ("due_at", models.DateTimeField()),
+                ("next_at", models.DateTimeField()),
+                ("state", models.CharField(default="waiting", max_length=12)),
+                ("tries", models.PositiveIntegerField(default=0)),
+                ("why", models.CharField(blank=True, max_length=300)),
+                ("sent_at", models.DateTimeField(null=True)),
+                ("took_ms", models.PositiveIntegerField(null=True)),
+                ("together", models.PositiveIntegerField(default=1)),
+                (
+                    "alarm",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="deliveries", to="alarms.alarm"
+                    ),
+                ),
+                (
+                    "chain",
+                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="telling.chain"),
+                ),
+                (
+                    "contact",
+                    models.ForeignKey(null=True, on_delete=django.db.models.deletion.SET_NULL, to="telling.contact"),
+                ),
+                (
+                    "outlet",
+                    models.ForeignKey(
+                        on_delete=django.db.models.deletion.CASCADE, related_name="deliveries", to="telling.outlet"
+                    ),
+                ),
             ],
             options={
-                'indexes': [models.Index(condition=models.Q(('state', 'waiting')), fields=['outlet', 'to', 'id'], name='delivery_waiting'), models.Index(fields=['-id'], name='delivery_newest')],
-                'constraints': [models.UniqueConstraint(fields=('outlet', 'to', 'entry', 'step'), name='one_delivery_of_an_entry')],
+                "indexes": [
+                    models.Index(
+                        condition=models.Q(("state", "waiting")), fields=["outlet", "to", "id"], name="delivery_waiting"
+                    ),
+                    models.Index(fields=["-id"], name="delivery_newest"),
+                ],
+                "constraints": [
+                    models.UniqueConstraint(fields=("outlet", "to", "entry", "step"), name="one_delivery_of_an_entry")
+                ],
             },
         ),
     ]
