@@ -56,7 +56,8 @@ class Migration(migrations.Migration):
                     "is_active",
                     models.BooleanField(
                         default=True,
-                        help_text="Designates whether this user should be treated as active. Unselect this instead of deleting accounts.",
+                        help_text="Designates whether this user should be treated as active. Unselect this instead "
+                        "of deleting accounts.",
                         verbose_name="active",
                     ),
                 ),
@@ -79,7 +80,8 @@ class Migration(migrations.Migration):
                     "groups",
                     models.ManyToManyField(
                         blank=True,
-                        help_text="The groups this user belongs to. A user will get all permissions granted to each of their groups.",
+                        help_text="The groups this user belongs to. A user will get all permissions granted to "
+                        "each of their groups.",
                         related_name="user_set",
                         related_query_name="user",
                         to="auth.group",
