@@ -14,7 +14,7 @@ from psycopg.types.json import Jsonb
 
 from oculum.history.events import Newest, eras
 from oculum.history.fleet import Fleet
-from oculum.pipeline import process
+from oculum.pipeline import Effects, process
 from oculum.routing.router import Router
 from oculum.routing.standing import looked_back
 from oculum.text import harmless
@@ -27,6 +27,7 @@ from server.store.notices import notice, tell
 from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
 from server.store.rows import COLUMNS, Rows, listed
 from server.store.sealed import open_ahead
+from server.store.times import moment
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
@@ -288,12 +289,22 @@ class Again:
 
     def _read(self, job: Job, size: int) -> Portion | None:
         """The next messages of a job, decoded; None at its end."""
-        c, registry = self.reading, self.registry
+        c = self.reading
         found = self._messages(c, job, size)
         if found is None:
             return None
         arrived, until = found
+        if not job.whole_span and len(arrived) and (back := self._back(job)):
+            return self._among_others(job, c, arrived, until, back)
         router = self._router(job, c)
+        lots, without, effects = self._through(c, arrived, router)
+        self.router = (job.id, until), router
+        rows = built_rows(c, self.layouts, lots, effects, arrived)
+        return Portion(job, until, arrived, rows, *refusals(lots, effects, arrived), without, effects.newest)
+
+    def _through(self, c: psycopg.Connection[Any], arrived: Arrived, router: Router) -> tuple[Any, np.ndarray, Effects]:
+        """Messages decoded and taken through routes: their lots, those that have no decoder, and what came of them."""
+        registry = self.registry
         lots, without = lots_of(c, registry, arrived, known_rows(registry, arrived))
         effects = process(
             [lot for _, lot in lots],
@@ -309,9 +320,57 @@ class Again:
             router,
             arrived.headers.__getitem__,
         )
-        self.router = (job.id, until), router
-        rows = built_rows(c, self.layouts, lots, effects, arrived)
-        return Portion(job, until, arrived, rows, *refusals(lots, effects, arrived), without, effects.newest)
+        return lots, without, effects
+
+    def _back(self, job: Job) -> int:
+        """How far the routes on a type look back, µs."""
+        return looked_back(r.plan for r in self.registry.in_order() if job.type_id in r.types)
+
+    def _among_others(self, job: Job, c: psycopg.Connection[Any], arrived: Arrived, until: int, back: int) -> Portion:
+        """Refused messages among the others of the same devices, on which routes look back as in life, and of which
+        nothing is written. What each device sent is gone through in its order, all devices at a time.
+        """
+        with c.cursor(binary=True) as cursor:
+            rows = cursor.execute(
+                f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s and m.id <= %s"
+                " and m.id <> all(%s) order by m.id desc limit %s",
+                (
+                    np.unique(arrived.device).tolist(),
+                    moment(int(arrived.received.min()) - back),
+                    int(arrived.ids[-1]),
+                    arrived.ids.tolist(),
+                    MOST_BEFORE,
+                ),
+            ).fetchall()[::-1]
+        router = self.registry.router()
+        router.gathers = lambda route: False
+        others = Arrived.of(rows)
+        device = np.concatenate([others.device, arrived.device])
+        wanted = np.arange(len(device)) >= len(others)
+        turn = turns_of(device, np.concatenate([others.ids, arrived.ids]), wanted)
+        built: list[Rows] = []
+        refused: list[RefusedMessage] = []
+        failed, without = np.zeros(len(arrived), bool), np.zeros(len(arrived), bool)
+        newest: dict[tuple[int, str], tuple[Newest, int]] = {}
+        for n in range(int(turn.max()) + 1):
+            own = np.flatnonzero(turn == n)
+            if not len(own):
+                continue
+            if not n % 2:
+                for begin in range(0, len(own), PORTION):
+                    self._through(c, others.chosen(own[begin : begin + PORTION]), router)
+                continue
+            place = own - len(others)
+            part = arrived.chosen(place)
+            lots, bare, effects = self._through(c, part, router)
+            built += built_rows(c, self.layouts, lots, effects, part)
+            told, wholly = refusals(lots, effects, part)
+            refused += told
+            failed[place], without[place[bare]] = wholly, True
+            for key, found in effects.newest.items():
+                if key not in newest or newest[key][0].at <= found[0].at:
+                    newest[key] = found
+        return Portion(job, until, arrived, built, refused, failed, np.flatnonzero(without), newest)
 
     def _makes_sites(self, job: Job) -> bool:
         """Whether all that the readings of sites are made of comes by, so that they can be made again."""
@@ -326,7 +385,7 @@ class Again:
         router = registry.router()
         whole = self._makes_sites(job)
         router.gathers = lambda route: whole
-        back = looked_back(route.plan for route in router.routes if job.type_id in route.types)
+        back = self._back(job)
         if back and job.whole_span:
             owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
             with c.cursor(binary=True) as cursor:
@@ -336,22 +395,7 @@ class Again:
                     (owners, job.start, back, job.start, job.after, MOST_BEFORE),
                 ).fetchall()[::-1]
             for begin in range(0, len(rows), PORTION):
-                before = Arrived.of(rows[begin : begin + PORTION])
-                lots, _ = lots_of(c, registry, before, known_rows(registry, before))
-                process(
-                    [lot for _, lot in lots],
-                    before.device,
-                    np.maximum.accumulate(before.received),
-                    before.ids,
-                    Fleet(),
-                    registry.type_of,
-                    None,
-                    0,
-                    0,
-                    registry.owner,
-                    router,
-                    before.headers.__getitem__,
-                )
+                self._through(c, Arrived.of(rows[begin : begin + PORTION]), router)
         return router
 
     def _held(self, job: Job) -> bool:
@@ -460,6 +504,23 @@ class Again:
                 "update history_decodeagain set done = done + %s, after_id = %s, trying = 1 where id = %s",
                 (len(arrived), until, job.id),
             )
+
+
+def turns_of(device: np.ndarray, ids: np.ndarray, wanted: np.ndarray) -> np.ndarray:
+    """int64 (n,): in which turn each message is gone through, so that of each device all that came before it has been,
+    and a turn holds only such as are wanted (odd ones) or only others.
+    """
+    order = np.lexsort((ids, device))
+    d, w = device[order], wanted[order]
+    first = np.ones(len(order), bool)
+    first[1:] = d[1:] != d[:-1]
+    change = first.copy()
+    change[1:] |= w[1:] != w[:-1]
+    runs = np.cumsum(change)
+    begun = runs[first][np.cumsum(first) - 1]  # of each device, its first run
+    found = np.empty(len(order), np.int64)
+    found[order] = runs - begun + w[first][np.cumsum(first) - 1]
+    return found
 
 
 def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, before: set[int]) -> None:

@@ -219,6 +219,34 @@ def test_decoding_again_takes_the_readings_through_the_routes(world: World, engi
     assert readings(world) == first
 
 
+@pytest.mark.parametrize("most", [10_000, 2, 1])
+def test_refused_messages_find_the_windows_of_routes_as_they_are_in_life(
+    world: World, engine: Any, again: Any, most: int
+) -> None:
+    """What is derived over a window is the same as if the refused messages had been read when they came."""
+    odd = {(pod, n) for pod, n in [(0, 3), (0, 4), (0, 7), (1, 0), (1, 5), (2, 11)]}
+    messages = [
+        (pod, 60 * n + pod, payload(1 + n / 10, 950 if (pod, n) in odd else 12)) for n in range(12) for pod in range(3)
+    ]
+    world.decoder(DECODER)
+    world.route('route "lately"\n  on pod\n  derive lately = total(level, 10 min)\n')
+    world.arrive(*messages)
+    work_off(engine)
+    assert world.ask("select count(*) from refused") == [(len(odd),)]
+    world.decoder(DECODER.replace("  reject", "  # reject"))
+    work_off(engine)
+    DecodeAgain.objects.create(type=world.type)
+    decode_again(again, engine, most)
+    wanted = {
+        (f"pod-{pod}", 60 * n + pod): pytest.approx(sum(1 + k / 10 for k in range(max(n - 9, 0), n + 1)))
+        for pod, n in odd
+    }
+    found = {(name, at): nums[0] for name, at, field, nums, _ in readings(world) if field == "lately"}
+    assert world.ask("select count(*) from refused") == [(0,)]
+    assert {key: found[key] for key in wanted} == wanted
+    assert len(found) == len(messages)
+
+
 def test_one_route_on_two_types(world: World, engine: Any) -> None:
     world.decoder()
     gate = Definition.objects.create(kind="decoder", name="gate", type=world.gate_type)
