@@ -22,6 +22,7 @@ from oculum.history.stretches import (
     limits,
     over_time,
 )
+from server.rules.phases import phases_at
 from server.store.arrays import NEVER
 from server.store.heard import last_heard
 from server.store.stretches import downtime, read_stretches
@@ -100,9 +101,10 @@ def standing(
 
 
 def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
-    """Of all devices, or of some; retired ones are left out."""
+    """Of all devices, or of some; those that are retired, or were it then, are left out."""
+    phases = phases_at(at if past else None)
     with connection.cursor() as cursor:
-        device, cadence, of_site, received, failed = last_heard(cursor, at if past else None, only)
+        device, cadence, of_site, received, failed = last_heard(cursor, at if past else None, only, phases.then)
         if past:
             found = read_stretches(cursor, at, at + timedelta(microseconds=1), only)
             state = np.full(len(device), WAITING, np.int8)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime, timedelta
 from typing import Any
 
@@ -24,19 +24,33 @@ THEN = f"""
   order by received_at desc limit 1
 ) m on true
 """
-CHOSEN = " where d.phase <> 'retired' and (%(only)s::int[] is null or d.id = any(%(only)s)) order by d.id"
+CHOSEN = (
+    " where (d.phase <> 'retired' or d.id = any(%(back)s)) and d.id <> all(%(gone)s) and (%(only)s::int[] is null or"
+    " d.id = any(%(only)s)) order by d.id"
+)
 
 
-def last_heard(cursor: Any, at: datetime | None, only: Sequence[int] | None = None) -> list[np.ndarray]:
+def last_heard(
+    cursor: Any, at: datetime | None, only: Sequence[int] | None = None, phases: Mapping[int, str] | None = None
+) -> list[np.ndarray]:
     """Of all devices that are not retired, or of some of them, rising: device and cadence in seconds, int64 (n,);
     whether it stands for a site's own readings, bool (n,); its last message, int64 (n,), in µs or NEVER; whether that
     failed, bool (n,). at: as it was at that moment, within eight days; which messages failed is not known of the past.
+    phases: by device, of those whose phase was another one then.
     """
+    phases = phases or {}
     return arrays(
         cursor,
         ("int", "int", "flag", "time", "flag"),
         (NOW if at is None else THEN) + CHOSEN,
-        {"at": at, "since": at - LOOKED_BACK if at is not None else None, "site": SITE, "only": only},
+        {
+            "at": at,
+            "since": at - LOOKED_BACK if at is not None else None,
+            "site": SITE,
+            "only": only,
+            "back": [device for device, phase in phases.items() if phase != "retired"],
+            "gone": [device for device, phase in phases.items() if phase == "retired"],
+        },
     )
 
 

@@ -68,6 +68,28 @@ def history_of(cursor: Any, what: str, ident: int) -> list[Was]:
     return [Was(at, person, json_of(row)) for at, person, row in cursor.fetchall()]
 
 
+def phases_then(cursor: Any, at: datetime) -> dict[int, str]:
+    """By device, the phase at a moment of those for which it is another one now; those that were not there yet are left
+    out. Of times in which only that was kept, whether a device was in service: if it was not, and is, it was under
+    maintenance.
+    """
+    cursor.execute(
+        "with place as (select coalesce(max(id), 0) as number from control_event where at <= %(at)s), later as ("
+        "select distinct c.id from register_change c, place where c.what = 'device' and c.number > place.number)"
+        " select d.id, d.phase, w.row->>'phase', (w.row->>'in_service')::bool from later join fleet_device d"
+        " on d.id = later.id, place cross join lateral (select row from register_change c where c.what = 'device'"
+        " and c.id = later.id and c.number <= place.number order by c.number desc limit 1) w where w.row is not null",
+        {"at": at},
+    )
+    found = {}
+    for device, now, then, served in cursor.fetchall():
+        if then is None:
+            then = "in service" if served else "maintenance" if now == "in service" else now
+        if then != now:
+            found[int(device)] = str(then)
+    return found
+
+
 def constants_of(connection: psycopg.Connection[Any], device: int) -> dict[str, list[tuple[int, Any]]]:
     """A device's constants as they are now: by name, each value with from when on (µs) it holds, rising."""
     found: dict[str, list[tuple[int, Any]]] = {}

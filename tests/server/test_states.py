@@ -11,6 +11,7 @@ from django.db import connection
 from server.records.again.models import DecodeAgain
 from server.rules.states import device_states
 from server.store.activity import count_anew
+from tests.server.test_api import signed_in
 from tests.server.world import START, World, decode_again, payload, work_off
 
 FAILS = b"\x01"
@@ -77,3 +78,38 @@ def test_what_messages_say_is_counted_anew_as_it_was(world: World, engine: Any) 
         own.execute("update activity set cells = 77, gone = 77, delays = 77, delay_sum = 7, delay_min = 7")
         count_anew(own, *([*column] for column in zip(*hours, strict=True)))
     assert world.ask(f"select device_id, hour, {columns} from activity order by 1, 2") == before
+
+
+def test_a_past_moment_knows_the_phases_that_devices_had(world: World) -> None:
+    """Retired since, it is there; retired then, it is not; under maintenance then, it is counted so."""
+    engineer = signed_in(world, "engineer")
+
+    def phase(pod: int, phase: str) -> None:
+        answer = engineer.patch(f"/api/v1/devices/pod-{pod}", {"phase": phase}, content_type="application/json")
+        assert answer.status_code == 200, answer.content
+
+    def listed(at: Any, **more: str) -> dict[str, str]:
+        answer = engineer.get("/api/v1/devices", {"type": "pod", **({"to": at.isoformat()} if at else {}), **more})
+        assert answer.status_code == 200, answer.content
+        return {row["name"]: row["phase"] for row in answer.json()["results"]}
+
+    def moment_now() -> Any:
+        return world.ask("select clock_timestamp()")[0][0]
+
+    phase(0, "maintenance")
+    phase(1, "retired")
+    first = moment_now()
+    phase(0, "in service")
+    phase(1, "in service")
+    phase(2, "retired")
+    serving = "in service"
+    assert listed(first) == {"pod-0": "maintenance", "pod-2": serving, "pod-3": serving}
+    assert listed(None) == {"pod-0": serving, "pod-1": serving, "pod-3": serving}
+    assert listed(first, phase="retired") == {"pod-1": "retired"}
+    assert listed(None, phase="retired") == {"pod-2": "retired"}
+    for at, count in ((first, 1), (None, 0)):
+        answer = engineer.get("/api/v1/overview", {"to": at.isoformat()} if at else {})
+        assert answer.json()["maintenance"] == count
+    assert engineer.get("/api/v1/devices/pod-0", {"to": first.isoformat()}).json()["phase"] == "maintenance"
+    assert int(world.pods[2].pk) in device_states(first, past=True)
+    assert int(world.pods[1].pk) not in device_states(first, past=True)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections import Counter
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import reduce
 from operator import or_
@@ -34,6 +34,7 @@ from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, lock_trees, tagged
 from server.rules.brief import Brief, briefs
+from server.rules.phases import Phases, phases_at
 from server.rules.plans import plan_of
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
@@ -50,12 +51,14 @@ from server.store.values import newest, value_at
 RHYTHM_BUCKETS = 48
 
 
-def selected(request: Request) -> QuerySet[Device]:
-    """Devices that the query names: q, type, site (with those within), gateway, label; sites themselves by type."""
-    found = Device.objects.select_related("type", "site", "gateway").exclude(phase="retired")
-    params = request.query_params
-    if params.get("phase"):
-        found = Device.objects.select_related("type", "site", "gateway").filter(phase=params["phase"])
+def selected(request: Request, phases: Phases | None = None) -> QuerySet[Device]:
+    """Devices that the query names: q, type, site (with those within), gateway, label; sites themselves by type.
+
+    phases: as they were at the moment that is spoken of.
+    """
+    phases, params = phases or Phases(), request.query_params
+    wanted = phases.being(params["phase"]) if params.get("phase") else ~phases.being("retired")
+    found = Device.objects.select_related("type", "site", "gateway").filter(wanted)
     for number, word in enumerate(params.get("q", "").split()[:6]):
         name, equals, text = word.partition("=")
         if equals and name:
@@ -149,8 +152,12 @@ class Chosen:
     @classmethod
     def of(cls, request: Request, start: datetime, end: datetime, past: bool) -> Chosen:
         """Raises Refused."""
-        states = device_states(end, past)
-        found = [d for d in briefs(selected(request).order_by("name")) if d.pk in states or d.phase == "retired"]
+        states, phases = device_states(end, past), phases_at(end if past else None)
+        found = [
+            replace(d, phase=phases.of(d.pk, d.phase)) if phases.then else d
+            for d in briefs(selected(request, phases).order_by("name"))
+        ]
+        found = [d for d in found if d.pk in states or d.phase == "retired"]
         kinds = states.by_device(states.state)
         counts = Counter({STATES[k]: n for k, n in Counter(kinds.get(d.pk, WAITING) for d in found).items()})
         if request.query_params.get("state") in STATES:
@@ -300,6 +307,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     from server.store.times import moment
 
     state = device_states(end, past, [device.pk]).get(device.pk)
+    device.phase = phases_at(end if past else None).of(device.pk, device.phase)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {}, start, end)
     declared = {f["name"]: f for f in device.type.fields}

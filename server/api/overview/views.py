@@ -24,6 +24,7 @@ from server.records.senders.models import UnknownSender
 from server.records.telling.models import EXPIRED, Delivery, Outlet
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment_asked, span
+from server.rules.phases import phases_at
 from server.rules.plans import trouble
 from server.rules.refusal import Refused
 from server.rules.routes import plan_of
@@ -275,7 +276,7 @@ class OverviewView(APIView):
                 "routes_keep": kept,
                 "devices": sum(states.values()),
                 "states": dict(states),
-                "maintenance": Device.objects.filter(phase="maintenance").count(),
+                "maintenance": Device.objects.filter(phases_at(at).being("maintenance")).count(),
                 "messages_per_minute": messages / (LATELY / MINUTE),
                 "refused_per_minute": (refused + unknown_messages) / (LATELY / MINUTE),
                 "unknown_senders": unknown,

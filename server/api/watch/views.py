@@ -24,6 +24,7 @@ from server.requests.paging import bounded
 from server.rules.brief import Brief, briefs
 from server.rules.groups import Grouped, grouped
 from server.rules.health import Figures, figures
+from server.rules.phases import phases_at
 from server.rules.refusal import Refused
 from server.rules.states import states_over_time
 from server.rules.told import handover, watched
@@ -52,7 +53,8 @@ def figures_out(one: Figures) -> dict[str, Any]:
 
 
 def in_service(request: Request) -> list[Brief]:
-    return briefs(selected(request).filter(phase="in service"))
+    phases = phases_at(moment_asked(request, "to"))
+    return briefs(selected(request, phases).filter(phases.being("in service")))
 
 
 class HealthView(APIView):
