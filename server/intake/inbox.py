@@ -17,6 +17,7 @@ from pathlib import Path
 import psycopg
 from psycopg.types.multirange import Multirange
 
+from oculum.errors import OculumError
 from server.intake.senders import Source
 from server.store.faults import of_the_database
 from server.store.messages import COPY, packed
@@ -58,11 +59,11 @@ class Outcome(Enum):
     UNSTORABLE = "unstorable"
 
 
-class Busy(Exception):
+class Busy(OculumError):
     """The database does not keep up, or does not answer: the sender may try again."""
 
 
-class Full(Exception):
+class Full(OculumError):
     """Nothing is acknowledged any more: the disk is down to its reserve."""
 
 

@@ -8,14 +8,15 @@ from typing import Any
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from oculum.errors import OculumError
 from server.requests.problems import CONTENT_TYPE, problem
 
 
-class Gone(Exception):
+class Gone(OculumError):
     """The other side has left before its request was whole."""
 
 
-class Refused(Exception):
+class Refused(OculumError):
     """What the answer is, made of a status, a code and a sentence."""
 
     def __init__(self, status: int, code: str, sentence: str) -> None:

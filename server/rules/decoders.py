@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from oculum.errors import OculumError
 from oculum.language.conditions import CONDITION
 from oculum.language.decoders import DECODER
 from oculum.language.decoders.plan import DecoderPlan
@@ -15,7 +16,7 @@ from server.rules.plans import decoder_plan, field_out, hands_on
 from server.rules.selection import Selection
 
 
-class CasesFail(Exception):
+class CasesFail(OculumError):
     """The text is sound, but does not give what its cases expect."""
 
     def __init__(self, names: list[str]) -> None:

@@ -89,7 +89,7 @@ class KindRules:
     )
 
 
-class NotPublishable(Exception):
+class NotPublishable(OculumError):
     """The text has errors."""
 
     def __init__(self, problems: list[Problem]) -> None:

@@ -9,6 +9,7 @@ from typing import Any
 from django.db import transaction
 from django.utils import timezone
 
+from oculum.errors import OculumError
 from oculum.language.definitions import EDITION, format_definition
 from oculum.language.kinds import Surroundings
 from oculum.language.problems import Problem
@@ -26,7 +27,7 @@ from server.rules.selection import Selection
 from server.store.rows import specs
 
 
-class Overtaken(Exception):
+class Overtaken(OculumError):
     """Somebody else has published, or kept a draft, since the text was begun."""
 
     def __init__(self, sentence: str, text: str, number: int | None, draft_number: int) -> None:
@@ -42,7 +43,7 @@ class Base:
     draft_number: int | None = None
 
 
-class NothingInForce(Exception):
+class NothingInForce(OculumError):
     """A version can go to chosen devices first only where another is in force for the rest."""
 
 

@@ -17,6 +17,7 @@ from oculum.language.definitions import check
 from oculum.language.fields import FieldSpec
 from oculum.language.kinds import Surroundings
 from oculum.language.problems import Problem
+from server.runner.misuse import Misuse
 
 ENDS = {".ocu", ".json", ".jsonl", ".csv", ".geojson", ".md"}
 WORDS = {
@@ -26,10 +27,6 @@ WORDS = {
     "left": "  left     ",
     "refused": "! refused  ",
 }
-
-
-class Misuse(ValueError):
-    """Something that was given, or answered, and cannot be used."""
 
 
 def asked(address: str, token: str, body: dict[str, Any] | None = None) -> Any:

@@ -28,6 +28,7 @@ from server.runner.lifecycle import (
     tell,
     tell_sign_ins,
 )
+from server.runner.misuse import Misuse
 from server.runner.stack import StackError, start_postgres
 
 app = typer.Typer(
@@ -298,7 +299,7 @@ def export(folder: Path, url: Address = None, token: Token = "", port: Port = No
 
     try:
         count = archiving.export(folder, url or chosen(port, data).address, token)
-    except archiving.Misuse as error:
+    except Misuse as error:
         fail(str(error))
     say(f"{count} files in {folder}.")
 
@@ -318,7 +319,7 @@ def apply_(
 
     try:
         code = archiving.applied(folder, url or chosen(port, data).address, token, dry_run, remove)
-    except archiving.Misuse as error:
+    except Misuse as error:
         fail(str(error))
     raise typer.Exit(code)
 
@@ -335,7 +336,7 @@ def check(files: list[Path]) -> None:
                 problems = list(archiving.problems_in(path))
             else:
                 problems = [(path, problem) for problem in workbench.problems_of(path)]
-        except (workbench.Misuse, archiving.Misuse) as error:
+        except Misuse as error:
             typer.echo(str(error), err=True)
             failed = True
             continue
@@ -369,7 +370,7 @@ def decode(
     try:
         plan = workbench.decoder(definition)
         if sum(given is not None for given in (hex_, text, file, cases)) != 1:
-            raise workbench.Misuse("give one of --hex, --text, --file and --cases")
+            raise Misuse("give one of --hex, --text, --file and --cases")
         if cases is not None:
             for where, one in workbench.cases(cases):
                 typer.echo(json.dumps(workbench.decode_case(plan, one, where), ensure_ascii=False))
@@ -389,7 +390,7 @@ def decode(
         if previous_hex is not None:
             case["previous_hex"] = previous_hex
         result = workbench.decode_case(plan, case)
-    except (workbench.Misuse, OSError) as error:
+    except (Misuse, OSError) as error:
         typer.echo(str(error), err=True)
         raise typer.Exit(2) from None
     if json_out:
@@ -417,7 +418,7 @@ def encode(
         plan = workbench.decoder(definition)
         own = workbench.constants(plan, workbench.pairs(constant or [], "a constant"))
         typer.echo(workbench.encode(plan, command, workbench.pairs(parameters or [], "a parameter"), own))
-    except workbench.Misuse as error:
+    except Misuse as error:
         typer.echo(str(error), err=True)
         raise typer.Exit(2) from None
     except CommandError as error:

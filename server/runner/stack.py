@@ -10,13 +10,14 @@ import subprocess
 import time
 from pathlib import Path
 
+from oculum.errors import OculumError
 from server.instance.instance import ROOT, Instance
 from server.instance.processes import alive, remember
 
 POSTGRES = Path("/usr/lib/postgresql/15/bin")
 
 
-class StackError(RuntimeError):
+class StackError(OculumError):
     """Something that keeps the stack from starting; the message says what to do."""
 
 

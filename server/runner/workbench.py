@@ -24,10 +24,7 @@ from oculum.language.kinds import Surroundings
 from oculum.language.problems import Problem, Span
 from oculum.language.routes import check_route
 from oculum.pipeline import decode_batch
-
-
-class Misuse(ValueError):
-    """Something given on the command line, or in a cases file, that cannot be used."""
+from server.runner.misuse import Misuse
 
 
 @cache

@@ -13,6 +13,7 @@ import psycopg
 from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 
 from oculum.batches import Decoded
+from oculum.errors import OculumError
 from oculum.history.events import Newest
 from oculum.language.fields import FieldSpec
 from oculum.text import harmless
@@ -24,7 +25,7 @@ set_json_dumps(orjson.dumps)
 set_json_loads(orjson.loads)
 
 
-class Fenced(RuntimeError):
+class Fenced(OculumError):
     """Another engine has taken this part over; nothing of this one's work is kept."""
 
 
