@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -27,9 +27,9 @@ class Phases:
         return Q(pk__in=were) | (Q(phase=phase) & ~Q(pk__in=list(self.then)))
 
 
-def phases_at(at: datetime | None) -> Phases:
-    """As they were at a moment, or (None) as they are."""
+def phases_at(at: datetime | None, only: Sequence[int] | None = None) -> Phases:
+    """Of all devices, or of some, as they were at a moment, or (None) as they are."""
     if at is None:
         return Phases()
     with connection.cursor() as cursor:
-        return Phases(phases_then(cursor, at))
+        return Phases(phases_then(cursor, at, only))

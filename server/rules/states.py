@@ -102,7 +102,7 @@ def standing(
 
 def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
     """Of all devices, or of some; those that are retired, or were it then, are left out."""
-    phases = phases_at(at if past else None)
+    phases = phases_at(at if past else None, only)
     with connection.cursor() as cursor:
         device, cadence, of_site, received, failed = last_heard(cursor, at if past else None, only, phases.then)
         if past:

@@ -68,18 +68,20 @@ def history_of(cursor: Any, what: str, ident: int) -> list[Was]:
     return [Was(at, person, json_of(row)) for at, person, row in cursor.fetchall()]
 
 
-def phases_then(cursor: Any, at: datetime) -> dict[int, str]:
-    """By device, the phase at a moment of those for which it is another one now; those that were not there yet are left
-    out. Of times in which only that was kept, whether a device was in service: if it was not, and is, it was under
-    maintenance.
+def phases_then(cursor: Any, at: datetime, only: Sequence[int] | None = None) -> dict[int, str]:
+    """By device, of all or of some, the phase at a moment where it is another one now; devices that were not there yet
+    are left out. Of times in which only that was kept, whether a device was in service: if it was not, and is, it was
+    under maintenance.
     """
+    cursor.execute("select coalesce(max(id), 0) from control_event where at <= %s", (at,))
+    (place,) = cursor.fetchone()
     cursor.execute(
-        "with place as (select coalesce(max(id), 0) as number from control_event where at <= %(at)s), later as ("
-        "select distinct c.id from register_change c, place where c.what = 'device' and c.number > place.number)"
-        " select d.id, d.phase, w.row->>'phase', (w.row->>'in_service')::bool from later join fleet_device d"
-        " on d.id = later.id, place cross join lateral (select row from register_change c where c.what = 'device'"
-        " and c.id = later.id and c.number <= place.number order by c.number desc limit 1) w where w.row is not null",
-        {"at": at},
+        "select d.id, d.phase, w.phase, w.served from (select distinct on (c.id) c.id, c.row->>'phase' as phase,"
+        " (c.row->>'in_service')::bool as served, c.row is not null as there from register_change c where"
+        " c.what = 'device' and c.number <= %(place)s and (%(only)s::bigint[] is null or c.id = any(%(only)s)) and c.id"
+        " in (select id from register_change where what = 'device' and number > %(place)s)"
+        " order by c.id, c.number desc) w join fleet_device d on d.id = w.id where w.there",
+        {"place": place, "only": only},
     )
     found = {}
     for device, now, then, served in cursor.fetchall():

@@ -307,7 +307,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     from server.store.times import moment
 
     state = device_states(end, past, [device.pk]).get(device.pk)
-    device.phase = phases_at(end if past else None).of(device.pk, device.phase)
+    device.phase = phases_at(end if past else None, [device.pk]).of(device.pk, device.phase)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {}, start, end)
     declared = {f["name"]: f for f in device.type.fields}
