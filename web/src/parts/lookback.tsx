@@ -2,13 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState, type PointerEvent } from "react";
 import { type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
+import { ofBand } from "../api/queries";
 import { colour, fillState, penOf, STATES, useGroundWord, useWidth } from "./canvas";
 import { useKeys, useNow } from "./keys";
+import { look } from "./look";
 import { SPANS, spanWord, useLookback } from "./lookback-state";
 import { Key } from "./marks";
 import { clock, day, exact, minutes, ticks, tickWord, zoneWord } from "./time";
-import { look } from "./look";
-import { ofBand } from "../api/queries";
 
 const BANDS = [86400, 7 * 86400, 30 * 86400, 90 * 86400, 365 * 86400];
 /** The shortest band that holds a span. */

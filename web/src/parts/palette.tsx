@@ -2,16 +2,16 @@ import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useEffect, useState } from "react";
 import { ofSites, ofTypes, ofDevices, ofDefinitions } from "../api/queries";
+import { titleOfDoc } from "../help/titles";
 import { Trouble } from "./basics";
 import { useChosen } from "./chosen";
 import { Box } from "./dialog";
 import { groundNow, setGround } from "./ground";
-import { titleOfDoc } from "../help/titles";
+import { look } from "./look";
 import { useKept } from "./lookback-state";
 import { Key, StateMark } from "./marks";
 import { useMay } from "./me";
 import { signOut } from "./session";
-import { look } from "./look";
 
 type Act = {
   word: string;

@@ -3,11 +3,11 @@ import { Dialog } from "radix-ui";
 import { useState, type ReactNode } from "react";
 import { useSearchParams } from "react-router";
 import { api, got } from "../api/client";
+import { ofSelections } from "../api/queries";
 import { Trouble } from "./basics";
 import { FormBox } from "./dialog";
 import { look } from "./look";
 import { useMay } from "./me";
-import { ofSelections } from "../api/queries";
 
 /**
  * Selections of a list that are kept under a name, for everybody: pressed, the list is filtered so. `parts`: what it

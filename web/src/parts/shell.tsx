@@ -3,19 +3,19 @@ import { lazy, Suspense, useEffect, useState, type ReactNode } from "react";
 import { NavLink, useNavigate } from "react-router";
 import { type Schemas } from "../api/client";
 import { useLiveState } from "../api/live";
+import { ofOverview } from "../api/queries";
 import { useAlert } from "./alert";
 import { HealthStrip } from "./health";
-import { useKeys } from "./keys";
-import { LookbackBand } from "./lookback";
 import { useHelp } from "./help";
-import { useKept, useLookback } from "./lookback-state";
+import { useKeys } from "./keys";
 import { look } from "./look";
+import { LookbackBand } from "./lookback";
+import { useKept, useLookback } from "./lookback-state";
 import { Emblem, Key } from "./marks";
 import { useMe } from "./me";
 import { Palette } from "./palette";
-import { counted } from "./words";
 import { WhySheet } from "./why";
-import { ofOverview } from "../api/queries";
+import { counted } from "./words";
 
 const HelpSheet = lazy(() => import("../help/sheet"));
 

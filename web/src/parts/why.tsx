@@ -2,12 +2,12 @@ import { useQuery } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { Link } from "react-router";
 import { ofWhy } from "../api/queries";
+import { named, useAddress } from "./address";
 import { At, Trouble, Waiting } from "./basics";
 import { HexRow } from "./bytes";
 import { Sheet } from "./dialog";
 import { useKept } from "./lookback-state";
 import { Key } from "./marks";
-import { named, useAddress } from "./address";
 
 const ADDRESS = { why: named };
 

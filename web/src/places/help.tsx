@@ -2,10 +2,10 @@ import { useEffect, useRef } from "react";
 import { Link, useLocation, useParams } from "react-router";
 import { DOCS, search, SECTIONS } from "../help/sections";
 import HelpText from "../help/text";
-import { Empty, Heading } from "../parts/basics";
-import { useKept } from "../parts/lookback-state";
 import { titleOfDoc } from "../help/titles";
 import { useAddress, word } from "../parts/address";
+import { Empty, Heading } from "../parts/basics";
+import { useKept } from "../parts/lookback-state";
 
 const MOST = 20;
 const ADDRESS = { q: word };

@@ -3,16 +3,16 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../api/client";
 import { ofSites } from "../api/queries";
+import { alerts, setAlert } from "../parts/alert";
 import { At, Choose, Heading, TextField, Trouble } from "../parts/basics";
 import { groundNow, setGround } from "../parts/ground";
 import { singleKeysOn } from "../parts/keys";
 import { useKept } from "../parts/lookback-state";
-import { alerts, setAlert } from "../parts/alert";
 import { useMe } from "../parts/me";
 import { signOut } from "../parts/session";
+import { Sure } from "../parts/sure";
 import { exact, ownZone, zoneWord } from "../parts/time";
 import { PasswordForm } from "./password";
-import { Sure } from "../parts/sure";
 import { ofItself, ofTokens } from "./queries";
 
 const ROLES = ["viewer", "operator", "engineer", "admin"] as const;

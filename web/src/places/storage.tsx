@@ -5,8 +5,8 @@ import { api, got, type Schemas } from "../api/client";
 import { At, Heading, Trouble, Waiting } from "../parts/basics";
 import { useKept } from "../parts/lookback-state";
 import { useMay } from "../parts/me";
-import { kept as ofDays, size } from "./storage-sizes";
 import { ofStorage } from "./queries";
+import { kept as ofDays, size } from "./storage-sizes";
 
 type Told = Schemas["StorageOut"];
 type Kind = Schemas["KindTaken"];

@@ -1,5 +1,6 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { count, ident, mark, oneOf, useAddress } from "../../parts/address";
 import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Toggles } from "../../parts/filters";
@@ -14,12 +15,11 @@ import { useActs, type Alarm } from "./acts";
 import { ActBox, type Asked } from "./boxes";
 import { Journal } from "./journal";
 import { Quality } from "./quality";
+import { ofCauses, ofList, ofMembers } from "./queries";
 import { AlarmRow, GroupRow, type Group } from "./row";
 import { asked as asAsked, Filters, useSelection } from "./selection";
 import { AlarmSheet, useAlarmSheet } from "./sheet";
 import { Summary } from "./summary";
-import { ofCauses, ofList, ofMembers } from "./queries";
-import { count, ident, mark, oneOf, useAddress } from "../../parts/address";
 
 type Line = { key: string; group: Group | null; alarm: Alarm | null; within: boolean };
 const SHOWS = ["open", "returned", "shelved", "suppressed", "all", "journal", "quality"] as const;

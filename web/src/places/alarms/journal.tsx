@@ -1,18 +1,18 @@
 import { keepPreviousData, useQuery, type UseQueryResult } from "@tanstack/react-query";
 import { useState } from "react";
-import { ofColleagues } from "../../api/queries";
-import { Pick } from "../../parts/filters";
 import { type Schemas } from "../../api/client";
+import { ofColleagues } from "../../api/queries";
+import { useAddress, word } from "../../parts/address";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
+import { Pick } from "../../parts/filters";
 import { useLookback } from "../../parts/lookback-state";
 import { PriorityMark } from "../../parts/marks";
 import { Pages } from "../../parts/pages";
 import { Subject } from "../../parts/subject";
 import { Cell } from "../../parts/table";
-import { useWhy, whyAlarm } from "../../parts/why";
 import { unitOf } from "../../parts/units";
+import { useWhy, whyAlarm } from "../../parts/why";
 import { ofJournal } from "./queries";
-import { useAddress, word } from "../../parts/address";
 
 const COLUMNS = [
   "row-line grid grid-cols-[110px_100px_minmax(0,1fr)] items-center gap-2",

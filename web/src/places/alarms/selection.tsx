@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { ofColleagues, ofSites, ofTypes } from "../../api/queries";
+import { useAddress, word } from "../../parts/address";
 import { Pick } from "../../parts/filters";
 import { PRIORITIES } from "../../parts/marks";
 import { Selections } from "../../parts/selections";
-import { useAddress, word } from "../../parts/address";
 
 const NAMES = ["q", "priority", "site", "type", "person", "longer"] as const;
 const ADDRESS = { q: word, priority: word, site: word, type: word, person: word, longer: word };

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
+import { ident, named, useAddress } from "../../parts/address";
 import { At, Trouble, Waiting } from "../../parts/basics";
 import { Sheet } from "../../parts/dialog";
 import { useKeys, useNow } from "../../parts/keys";
@@ -17,7 +18,6 @@ import { counted } from "../../parts/words";
 import { stateOf, type useActs } from "./acts";
 import type { Asked } from "./boxes";
 import { ofSheet, ofDeliveries } from "./queries";
-import { ident, named, useAddress } from "../../parts/address";
 
 const HelpText = lazy(() => import("../../help/text"));
 const Around = lazy(() => import("./around"));

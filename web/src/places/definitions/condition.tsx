@@ -3,13 +3,13 @@ import { useCallback, useEffect, useMemo, useState } from "react";
 import { Navigate, useParams } from "react-router";
 import { ofSites, ofTypes, ofDevices } from "../../api/queries";
 import { Trouble, Waiting } from "../../parts/basics";
+import { Boundary } from "../../parts/boundary";
 import { useKept } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Split } from "../../parts/split";
 import { counted } from "../../parts/words";
 import { useAsked } from "./asked";
-import { Boundary } from "../../parts/boundary";
 import { ConditionTrialPart, type Trial } from "./condition-trial";
 import { CurvePart, type Subject } from "./curve";
 import { useDraft, useWords } from "./draft";
@@ -18,9 +18,9 @@ import { Instruction } from "./instruction";
 import { OffStrip } from "./off";
 import { Overtaken } from "./overtaken";
 import { RolloutStrip } from "./rollout";
-import { TextPane } from "./text-pane";
 import { Suggestion } from "./suggestion";
 import { Supposed } from "./supposed";
+import { TextPane } from "./text-pane";
 
 const HEAVY_S = 6; // a trial that takes longer is run when somebody asks for it
 

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { ofFences, ofLanguage, ofSites } from "../../api/queries";
 import { api, got, Refusal, type Schemas } from "../../api/client";
+import { ofFences, ofLanguage, ofSites } from "../../api/queries";
 import type { Words } from "../../parts/editor";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
 import { ofTables } from "../routes/queries";

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { named, useAddress, word } from "../../parts/address";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { counted } from "../../parts/words";
 import { ofFailing } from "./queries";
-import { named, useAddress, word } from "../../parts/address";
 
 const SHOWN = 12;
 const ADDRESS = { message: named, outcome: word };

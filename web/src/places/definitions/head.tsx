@@ -7,14 +7,14 @@ import { FormBox } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
+import { counted } from "../../parts/words";
 import { Copy } from "./copy";
 import type { useDraft } from "./draft";
-import { counted } from "../../parts/words";
 import { SwitchOff } from "./off";
+import { ofRun, ofEffect } from "./queries";
 import { Chooser, Running } from "./rollout";
 import { ask, type Chosen, parsed, useRollout } from "./selection";
 import { Versions } from "./versions";
-import { ofRun, ofEffect } from "./queries";
 
 type Draft = ReturnType<typeof useDraft>;
 

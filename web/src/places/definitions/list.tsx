@@ -3,16 +3,16 @@ import { useEffect, useState, type ReactNode } from "react";
 import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofTypes, ofDefinitions } from "../../api/queries";
+import { named, useAddress, word } from "../../parts/address";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { useKeys } from "../../parts/keys";
+import { look } from "../../parts/look";
 import { useKept } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
 import { Begin } from "./begin";
-import { look } from "../../parts/look";
-import { named, useAddress, word } from "../../parts/address";
 
 type Definition = Schemas["DefinitionOut"];
 type Row = { key: string; to: string; definition?: Definition; type?: Schemas["TypeOut"] };

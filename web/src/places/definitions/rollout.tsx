@@ -7,15 +7,15 @@ import { ofSites } from "../../api/queries";
 import { At, Choose, Empty, TextField, Trouble } from "../../parts/basics";
 import { DialogTitle, FormBox, Sheet } from "../../parts/dialog";
 import { useKeys } from "../../parts/keys";
+import { look } from "../../parts/look";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { counted } from "../../parts/words";
 import { useSettled } from "./draft";
-import { ask, type Chosen, parsed, useRollout, written } from "./selection";
-import { look } from "../../parts/look";
 import { ofChosen, ofRuns } from "./queries";
+import { ask, type Chosen, parsed, useRollout, written } from "./selection";
 
 /** Which devices have a version first: by label, site and share, with how many that are. */
 export function Chooser({ id, chosen, change }: { id: number; chosen: Chosen; change: (next: Chosen) => void }) {

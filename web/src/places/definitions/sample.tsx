@@ -2,15 +2,15 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Popover } from "radix-ui";
 import { useState } from "react";
 import { type Schemas } from "../../api/client";
+import { ofDevices, ofArrival } from "../../api/queries";
+import { named, useAddress, word } from "../../parts/address";
 import { At, Trouble } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
+import { look } from "../../parts/look";
 import { Key } from "../../parts/marks";
 import { useSettled } from "./draft";
-import { look } from "../../parts/look";
-import { ofDevices, ofArrival } from "../../api/queries";
 import { ofSamples } from "./queries";
-import { named, useAddress, word } from "../../parts/address";
 
 type SampleState = ReturnType<typeof useSample>;
 

@@ -4,9 +4,9 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { At } from "../../parts/basics";
 import { DialogTitle, Sheet } from "../../parts/dialog";
+import { look } from "../../parts/look";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
-import { look } from "../../parts/look";
 import { ofVersions } from "./queries";
 
 /** What one text has otherwise than another, line by line. */

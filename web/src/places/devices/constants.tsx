@@ -2,8 +2,8 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, got } from "../../api/client";
 import { At, TextField, Trouble } from "../../parts/basics";
-import { ofConstants } from "./queries";
 import { Sure } from "../../parts/sure";
+import { ofConstants } from "./queries";
 
 /** What was written, as a value: a number, yes or no, else a text. */
 function valueOf(text: string): number | boolean | string {

@@ -2,17 +2,17 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
-import { useGoOn } from "../../parts/go-on";
 import { Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
+import { useGoOn } from "../../parts/go-on";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
+import { Sure } from "../../parts/sure";
 import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { DeviceForm, type DeviceDraft } from "./form";
 import { holdKey, putAway, useHeldKey } from "./held-keys";
-import { PhotoForm } from "./photo";
 import { KeyShown } from "./key-box";
-import { Sure } from "../../parts/sure";
+import { PhotoForm } from "./photo";
 import { ofForm } from "./queries";
 
 /** Changing a device: what it is called, where it is, through what it talks, whether it is in service. */

@@ -1,9 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
 import { api, got, type Schemas } from "../../api/client";
 import { Trouble } from "../../parts/basics";
-import { holdKey, putAway, useHeldKey } from "./held-keys";
 import { look } from "../../parts/look";
 import { Sure } from "../../parts/sure";
+import { holdKey, putAway, useHeldKey } from "./held-keys";
 
 /** A key just made, shown this once, with the two commands filled in. */
 export function KeyShown({ made, dismiss }: { made: Schemas["KeyOut"]; dismiss?: () => void }) {

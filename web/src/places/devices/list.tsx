@@ -3,20 +3,20 @@ import { lazy, Suspense, useRef, useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes, ofDevices } from "../../api/queries";
+import { count, useAddress, word } from "../../parts/address";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Pick, Toggles } from "../../parts/filters";
 import { useKeys, useNow } from "../../parts/keys";
+import { look } from "../../parts/look";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Rhythm } from "../../parts/rhythm";
-import { look } from "../../parts/look";
 import { before, columnsOf, columnWord, FIXED, Head, Told, useColumns } from "./columns";
 import { DeviceSelections } from "./selections";
 import { Several } from "./several";
-import { count, useAddress, word } from "../../parts/address";
 
 const ColumnsMenu = lazy(() => import("./columns-menu"));
 

@@ -7,8 +7,8 @@ import { At, Field, Trouble } from "../../parts/basics";
 import type { Happened } from "../../parts/chart-drawing";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
-import { fromShown, toShown, zoneWord } from "../../parts/time";
 import { Sure } from "../../parts/sure";
+import { fromShown, toShown, zoneWord } from "../../parts/time";
 
 type Found = Schemas["NotesOut"];
 

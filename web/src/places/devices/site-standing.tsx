@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { ofDevices } from "../../api/queries";
 import { At, Empty, Trouble } from "../../parts/basics";
 import { useNow } from "../../parts/keys";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
@@ -9,7 +10,6 @@ import { PriorityMark, StateMark, STATE_WORDS } from "../../parts/marks";
 import { lasting, minutesIn } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { percent } from "../watch/figures";
-import { ofDevices } from "../../api/queries";
 import { ofSiteHealth } from "./queries";
 
 /** What is dragged: the name of a device. */

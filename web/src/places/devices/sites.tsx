@@ -3,19 +3,19 @@ import { useMemo, useState } from "react";
 import { Link, useParams } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
 import { ofSites } from "../../api/queries";
+import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
 import { Conflict } from "../../parts/conflict";
 import { useFilled } from "../../parts/filled";
 import { useGoOn } from "../../parts/go-on";
-import { Choose, Empty, Heading, NameField, TextField, Trouble, Waiting } from "../../parts/basics";
-import { useKept } from "../../parts/lookback-state";
 import { look } from "../../parts/look";
+import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
+import { Sure } from "../../parts/sure";
 import { ownZone, zoneWord } from "../../parts/time";
 import { wrongName } from "../../parts/written";
 import { Changes } from "./changes";
 import { PositionFields, positionIn } from "./position";
 import { DRAGGED, SiteStanding, useMove } from "./site-standing";
-import { Sure } from "../../parts/sure";
 
 type Site = Schemas["SiteOut"];
 

@@ -2,16 +2,16 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { Conflict } from "../../parts/conflict";
 import { useFilled } from "../../parts/filled";
 import { useGoOn } from "../../parts/go-on";
-import { NameField, NameProblem, TextField, Trouble, Wrong } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
+import { Sure } from "../../parts/sure";
 import { UnitField } from "../../parts/unit-field";
 import { useAskBeforeLeaving } from "../../parts/unsaved";
 import { amount, duration, writtenDuration, wrongName } from "../../parts/written";
 import { Changes } from "./changes";
-import { Sure } from "../../parts/sure";
 
 type Type = Schemas["TypeOut"];
 type FieldRow = {

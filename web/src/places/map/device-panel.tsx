@@ -6,9 +6,9 @@ import { useKept, useLookback } from "../../parts/lookback-state";
 import { PriorityMark, STATE_WORDS, StateMark } from "../../parts/marks";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
+import { ofDevice } from "../devices/queries";
 import type { MapDevice } from "./marks-layer";
 import { type Corner, said } from "./shape";
-import { ofDevice } from "../devices/queries";
 
 /** The chosen device: how it is, where, its newest values, and how far it went. */
 export function DevicePanel({

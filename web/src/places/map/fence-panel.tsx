@@ -3,11 +3,11 @@ import { Link } from "react-router";
 import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { useKept, useLookback } from "../../parts/lookback-state";
+import { Sure } from "../../parts/sure";
 import type { Fence } from "./chart";
 import { Crossings } from "./crossings";
 import { ofCrossings, ofFenceVersions } from "./queries";
 import { type Feature, shapeOf, shapeWord, sizeWord } from "./shape";
-import { Sure } from "../../parts/sure";
 
 /** The chosen fence: what it is, who speaks of it, who is inside, who crossed it, and what it was. */
 export function FencePanel({

@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { api, got } from "../../api/client";
 import { ofFences } from "../../api/queries";
+import { ident, named, useAddress } from "../../parts/address";
 import { Heading, Trouble } from "../../parts/basics";
 import { useKeys } from "../../parts/keys";
 import { useLookback } from "../../parts/lookback-state";
@@ -15,7 +16,6 @@ import { FileBox } from "./file";
 import { Overview } from "./overview";
 import { ofGround, ofMap, ofTrack } from "./queries";
 import { type Corner, type Drawing, type Feature, type Shape, shapeOf } from "./shape";
-import { ident, named, useAddress } from "../../parts/address";
 
 const ADDRESS = { device: named, fence: ident };
 

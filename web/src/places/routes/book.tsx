@@ -2,6 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { api, got } from "../../api/client";
+import { useAddress, word } from "../../parts/address";
 import { Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { useKeys } from "../../parts/keys";
@@ -14,7 +15,6 @@ import { BookLine } from "./book-line";
 import { OrderEffect } from "./effect";
 import { FlowPicture } from "./flow";
 import { inOrder, moved, ofBook, ofFlow, type Row } from "./queries";
-import { useAddress, word } from "../../parts/address";
 
 const ADDRESS = { q: word, node: word };
 

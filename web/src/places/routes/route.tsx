@@ -1,8 +1,9 @@
-import { Boundary } from "../../parts/boundary";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { Navigate, useParams } from "react-router";
 import { ofTypes } from "../../api/queries";
+import { named, useAddress } from "../../parts/address";
 import { Trouble, Waiting } from "../../parts/basics";
+import { Boundary } from "../../parts/boundary";
 import { useKept } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
 import { Split } from "../../parts/split";
@@ -11,10 +12,9 @@ import { DefinitionHead } from "../definitions/head";
 import { Overtaken } from "../definitions/overtaken";
 import { Sample, useSample } from "../definitions/sample";
 import { TextPane } from "../definitions/text-pane";
+import { ofTry } from "./queries";
 import { RouteTrial } from "./trial";
 import { Way } from "./way";
-import { ofTry } from "./queries";
-import { named, useAddress } from "../../parts/address";
 
 const ADDRESS = { message: named };
 

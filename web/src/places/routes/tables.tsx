@@ -2,14 +2,14 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got, type Schemas } from "../../api/client";
+import { ident, useAddress } from "../../parts/address";
 import { At, Empty, Heading, TextField, Trouble, Waiting } from "../../parts/basics";
 import { useKept } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
+import { Sure } from "../../parts/sure";
 import { unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { ofTables, ofTable } from "./queries";
-import { Sure } from "../../parts/sure";
-import { ident, useAddress } from "../../parts/address";
 
 type Column = Schemas["TableWhole"]["columns"][number];
 const MOST_BYTES = 1_000_000;

@@ -2,6 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import { ofTypes, ofArrivals } from "../../api/queries";
+import { named, useAddress, word } from "../../parts/address";
 import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { Pick } from "../../parts/filters";
@@ -10,9 +11,8 @@ import { useKept, useLookback } from "../../parts/lookback-state";
 import { Key } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Begin } from "../definitions/begin";
-import { Way } from "./way";
 import { ofTry } from "./queries";
-import { named, useAddress, word } from "../../parts/address";
+import { Way } from "./way";
 
 const ADDRESS = { type: word, topic: word, device: word, message: named };
 

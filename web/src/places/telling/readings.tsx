@@ -3,8 +3,8 @@ import { api, got } from "../../api/client";
 import { At, Trouble } from "../../parts/basics";
 import { spanWord, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
-import { counted } from "../../parts/words";
 import { Sure } from "../../parts/sure";
+import { counted } from "../../parts/words";
 import { ofSent } from "./queries";
 
 /** Readings that routes send to an outlet: what waits, what was sent and lost, the last batches. */

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { oneOf, useAddress } from "../../parts/address";
 import { Heading } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
 import { useMay } from "../../parts/me";
@@ -6,10 +7,9 @@ import { Chains } from "./chains";
 import { Contacts } from "./contacts";
 import { Deliveries } from "./deliveries";
 import { Outlets } from "./outlets";
+import { ofDeliveries } from "./queries";
 import { Shifts } from "./shifts";
 import { Who } from "./who";
-import { ofDeliveries } from "./queries";
-import { oneOf, useAddress } from "../../parts/address";
 
 const SHOWS: [string, string][] = [
   ["ways", "Ways of telling"],

@@ -1,12 +1,12 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { ofDefinitions, ofDevices } from "../../api/queries";
 import { At, Empty, Field, Trouble } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { look } from "../../parts/look";
 import { PRIORITIES } from "../../parts/marks";
 import { Cell } from "../../parts/table";
 import { fromShown, toShown } from "../../parts/time";
-import { ofDefinitions, ofDevices } from "../../api/queries";
 import { ofWho } from "./queries";
 
 const COLUMNS = look("row-line grid grid-cols-[150px_60px_minmax(0,1fr)_minmax(0,1.4fr)] items-center gap-3");

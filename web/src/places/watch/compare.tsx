@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
 import { Link } from "react-router";
 import { ofSites, ofTypes } from "../../api/queries";
+import { count, useAddress, word } from "../../parts/address";
 import { At, Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
@@ -10,7 +11,6 @@ import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { ofCourses } from "./queries";
 import { bandOf, ranked, type Course } from "./ranking";
-import { count, useAddress, word } from "../../parts/address";
 
 const PARTS = 96;
 const PAGE = 48;

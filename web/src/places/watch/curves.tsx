@@ -3,6 +3,7 @@ import { useMemo, useRef, useState, type ReactNode } from "react";
 import type uPlot from "uplot";
 import { type Schemas } from "../../api/client";
 import { ofNotes, ofDevices, ofNamed } from "../../api/queries";
+import { mark, oneOf, several, useAddress } from "../../parts/address";
 import { Empty, Heading, shown, Trouble, Waiting } from "../../parts/basics";
 import { Chart, type More } from "../../parts/chart";
 import { Pick, Toggles } from "../../parts/filters";
@@ -15,11 +16,10 @@ import { MOST_LINES } from "../../parts/tones";
 import { titled, unitOf } from "../../parts/units";
 import { counted } from "../../parts/words";
 import { barsOf, limitsOf } from "../devices/context";
-import { ofAlarms } from "../devices/queries";
 import { happened } from "../devices/notes";
+import { ofAlarms } from "../devices/queries";
 import { combined, steps, together } from "./courses";
 import { ofAmong, ofDrawn, ofPairs, ofSpread, type Chosen } from "./queries";
-import { mark, oneOf, several, useAddress } from "../../parts/address";
 
 const WAYS: [string, string][] = [
   ["time", "over time"],

@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
+import { count, oneOf, useAddress } from "../../parts/address";
 import { Heading, Trouble, Waiting } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
@@ -7,7 +8,6 @@ import { Pages } from "../../parts/pages";
 import { counted } from "../../parts/words";
 import { clockWords, length, percent, spent, type Figures } from "./figures";
 import { ofFigures, ORDERS, ROWS, type Order } from "./queries";
-import { count, oneOf, useAddress } from "../../parts/address";
 
 const WAYS: [string, string][] = [
   ["site", "by site"],

@@ -3,19 +3,19 @@ import { useCallback, useEffect, useMemo, useRef, useState, type PointerEvent } 
 import { Link, useNavigate } from "react-router";
 import { type Schemas } from "../../api/client";
 import { ofSites, ofTypes } from "../../api/queries";
+import { count as number, oneOf, useAddress, word } from "../../parts/address";
 import { Empty, Heading, Trouble } from "../../parts/basics";
 import { colour, penOf, useGroundWord, useWidth } from "../../parts/canvas";
 import { Pick, Toggles } from "../../parts/filters";
 import { useKeys } from "../../parts/keys";
-import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { look } from "../../parts/look";
+import { spanWord, useKept, useLookback } from "../../parts/lookback-state";
 import { Key, StateMark, STATE_WORDS } from "../../parts/marks";
 import { lasting, onAxis, ticks, tickWord } from "../../parts/time";
 import { counted } from "../../parts/words";
 import { clockWords, length, percent } from "./figures";
 import { ofRhythm, PAGE } from "./queries";
 import { gaps, strokes, told, toldOf, type Gap } from "./strokes";
-import { count as number, oneOf, useAddress, word } from "../../parts/address";
 
 type Row = Schemas["RhythmRow"];
 type Found = Schemas["RhythmOut"];
