@@ -10,17 +10,11 @@ from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from oculum.errors import OculumError
 from server.requests.problems import CONTENT_TYPE, problem
+from server.rules.refusal import Refused
 
 
 class Gone(OculumError):
     """The other side has left before its request was whole."""
-
-
-class Refused(OculumError):
-    """What the answer is, made of a status, a code and a sentence."""
-
-    def __init__(self, status: int, code: str, sentence: str) -> None:
-        self.status, self.code, self.sentence = status, code, sentence
 
 
 class Whole:
@@ -35,7 +29,7 @@ class Whole:
 
     async def body(self, scope: Scope, receive: Receive) -> bytes:
         """Raises Gone, Refused."""
-        too_large = Refused(413, "too large", f"the body of a request has at most {self.most} bytes")
+        too_large = Refused("too large", f"the body of a request has at most {self.most} bytes", 413)
         told = dict(scope["headers"]).get(b"content-length", b"")
         if told.isdigit() and int(told[:20]) > self.most:
             raise too_large
@@ -52,7 +46,7 @@ class Whole:
                     if not message.get("more_body", False):
                         return bytes(body)
         except TimeoutError:
-            raise Refused(408, "too slow", f"the whole request did not come within {self.within:g} s") from None
+            raise Refused("too slow", f"the whole request did not come within {self.within:g} s", 408) from None
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
@@ -63,8 +57,8 @@ class Whole:
         except Gone:
             return
         except Refused as why:
-            content: dict[str, Any] = problem(why.status, why.code, why.sentence)
-            answer = JSONResponse(content, why.status, {"Connection": "close"}, CONTENT_TYPE)
+            content: dict[str, Any] = problem(why.status_code, why.code, why.sentence)
+            answer = JSONResponse(content, why.status_code, {"Connection": "close"}, CONTENT_TYPE)
             await answer(scope, receive, send)
             return
         given = False

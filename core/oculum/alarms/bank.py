@@ -24,7 +24,7 @@ from . import machine
 from .compiled import compiled
 from .machine import ARRIVAL, BEGINS, ENDS, NEVER, READING, REGISTER, TIMER, Machine
 from .rows import Moments, Rows
-from .standing import Standing
+from .slots import Slots
 from .trace import Trace
 from .view import Shown, View
 from .watched import FOREVER, NOTHING, WHAT, Cause, Transition, Watched, blamed, step_for, ternary
@@ -37,7 +37,7 @@ class Kept:
     causes: dict[tuple[int, int], Cause] = field(default_factory=dict)
 
 
-class Bank(Standing):
+class Bank(Slots):
     """The conditions on one type's devices of one depth behind gateways."""
 
     def __init__(self, world: World, type_: int, ids: Sequence[int], clock: int, learning: bool = True) -> None:

@@ -17,7 +17,7 @@ from .machine import Machine
 from .places import Fixes
 from .room import Room
 from .sites import SiteBank
-from .standing import Quiet
+from .slots import Quiet
 from .watched import Cause
 
 FORM = 2  # counted up when what is remembered changes

@@ -18,7 +18,7 @@ from ..register import hours
 from . import arrivals as heard
 from .machine import ARRIVAL, NEVER, READING
 from .rows import Rows
-from .standing import Standing, setpoints
+from .slots import Slots, setpoints
 from .watched import Cause, Profile, decisive, listed
 
 
@@ -27,7 +27,7 @@ class View:
 
     def __init__(
         self,
-        bank: Standing,
+        bank: Slots,
         rows: Rows,
         newest: Fleet,
         changes: Mapping[Silent, tuple[np.ndarray, np.ndarray]],

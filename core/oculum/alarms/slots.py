@@ -29,7 +29,7 @@ class Quiet:
     state: np.ndarray
 
 
-class Standing:
+class Slots:
     """Devices as slots: what the register says of each, what is remembered of it, and which conditions look at it."""
 
     def __init__(self, world: World, type_: int, ids: Sequence[int]) -> None:
@@ -189,7 +189,7 @@ class Standing:
 class _Silence:
     """What the length of a silence may speak of, for some slots."""
 
-    def __init__(self, bank: Standing, slots: np.ndarray, learned: Any, spread: Any) -> None:
+    def __init__(self, bank: Slots, slots: np.ndarray, learned: Any, spread: Any) -> None:
         self.bank, self.slots = bank, slots
         self.learned = bank.learned[slots] if learned is None else learned
         self.spread = bank.spread[slots] if spread is None else spread
@@ -211,7 +211,7 @@ class _Silence:
         return Val(np.nan_to_num(found), np.isfinite(found) & (found > 0 if ex.name == "learned_cadence" else True))
 
 
-def setpoints(bank: Standing, name: str, slots: np.ndarray) -> Val:
+def setpoints(bank: Slots, name: str, slots: np.ndarray) -> Val:
     unique, back = np.unique(slots, return_inverse=True)
     found = [bank.world.limit(int(bank.ids[s]), name) for s in unique.tolist()]
     values = np.array([0.0 if v is None else v for v in found], float)
