@@ -6,7 +6,7 @@ from statistics import fmean, median
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given
 from hypothesis import strategies as st
 
 from oculum.arrays import middles
@@ -65,6 +65,8 @@ def test_quantiles_of_a_part_are_those_of_the_devices_that_have_one(courses: lis
 
 
 @given(st.lists(st.floats(allow_nan=False, allow_infinity=False), min_size=1, max_size=30), st.integers(1, 12))
+@example([-5e-324, 0.0], 3)
+@example([-1.7976931348623157e308, 1.7976931348623157e308], 12)
 def test_every_value_lies_in_one_bin(values: list[float], bins: int) -> None:
     counts, edges = spread(np.array(values), bins)
     assert len(counts) == bins and len(edges) == bins + 1

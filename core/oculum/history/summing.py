@@ -86,7 +86,8 @@ def spread(values: np.ndarray, bins: int) -> tuple[np.ndarray, np.ndarray]:
     low, high = float(values.min()), float(values.max())
     if not high > low:
         low, high = low - 0.5, high + 0.5
-    # Halves do not overflow where the ends are the largest numbers there are.
-    edges = (np.linspace(low / 2, high / 2, bins + 1)) * 2
+    # Quarters do not overflow where the ends are the largest numbers there are, and lose the smallest.
+    edges = np.linspace(low / 4, high / 4, bins + 1) * 4
+    edges[0], edges[-1] = low, high
     counts = np.histogram(values, edges)[0] if np.isfinite(edges).all() else np.zeros(bins, np.int64)
     return counts.astype(np.int64), edges
