@@ -21,8 +21,9 @@ from django.conf import settings
 
 from oculum.alarms.memory import recalled, remembered
 from oculum.alarms.room import Room
-from oculum.alarms.watched import ConditionFailed, Transition
+from oculum.alarms.watched import Transition
 from oculum.arrays import distinct
+from oculum.errors import EvaluationFailed
 from oculum.history.events import SET_BACK_US, Newest, eras
 from oculum.history.fleet import Fleet
 from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence, Stretches
@@ -141,12 +142,12 @@ class Engine:
             try:
                 self.recall()
                 return
-            except (ConditionFailed, RouteFailed) as failed:  # also in what has passed: it is left out
+            except EvaluationFailed as failed:  # also in what has passed: it is left out
                 self.leave_out(failed)
                 self.registry, self.newest, self.cursor, self.clock = Registry(), kept, row[0], row[1] or 0
                 self.registry.load(c, self.cursor)
 
-    def leave_out(self, failed: ConditionFailed | RouteFailed) -> None:
+    def leave_out(self, failed: EvaluationFailed) -> None:
         """What cannot be evaluated is left out until it is published anew."""
         listed = self.registry.routes if isinstance(failed, RouteFailed) else self.registry.conditions
         self.broken.add(listed[failed.key].version)
@@ -278,7 +279,7 @@ class Engine:
             self.write(arrived, events, horizon)
         except Fenced:
             raise
-        except (ConditionFailed, RouteFailed) as failed:
+        except EvaluationFailed as failed:
             self.leave_out(failed)
             self.load()
             what = "route" if isinstance(failed, RouteFailed) else "condition"
@@ -411,7 +412,7 @@ class Engine:
             if self.share.number == 0:
                 told.control.append(kind)
             told.alarms += self.alarm(self.touched(kind, body, at))
-        except (psycopg.Error, ConditionFailed, RouteFailed):
+        except (psycopg.Error, EvaluationFailed):
             raise
         except Exception:
             log.exception("an event `%s` of the stream could not be applied and is left out", kind)

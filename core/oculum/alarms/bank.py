@@ -27,7 +27,7 @@ from .rows import Moments, Rows
 from .slots import Slots
 from .trace import Trace
 from .view import Shown, View
-from .watched import FOREVER, NOTHING, WHAT, Cause, Transition, Watched, blamed, step_for, ternary
+from .watched import FOREVER, NOTHING, WHAT, Cause, ConditionFailed, Transition, Watched, step_for, ternary
 
 
 @dataclass
@@ -151,11 +151,11 @@ class Bank(Slots):
         found: list[Transition] = []
         looked: dict[int, np.ndarray] = {}
         for key, watched in self.conditions.items():
-            with blamed(key):
+            with ConditionFailed.of(key):
                 looked[key] = self._looked(watched, rows, view, tags)
         view.wanted = looked
         for key, watched in self.conditions.items():
-            with blamed(key):
+            with ConditionFailed.of(key):
                 found += self._move(watched, rows, view, looked[key], until)
         self.last = (rows, view)
         view.keep()

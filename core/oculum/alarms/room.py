@@ -13,7 +13,7 @@ from ..register.world import World
 from .bank import Bank
 from .sites import SiteBank
 from .trace import Trace
-from .watched import FOREVER, NOTHING, Transition, Watched, blamed
+from .watched import FOREVER, NOTHING, ConditionFailed, Transition, Watched
 
 
 class Room:
@@ -303,7 +303,7 @@ class Room:
             found += own
         for key, site in self.sites.items():
             banks = [bank for (type_, _), bank in self.banks.items() if type_ == site.watched.type]
-            with blamed(key):
+            with ConditionFailed.of(key):
                 found += site.advance(site.changes(banks, newest), until)
         self.clock = max(self.clock, until - 1)
         self.closed = [

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 
-from oculum.errors import OculumError
+from oculum.errors import EvaluationFailed
 
 from ..language.conditions.plan import PRIORITIES, ConditionPlan, Limit
 from ..language.evaluate import Val
@@ -20,21 +19,8 @@ from .machine import NO, UNKNOWN, YES
 FOREVER = np.iinfo(np.int64).max
 
 
-class ConditionFailed(OculumError):
-    """A condition that could not be evaluated. key: which one. The room is not to be used any more."""
-
-    def __init__(self, key: int, error: Exception) -> None:
-        super().__init__(f"{type(error).__name__}: {error}")
-        self.key = key
-
-
-@contextmanager
-def blamed(key: int) -> Iterator[None]:
-    """Whatever fails inside is the failure of a condition."""
-    try:
-        yield
-    except Exception as error:
-        raise ConditionFailed(key, error) from error
+class ConditionFailed(EvaluationFailed):
+    """A condition that could not be evaluated: its room is not to be used any more."""
 
 
 @dataclass(frozen=True)

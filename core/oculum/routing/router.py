@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Iterator, Sequence
-from contextlib import contextmanager
 from functools import lru_cache
 
 import numpy as np
 
-from oculum.errors import OculumError
+from oculum.errors import EvaluationFailed
 
 from ..arrays import Ints
 from ..batches import Decoded
@@ -24,21 +23,8 @@ from .standing import Standing
 from .table import Table, Types, put_back, tables
 
 
-class RouteFailed(OculumError):
-    """A route that could not be evaluated. key: which one. The router is not to be used any more."""
-
-    def __init__(self, key: int, error: Exception) -> None:
-        super().__init__(f"{type(error).__name__}: {error}")
-        self.key = key
-
-
-@contextmanager
-def blamed(key: int) -> Iterator[None]:
-    """Whatever fails inside is the failure of a route."""
-    try:
-        yield
-    except Exception as error:
-        raise RouteFailed(key, error) from error
+class RouteFailed(EvaluationFailed):
+    """A route that could not be evaluated: its router is not to be used any more."""
 
 
 class Router:
@@ -197,7 +183,7 @@ class Router:
             memory = self.standing.memory(route).gathered
             if act.line not in memory:
                 memory[act.line] = Gathered.of(act)
-            with blamed(route.key):
+            with RouteFailed.of(route.key):
                 changes = Changes.of([run.gathered[key][2] for run in gathered[key]])
                 readings.append(gather(act, memory[act.line], self._house(route), changes))
         return readings
