@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -20,6 +20,8 @@ from .machine import ARRIVAL, NEVER, READING
 from .rows import Rows
 from .slots import Slots, setpoints
 from .watched import Cause, Profile, decisive, listed
+
+T = TypeVar("T")
 
 
 class View:
@@ -43,17 +45,18 @@ class View:
         self.cache: dict[Any, Any] = {}
         self.filled: set[Ex] = set()
 
-    def _once(self, key: Any, make: Callable[[], Any]) -> Any:
+    def _once(self, key: Any, make: Callable[[], T]) -> T:
         if key not in self.cache:
             self.cache[key] = make()
-        return self.cache[key]
+        found: T = self.cache[key]
+        return found
 
     # fields --------------------------------------------------------------------------------
     def column(self, name: str) -> Val:
         spec = self._spec(name)
         if spec is not None and spec.kind == "position" or (name, self.exact) in self.bank.fixes:
-            return self._once(("fix", name, self.exact), lambda: self._fix(name).column())  # type: ignore[no-any-return]
-        return self._once(("column", name), lambda: self._column(name)[0])  # type: ignore[no-any-return]
+            return self._once(("fix", name, self.exact), lambda: self._fix(name).column())
+        return self._once(("column", name), lambda: self._column(name)[0])
 
     raw = column
 
@@ -63,7 +66,7 @@ class View:
 
     def _column(self, name: str) -> tuple[Val, np.ndarray]:
         """The newest value at every row, and when it was measured."""
-        return self._once(("filled", name), lambda: self._fill(name))  # type: ignore[no-any-return]
+        return self._once(("filled", name), lambda: self._fill(name))
 
     def _fill(self, name: str) -> tuple[Val, np.ndarray]:
         rows = self.rows
@@ -88,21 +91,21 @@ class View:
         return Val(values, known), at
 
     def setpoint(self, name: str) -> Val:
-        return self._once(("setpoint", name), lambda: setpoints(self.bank, name, self.rows.slot))  # type: ignore[no-any-return]
+        return self._once(("setpoint", name), lambda: setpoints(self.bank, name, self.rows.slot))
 
     def _fix(self, name: str) -> Any:
         key = (name, self.exact)
         return self._once(("fixes", key), lambda: self.bank.fixes_of(*key).over(self.rows, name, self.exact))
 
     def fresh(self, name: str) -> np.ndarray:
-        return self._once(("fresh", name), lambda: self.rows.fresh(name))  # type: ignore[no-any-return]
+        return self._once(("fresh", name), lambda: self.rows.fresh(name))
 
     def usable(self, name: str, exact: tuple[float, str] | None) -> np.ndarray:
         self.exact = exact
         return self._fix(name).fresh  # type: ignore[no-any-return]
 
     def within(self, plan: ConditionPlan) -> np.ndarray:
-        return self._once(("hours", plan.hours), lambda: self._within(plan))  # type: ignore[no-any-return]
+        return self._once(("hours", plan.hours), lambda: self._within(plan))
 
     def _within(self, plan: ConditionPlan) -> np.ndarray:
         rows, found = self.rows, np.zeros(len(self.rows), bool)
@@ -116,10 +119,10 @@ class View:
     def special(self, ex: Ex) -> Val:
         node = bare(ex)
         if isinstance(node, AtFence | Speed):
-            return self._once((node, self.exact), lambda: self._place(node))  # type: ignore[no-any-return]
+            return self._once((node, self.exact), lambda: self._place(node))
         if isinstance(node, Window) and node not in self.cache:
             self._windows(bare(node.value))
-        return self._once(node, lambda: self._other(node))  # type: ignore[no-any-return]
+        return self._once(node, lambda: self._other(node))
 
     def _other(self, node: Ex) -> Val:
         rows, bank = self.rows, self.bank
