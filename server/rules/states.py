@@ -22,7 +22,7 @@ from oculum.history.stretches import (
     limits,
     over_time,
 )
-from server.rules.phases import phases_at
+from server.rules.phases import Phases, phases_at
 from server.store.arrays import NEVER
 from server.store.heard import last_heard
 from server.store.stretches import downtime, read_stretches
@@ -49,6 +49,7 @@ class States:
     state: np.ndarray
     received: np.ndarray
     of_site: np.ndarray
+    phases: Phases = field(default_factory=Phases)  # as they were then
     place: dict[int, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -112,7 +113,7 @@ def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -
             state[place] = found.state[there]
         else:
             state = standing(received, failed, cadence, us(at), downtime(cursor, at))
-    return States(device, state, received, of_site)
+    return States(device, state, received, of_site, phases)
 
 
 def states_over_time(

@@ -34,7 +34,7 @@ from server.requests.moments import LOOKBACK, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, lock_trees, tagged
 from server.rules.brief import Brief, briefs
-from server.rules.phases import Phases, phases_at
+from server.rules.phases import Phases
 from server.rules.plans import plan_of
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
@@ -152,7 +152,8 @@ class Chosen:
     @classmethod
     def of(cls, request: Request, start: datetime, end: datetime, past: bool) -> Chosen:
         """Raises Refused."""
-        states, phases = device_states(end, past), phases_at(end if past else None)
+        states = device_states(end, past)
+        phases = states.phases
         found = [
             replace(d, phase=phases.of(d.pk, d.phase)) if phases.then else d
             for d in briefs(selected(request, phases).order_by("name"))
@@ -306,8 +307,8 @@ def version_run(decoder: Definition | None, device: Device) -> tuple[int | None,
 def device_out(device: Device, start: datetime, end: datetime, past: bool) -> dict[str, Any]:
     from server.store.times import moment
 
-    state = device_states(end, past, [device.pk]).get(device.pk)
-    device.phase = phases_at(end if past else None, [device.pk]).of(device.pk, device.phase)
+    states = device_states(end, past, [device.pk])
+    state, device.phase = states.get(device.pk), states.phases.of(device.pk, device.phase)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {}, start, end)
     declared = {f["name"]: f for f in device.type.fields}

@@ -24,7 +24,6 @@ from server.records.senders.models import UnknownSender
 from server.records.telling.models import EXPIRED, Delivery, Outlet
 from server.requests.fields import whole
 from server.requests.moments import LOOKBACK, moment_asked, span
-from server.rules.phases import phases_at
 from server.rules.plans import trouble
 from server.rules.refusal import Refused
 from server.rules.routes import plan_of
@@ -246,7 +245,8 @@ class OverviewView(APIView):
     def get(self, request: Request) -> Response:
         at = moment_asked(request, "to")
         past, end = at is not None, at or timezone.now()
-        states = device_states(end, past).counts()
+        standing = device_states(end, past)
+        states = standing.counts()
         with connection.cursor() as cursor:
             messages, unknown_messages = arrived_lately(cursor, end, LATELY)
             refused = refused_before(cursor, end, LATELY)
@@ -276,7 +276,7 @@ class OverviewView(APIView):
                 "routes_keep": kept,
                 "devices": sum(states.values()),
                 "states": dict(states),
-                "maintenance": Device.objects.filter(phases_at(at).being("maintenance")).count(),
+                "maintenance": Device.objects.filter(standing.phases.being("maintenance")).count(),
                 "messages_per_minute": messages / (LATELY / MINUTE),
                 "refused_per_minute": (refused + unknown_messages) / (LATELY / MINUTE),
                 "unknown_senders": unknown,

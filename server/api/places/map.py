@@ -22,7 +22,6 @@ from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Site
 from server.requests.moments import LOOKBACK, moment_asked, span
 from server.rules.brief import briefs
-from server.rules.phases import phases_at
 from server.rules.plans import plan_in_force
 from server.rules.states import STATES, device_states
 from server.store.positions import newest_fixes, track_of
@@ -93,7 +92,7 @@ class MapView(APIView):
         fixes = newest_fixes(at)
         alarms = worst(at)
         found, without = [], 0
-        for device in briefs(Device.objects.exclude(phases_at(past).being("retired")).order_by("name")):
+        for device in briefs(Device.objects.exclude(states.phases.being("retired")).order_by("name")):
             fix = fixes.get(device.pk)
             given = (device.latitude, device.longitude) if device.latitude is not None else None
             if fix is None and (given is None or given[1] is None):
