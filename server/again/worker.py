@@ -27,7 +27,7 @@ from server.store.notices import notice, tell
 from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
 from server.store.rows import COLUMNS, Rows, listed
 from server.store.sealed import open_ahead
-from server.store.times import moment
+from server.store.times import moment, us
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
@@ -330,21 +330,15 @@ class Again:
         """Refused messages among the others of the same devices, on which routes look back as in life, and of which
         nothing is written. What each device sent is gone through in its order, all devices at a time.
         """
-        with c.cursor(binary=True) as cursor:
-            rows = cursor.execute(
-                f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s and m.id <= %s"
-                " and m.id <> all(%s) order by m.id desc limit %s",
-                (
-                    np.unique(arrived.device).tolist(),
-                    moment(int(arrived.received.min()) - back),
-                    int(arrived.ids[-1]),
-                    arrived.ids.tolist(),
-                    MOST_BEFORE,
-                ),
-            ).fetchall()[::-1]
-        router = self.registry.router()
-        router.gathers = lambda route: False
-        others = Arrived.of(rows)
+        others = before(
+            c,
+            np.unique(arrived.device).tolist(),
+            moment(int(arrived.received.min()) - back),
+            "m.id <= %s and m.id <> all(%s)",
+            int(arrived.ids[-1]),
+            arrived.ids.tolist(),
+        )
+        router = self._router(job, c)
         device = np.concatenate([others.device, arrived.device])
         wanted = np.arange(len(device)) >= len(others)
         turn = turns_of(device, np.concatenate([others.ids, arrived.ids]), wanted)
@@ -386,16 +380,12 @@ class Again:
         whole = self._makes_sites(job)
         router.gathers = lambda route: whole
         back = self._back(job)
-        if back and job.whole_span:
+        if back and job.whole_span and job.start is not None:
             owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
-            with c.cursor(binary=True) as cursor:
-                rows = cursor.execute(
-                    f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s - %s *"
-                    " interval '1 microsecond' and (m.received_at < %s or m.id <= %s) order by m.id desc limit %s",
-                    (owners, job.start, back, job.start, job.after, MOST_BEFORE),
-                ).fetchall()[::-1]
-            for begin in range(0, len(rows), PORTION):
-                self._through(c, Arrived.of(rows[begin : begin + PORTION]), router)
+            since = moment(us(job.start) - back)
+            seen = before(c, owners, since, "(m.received_at < %s or m.id <= %s)", job.start, job.after)
+            for begin in range(0, len(seen), PORTION):
+                self._through(c, seen.part(begin, begin + PORTION), router)
         return router
 
     def _held(self, job: Job) -> bool:
@@ -504,6 +494,19 @@ class Again:
                 "update history_decodeagain set done = done + %s, after_id = %s, trying = 1 where id = %s",
                 (len(arrived), until, job.id),
             )
+
+
+def before(c: psycopg.Connection[Any], devices: list[int], since: datetime, which: str, *values: Any) -> Arrived:
+    """What routes look back on: the last messages of some devices since a moment, as far as `which` says (a condition
+    on a message `m`).
+    """
+    with c.cursor(binary=True) as cursor:
+        rows = cursor.execute(
+            f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s and {which}"
+            " order by m.id desc limit %s",
+            (devices, since, *values, MOST_BEFORE),
+        ).fetchall()
+    return Arrived.of(rows[::-1])
 
 
 def turns_of(device: np.ndarray, ids: np.ndarray, wanted: np.ndarray) -> np.ndarray:
