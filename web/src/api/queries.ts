@@ -132,3 +132,10 @@ export const ofWhy = (about: string) =>
         : got(api.GET("/api/v1/why/reading", { signal, params: { query: { device: a, field, message } } }));
     },
   });
+
+/** What was told and what is to be, the newest first. */
+export const ofDeliveries = (query: Query<"/api/v1/deliveries">) =>
+  queryOptions({
+    queryKey: ["deliveries", query],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query } })),
+  });

@@ -86,13 +86,6 @@ export const ofSheet = (id: number | null) =>
       got(api.GET("/api/v1/alarms/{ident}/sheet", { signal, params: { path: { ident: id ?? 0 } } })),
   });
 
-/** Whom an alarm was told. */
-export const ofDeliveries = (alarm: number) =>
-  queryOptions({
-    queryKey: ["deliveries", "of", alarm],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query: { alarm, limit: 20 } } })),
-  });
-
 /** How many alarms are open, by priority and by what was done with them. */
 export const ofSummary = (lookback: Asked) =>
   queryOptions({

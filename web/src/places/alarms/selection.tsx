@@ -6,8 +6,8 @@ import { Pick } from "../../parts/filters";
 import { PRIORITIES } from "../../parts/marks";
 import { Selections } from "../../parts/selections";
 
-const NAMES = ["q", "priority", "site", "type", "person", "longer"] as const;
 const ADDRESS = { q: word, priority: word, site: word, type: word, person: word, longer: word };
+const NAMES = Object.keys(ADDRESS) as (keyof typeof ADDRESS)[];
 const ALL = Object.fromEntries(NAMES.map((name) => [name, ""]));
 export type Selection = Partial<Record<(typeof NAMES)[number], string>>;
 

@@ -3,6 +3,7 @@ import { Dialog } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
+import { ofDeliveries } from "../../api/queries";
 import { ident, named, useAddress } from "../../parts/address";
 import { At, Trouble, Waiting } from "../../parts/basics";
 import { Sheet } from "../../parts/dialog";
@@ -17,7 +18,7 @@ import { useWhy, whyAlarm } from "../../parts/why";
 import { counted } from "../../parts/words";
 import { stateOf, type useActs } from "./acts";
 import type { Asked } from "./boxes";
-import { ofSheet, ofDeliveries } from "./queries";
+import { ofSheet } from "./queries";
 
 const HelpText = lazy(() => import("../../help/text"));
 const Around = lazy(() => import("./around"));
@@ -227,7 +228,7 @@ function Content({
 
 /** Who was told of an alarm, and when it reached them. */
 function Told({ alarm }: { alarm: number }) {
-  const found = useQuery(ofDeliveries(alarm));
+  const found = useQuery(ofDeliveries({ alarm, limit: 20 }));
   if (!found.data?.count) return null;
   return (
     <section className="mt-4" aria-label="Who was told">

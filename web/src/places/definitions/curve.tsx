@@ -1,4 +1,4 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link } from "react-router";
 import { type Schemas } from "../../api/client";
@@ -10,10 +10,10 @@ import { useNow } from "../../parts/keys";
 import { useKept, useLookback } from "../../parts/lookback-state";
 import { lasting } from "../../parts/time";
 import { titled, unitOf } from "../../parts/units";
+import { ofSeries } from "../devices/queries";
 import { useAsked } from "./asked";
 import type { useDraft } from "./draft";
 import { type Limit, withDeadband, withDelay, withLimit } from "./limit-text";
-import { ofCompared } from "./queries";
 
 type Draft = ReturnType<typeof useDraft>;
 type Trace = Schemas["TraceOut"];
@@ -62,9 +62,9 @@ export function CurvePart({
   const told = fields.find((f) => f.name === draft.check.data?.draws);
   const field = !sites && told && ["number", "integer", "code", "flag"].includes(told.kind) ? told.name : null;
   const series = useQuery({
-    ...ofCompared(lookback, subject ?? "", field ?? ""),
+    ...ofSeries(lookback, subject ?? "", field ? [field] : []),
     enabled: Boolean(subject && field) && !sites,
-    placeholderData: keepPreviousData,
+    refetchInterval: false,
     retry: false,
   });
   const raw = series.data?.fields.find((f) => f.field === field);

@@ -65,19 +65,6 @@ export const ofRun = (id: number, text: string, about: unknown) =>
     staleTime: Infinity,
   });
 
-/** A field of a device, as a condition's curve shows it. */
-export const ofCompared = (lookback: Asked, device: string, field: string) =>
-  queryOptions({
-    queryKey: ["series", device, field, ...lookback.key],
-    queryFn: ({ signal }) =>
-      got(
-        api.GET("/api/v1/devices/{name}/series", {
-          signal,
-          params: { path: { name: device }, query: { field: [field], ...lookback.query() } },
-        }),
-      ),
-  });
-
 /** A message as a text reads it. */
 export const ofDecoded = (body: Schemas["DecodeInRequest"]) =>
   queryOptions({

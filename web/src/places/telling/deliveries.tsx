@@ -2,6 +2,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { useState } from "react";
 import { Link } from "react-router";
 import { api, got } from "../../api/client";
+import { ofDeliveries } from "../../api/queries";
 import { At, Empty, Trouble, Waiting } from "../../parts/basics";
 import { Pick } from "../../parts/filters";
 import { look } from "../../parts/look";
@@ -10,7 +11,6 @@ import { PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { Pages } from "../../parts/pages";
 import { Cell } from "../../parts/table";
-import { ofDeliveries } from "./queries";
 
 const COLUMNS = look(
   "row-line grid grid-cols-[20px_minmax(0,1fr)_120px] items-center gap-3",

@@ -21,13 +21,6 @@ export const ofShifts = () =>
 /** The revision that a change is made to, as the server wants to hear it. */
 export const ifMatch = (revision: number) => ({ "If-Match": `"${revision}"` });
 
-/** What was told and what is to be, the newest first. */
-export const ofDeliveries = (query: Query<"/api/v1/deliveries">) =>
-  queryOptions({
-    queryKey: ["deliveries", query],
-    queryFn: ({ signal }) => got(api.GET("/api/v1/deliveries", { signal, params: { query } })),
-  });
-
 /** Hosts that an administrator lets outlets reach. */
 export const ofReachedHosts = () =>
   queryOptions({

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { ofDeliveries } from "../../api/queries";
 import { oneOf, useAddress } from "../../parts/address";
 import { Heading } from "../../parts/basics";
 import { Toggles } from "../../parts/filters";
@@ -7,7 +8,6 @@ import { Chains } from "./chains";
 import { Contacts } from "./contacts";
 import { Deliveries } from "./deliveries";
 import { Outlets } from "./outlets";
-import { ofDeliveries } from "./queries";
 import { Shifts } from "./shifts";
 import { Who } from "./who";
 
