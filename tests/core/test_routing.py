@@ -495,6 +495,77 @@ def in_force(*routes: tuple[str, str]) -> list[InForce]:
     return found
 
 
+def derived(text: str, *groups: Group) -> list[tuple[list[str], list[int], dict[str, list[float | None]]]]:
+    """What a route makes of groups that two messages of a device gave: fields, rows and values of each."""
+    router = Router(WORLD)
+    router.set(in_force(("on buoy", text)))
+    none = np.full(2, -1, np.int64)
+    batch = Decoded(list(groups), [], none, none, [], none + 1)
+    one = np.ones(2, np.int64)
+    router.route([batch], [np.arange(2)], one, one, lambda d: TYPE, lambda row: {})
+    return [
+        (
+            [spec.name for spec in group.fields],
+            group.rows.tolist(),
+            {
+                name: [v if s == 1 else None for v, s in zip(c.values.tolist(), c.state.tolist(), strict=True)]
+                for name, c in group.columns.items()
+            },
+        )
+        for group in batch.groups
+    ]
+
+
+def column(*values: float | None) -> Column:
+    return Column(np.array([v or 0.0 for v in values]), np.array([v is not None for v in values], np.int16))
+
+
+ROWS, AT = np.arange(2), np.array([5, 6])
+
+
+def test_what_is_derived_stands_with_what_it_is_derived_from() -> None:
+    group = Group((FIELDS["x"],), ROWS, AT, {"x": column(1, 2)})
+    assert derived("  derive v = x + 1 m\n", group) == [(["x", "v"], [0, 1], {"x": [1, 2], "v": [2, 3]})]
+
+
+def test_a_reading_does_not_tell_what_else_was_in_its_batch() -> None:
+    group = Group((FIELDS["x"],), ROWS, AT, {"x": column(1, 2)})
+    assert derived("  when x > 1 m\n    derive v = x + 1 m\n", group) == [
+        (["x"], [0], {"x": [1]}),
+        (["x", "v"], [1], {"x": [2], "v": [3]}),
+    ]
+
+
+def test_a_field_that_a_decoder_could_have_given_is_given_in_its_place() -> None:
+    group = Group((FIELDS["x"], FIELDS["y"]), ROWS, AT, {"x": column(1, 2), "y": column(None, 7)})
+    assert derived("  when y is missing\n    derive y = x * 2\n", group) == [
+        (["x", "y"], [0, 1], {"x": [1, 2], "y": [None, 7]})
+    ]
+    assert derived("  when x < 2 m\n    derive y = x * 2\n", group) == [
+        (["x", "y"], [0, 1], {"x": [1, 2], "y": [2, 7]})
+    ]
+
+
+def test_elements_of_one_moment_stay_together() -> None:
+    """Records of a pack: of one message and moment, and each speaks of one field."""
+    group = Group((FIELDS["x"], FIELDS["y"]), ROWS * 0, AT * 0, {"x": column(1, None), "y": column(None, 4)})
+    other = Group((FIELDS["z"],), ROWS * 0, AT * 0 + [0, 1], {"z": column(5, 6)})
+    assert derived("  derive v = x + y\n", group, other) == [
+        (["x", "y", "v"], [0, 0], {"x": [1, None], "y": [None, 4], "v": [5, None]}),
+        (["z"], [0, 0], {"z": [5, 6]}),
+    ]
+
+
+def test_a_decoder_that_means_something_else_by_a_name_loses_nothing() -> None:
+    other = FieldSpec("v", "text")
+    texts = Column(np.array(["", "odd"], object), np.array([0, 1], np.int16))
+    group = Group((FIELDS["x"], other), ROWS, AT, {"x": column(1, 2), "v": texts})
+    assert derived("  derive v = x + 1 m\n", group) == [
+        (["x", "v"], [0, 1], {"x": [1, 2], "v": [None, 3]}),
+        (["v"], [0], {"v": [2]}),
+    ]
+
+
 @pytest.mark.parametrize(
     ("between", "together"),
     [

@@ -95,10 +95,10 @@ def test_a_derived_field_is_declared_stored_and_watched(world: World, engine: An
     world.condition('condition "warm" priority low\n  on pod\n  raise when warmth > 4 Cel\n')
     world.arrive((0, 0, payload(3.0, 12.0)), (0, 60, payload(3.0, 15.0)), (0, 120, b"\xff\xff\x00\x78"))
     work_off(engine)
-    assert [row for row in readings(world) if row[2] == "warmth"] == [
-        ("pod-0", 0, "warmth", [2.0, 300.0], None),
-        ("pod-0", 60, "warmth", [5.0, 300.0], None),
-        ("pod-0", 120, "warmth", [2.0, None], None),
+    assert readings(world) == [  # beside what they were derived from
+        ("pod-0", 0, "level", [3.0, 12.0, 2.0, 300.0], None),
+        ("pod-0", 60, "level", [3.0, 15.0, 5.0, 300.0], None),
+        ("pod-0", 120, "level", [None, 12.0, 2.0, None], {"level": "open"}),
     ]
     assert lines(world) == [("warmth", 3, 3, 3, 0), ("warmth", 4, 3, 2, 1)]
     assert world.ask("select value from alarms_alarm") == [(5.0,)]
@@ -212,7 +212,7 @@ def test_decoding_again_takes_the_readings_through_the_routes(world: World, engi
     world.arrive(*[(0, 60 * k, payload(1.0 + k)) for k in range(8)])
     work_off(engine)
     first = readings(world)
-    assert [row[3][0] for row in first if row[2] == "lately"][-1] == 36.0
+    assert of_field(world, "lately", "pod")[-1] == ("pod-0", 420, 36.0)
     type_ = DeviceType.objects.get(key="pod")
     DecodeAgain.objects.create(type=type_, start=START + timedelta(seconds=200), end=START + timedelta(seconds=500))
     decode_again(again, engine, 2)
@@ -241,7 +241,7 @@ def test_refused_messages_find_the_windows_of_routes_as_they_are_in_life(
         (f"pod-{pod}", 60 * n + pod): pytest.approx(sum(1 + k / 10 for k in range(max(n - 9, 0), n + 1)))
         for pod, n in odd
     }
-    found = {(name, at): nums[0] for name, at, field, nums, _ in readings(world) if field == "lately"}
+    found = {row[:2]: row[2] for row in of_field(world, "lately", "pod")}
     assert world.ask("select count(*) from refused") == [(0,)]
     assert {key: found[key] for key in wanted} == wanted
     assert len(found) == len(messages)
@@ -283,7 +283,7 @@ def test_a_route_that_cannot_be_evaluated_is_left_out_and_loses_nothing(
     world.route(DERIVE)
     world.arrive((0, 60, payload(3.0)))
     work_off(engine)
-    assert ("pod-0", 60, "warmth", [2.0, 300.0], None) in readings(world)
+    assert readings(world)[-1] == ("pod-0", 60, "level", [3.0, 12.0, 2.0, 300.0], None)
 
 
 def test_a_device_that_a_route_does_not_select_is_let_be(world: World, engine: Any) -> None:
@@ -304,14 +304,19 @@ GATHER = """route "levels of sites"
 
 
 def of_sites(world: World, field: str) -> list[tuple]:
-    """Site, seconds and value of a field of sites, in the order of time."""
+    return of_field(world, field, "site")
+
+
+def of_field(world: World, field: str, type_: str) -> list[tuple]:
+    """Device, seconds and value of a field, in the order of time."""
     found = [
         (name, second, dict(zip((f["name"] for f in fields), nums, strict=True)).get(field))
         for name, second, fields, nums in world.ask(
             "select d.name, extract(epoch from r.at - %s)::int, l.fields, r.nums from reading_row r join layout l on"
             " l.id = r.layout_id join fleet_device d on d.id = r.device_id join fleet_devicetype t on t.id = d.type_id"
-            " where t.key = 'site' order by r.at, d.name",
+            " where t.key = %s order by r.at, d.name",
             START,
+            type_,
         )
     ]
     return [row for row in found if row[2] is not None]

@@ -20,7 +20,7 @@ from .bundles import Bundle, bundled
 from .gathering import Changes, Gathered, House, Readings, gather, put
 from .routed import Headers, InForce, Routed
 from .standing import Standing
-from .table import Table, Types, put_back, tables
+from .table import Moved, Table, Types, put_back, tables, taken_out
 
 
 class RouteFailed(EvaluationFailed):
@@ -156,6 +156,7 @@ class Router:
         found: Routed,
     ) -> Iterator[Run]:
         """The readings of some types on their way, type by type; `found` is what came of them."""
+        moved: Moved = {}
         for type_, table in sorted(tables(decoded, index, device, type_of, types).items()):
             table.given = self._derived[type_]
             run = Run(self.standing, table, type_, arrival, headers, traced)
@@ -167,11 +168,12 @@ class Router:
                     run.take(bundle, lines, member)
                 except Exception as error:
                     raise RouteFailed(run.culprit(bundle, lines, member), error) from error
-            put_back(table, decoded, index)
+            put_back(table, decoded, moved)
             found.counted.append(run.counted())
             found.sent += run.sent
             found.steps += run.steps
             yield run
+        taken_out(decoded, moved)
 
     def _gather(self, gathered: dict[tuple[int, int, int], list[Run]]) -> list[Readings]:
         """What sites get from the readings of a batch: of each line that gathers, from all types that it is on."""

@@ -183,11 +183,19 @@ def _join(columns: dict[str, Column], name: str, own: Column, part: Origin, coun
     column.state[lines] = state[there]
 
 
-def put_back(table: Table, decoded: Sequence[Decoded], index: Sequence[Ints]) -> None:
+Moved = dict[tuple[int, int], list[Ints]]  # by decoded batch and group: places that stand elsewhere now
+
+
+def put_back(table: Table, decoded: Sequence[Decoded], moved: Moved) -> None:
     """What routes have changed, into the decoded batches that the table was made of: each value where it came from,
-    and what was derived as groups of their own.
+    and what was derived beside what its line was read from first.
+
+    Readings with derived fields that their group has no place for move to a group that has all that the routes of the
+    type derive, so that a reading does not tell what else was in its batch. `moved` keeps from where, until `taken_out`.
     """
-    for part in table.parts:
+    derived = _derived(table, decoded)
+    first = _first(table) if derived else []
+    for k, part in enumerate(table.parts):
         batch = decoded[part.decoded]
         group = batch.groups[part.group]
         columns = dict(group.columns)
@@ -195,12 +203,24 @@ def put_back(table: Table, decoded: Sequence[Decoded], index: Sequence[Ints]) ->
             changed = table.changed.get(spec.name)
             if changed is None:
                 continue
-            hit = np.flatnonzero(changed[part.line] & (group.columns[spec.name].state[part.chosen] != ABSENT))
+            there = columns[spec.name].state[part.chosen] != ABSENT
+            if spec.name in derived and spec.kind == table.given[spec.name].kind:
+                there |= first[k] & derived[spec.name][part.line]
+            hit = np.flatnonzero(changed[part.line] & there)
             if len(hit):
                 columns[spec.name] = _changed(table, spec.name, columns[spec.name], part, hit, batch)
         batch.groups[part.group] = replace(group, columns=columns)
-    for d in sorted({part.decoded for part in table.parts}) if table.given else ():
-        _given(table, d, decoded[d], index[d])
+        if derived:
+            _join_derived(table, part, batch, derived, first[k], moved)
+
+
+def taken_out(decoded: Sequence[Decoded], moved: Moved) -> None:
+    """Groups without what has moved from them, when all tables are put back."""
+    for (d, g), places in moved.items():
+        groups = decoded[d].groups
+        keep = np.ones(len(groups[g].rows), bool)
+        keep[np.concatenate(places)] = False
+        groups[g] = groups[g].chosen(np.flatnonzero(keep))
 
 
 def _changed(table: Table, name: str, own: Column, part: Origin, hit: Ints, batch: Decoded) -> Column:
@@ -215,31 +235,82 @@ def _changed(table: Table, name: str, own: Column, part: Origin, hit: Ints, batc
     return found
 
 
-def _given(table: Table, d: int, batch: Decoded, rows_of: Ints) -> None:
-    """Derived fields as a group of the batch whose messages they were derived from."""
-    own = np.zeros(len(table), bool)
-    elsewhere = {name: np.zeros(len(table), bool) for name in table.given}
-    for part in (part for part in table.parts if part.decoded == d):
-        own[part.line] = True
-        group = batch.groups[part.group]
-        for name in elsewhere.keys() & group.columns.keys():  # its own decoder gives it: it was put back there
-            elsewhere[name][part.line] |= group.columns[name].state[part.chosen] != ABSENT
-    wanted = {
-        name: own & table.changed[name] & (table.columns[name].state != ABSENT) & ~there
-        for name, there in elsewhere.items()
-        if name in table.changed
-    }
-    lines = np.flatnonzero(np.logical_or.reduce(list(wanted.values()))) if wanted else np.zeros(0, np.int64)
-    if not len(lines):
-        return
-    # All that the routes of the type derive, so that a row does not tell what else was in its batch.
-    fields = tuple(table.given.values())
-    columns = {spec.name: _blank(spec, len(lines)) for spec in fields}
-    for name, there in wanted.items():
-        state = np.where(there[lines], table.columns[name].state[lines], ABSENT).astype(np.int16)
-        columns[name] = Column(table.columns[name].values[lines], _reasoned(table, state, batch))
-    rows = np.searchsorted(rows_of, table.row[lines])
-    batch.groups.append(Group(fields, rows, table.at[lines], columns, None, table.device[lines]))
+def _derived(table: Table, decoded: Sequence[Decoded]) -> dict[str, np.ndarray]:
+    """By field: bool (n,), the lines that routes have given it and no decoder."""
+    found = {}
+    for name in table.given.keys() & table.changed.keys():
+        lines = table.changed[name] & (table.columns[name].state != ABSENT)
+        for part in table.parts:
+            column = decoded[part.decoded].groups[part.group].columns.get(name)
+            if column is not None:
+                lines[part.line[column.state[part.chosen] != ABSENT]] = False
+        if lines.any():
+            found[name] = lines
+    return found
+
+
+def _first(table: Table) -> list[np.ndarray]:
+    """By part: bool (k,), whether a reading is the first that its line was made of."""
+    whose, which = np.zeros((2, len(table)), np.int64)
+    for k in range(len(table.parts) - 1, -1, -1):
+        line = table.parts[k].line
+        whose[line] = k
+        which[line[::-1]] = np.arange(len(line) - 1, -1, -1)
+    return [
+        (whose[part.line] == k) & (which[part.line] == np.arange(len(part.line))) for k, part in enumerate(table.parts)
+    ]
+
+
+def _join_derived(
+    table: Table, part: Origin, batch: Decoded, derived: dict[str, np.ndarray], first: np.ndarray, moved: Moved
+) -> None:
+    """Moves readings to a group with derived fields. first: bool (k,), those of the part that their line begins with."""
+    group = batch.groups[part.group]
+    fields = [spec for name, spec in table.given.items() if name not in group.columns]
+    lines = np.zeros(len(table), bool)
+    for spec in fields:
+        if spec.name in derived:
+            lines[part.line[first & derived[spec.name][part.line]]] = True
+    own = np.flatnonzero(lines[part.line])
+    if len(own):
+        place = (part.decoded, part.group)
+        whole = len(own) == len(group.rows)
+        wider = group if whole else group.chosen(part.chosen[own])
+        columns = dict(wider.columns)
+        for spec in fields:
+            columns[spec.name] = _given(table, spec, part.line[own], first[own], derived, batch)
+        wider = replace(wider, fields=(*wider.fields, *fields), columns=columns)
+        if whole:
+            batch.groups[part.group] = wider
+        else:
+            batch.groups.append(wider)
+            moved.setdefault(place, []).append(part.chosen[own])
+    for spec in group.fields:  # a decoder that has something else by this name
+        if spec.name in derived and spec.kind != table.given[spec.name].kind:
+            own = np.flatnonzero(first & derived[spec.name][part.line])
+            column = _given(table, table.given[spec.name], part.line[own], first[own], derived, batch)
+            places = part.chosen[own]
+            alone = Group(
+                (table.given[spec.name],),
+                group.rows[places],
+                group.at[places],
+                {spec.name: column},
+                None,
+                table.device[part.line[own]],
+            )
+            batch.groups.append(alone)
+
+
+def _given(
+    table: Table, spec: FieldSpec, lines: Ints, first: np.ndarray, derived: dict[str, np.ndarray], batch: Decoded
+) -> Column:
+    """A derived field over some lines of the table."""
+    there = derived.get(spec.name)
+    if there is None:
+        return _blank(spec, len(lines))
+    column = table.columns[spec.name]
+    state = np.where(first & there[lines], column.state[lines], ABSENT).astype(np.int16)
+    return Column(column.values[lines], _reasoned(table, state, batch))
 
 
 def _blank(spec: FieldSpec, count: int) -> Column:
