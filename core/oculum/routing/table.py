@@ -191,7 +191,8 @@ def put_back(table: Table, decoded: Sequence[Decoded], moved: Moved) -> None:
     and what was derived beside what its line was read from first.
 
     Readings with derived fields that their group has no place for move to a group that has all that the routes of the
-    type derive, so that a reading does not tell what else was in its batch. `moved` keeps from where, until `taken_out`.
+    type derive, so that a reading does not tell what else was in its batch. `moved` keeps from where,
+    until `taken_out`.
     """
     derived = _derived(table, decoded)
     first = _first(table) if derived else []
@@ -264,7 +265,7 @@ def _first(table: Table) -> list[np.ndarray]:
 def _join_derived(
     table: Table, part: Origin, batch: Decoded, derived: dict[str, np.ndarray], first: np.ndarray, moved: Moved
 ) -> None:
-    """Moves readings to a group with derived fields. first: bool (k,), those of the part that their line begins with."""
+    """Moves readings to a group with derived fields. first: bool (k,), those that a line begins with."""
     group = batch.groups[part.group]
     fields = [spec for name, spec in table.given.items() if name not in group.columns]
     lines = np.zeros(len(table), bool)
