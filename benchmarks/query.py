@@ -159,7 +159,7 @@ def sealing(url: str, devices: list[int]) -> float:
         (day,) = own.execute("select min(day) from reading_sealed").fetchone() or (None,)
         with own.transaction():
             writers_turn(own)
-            open_for(own, [(device, (day - EPOCH).days * DAY_US) for device in devices])
+            open_for(own, np.array(devices), np.full(len(devices), (day - EPOCH).days * DAY_US))
         (rows,) = own.execute(
             "select count(*) from reading_row where at < (%s::date + 1)::timestamp at time zone 'UTC'", (day,)
         ).fetchone() or (0,)

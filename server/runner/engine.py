@@ -27,8 +27,9 @@ def warm() -> None:
     from oculum.alarms import compiled as of_conditions
     from oculum.decoding import compiled as of_decoders
     from oculum.routing import compiled as of_routes
+    from server.store import encoding
 
-    for loops in (of_decoders, of_conditions, of_routes):
+    for loops in (of_decoders, of_conditions, of_routes, encoding):
         loops.ready()
 
 

@@ -10,7 +10,7 @@ import psycopg
 from psycopg.adapt import Transformer
 from psycopg.pq import Format
 
-from server.store.rows import EPOCH_2000_US
+from server.store.encoding import EPOCH_2000_US
 
 TEXTS = 1009  # PostgreSQL's number of text[]
 NEVER = np.iinfo(np.int64).min  # '-infinity', as a moment

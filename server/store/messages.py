@@ -15,8 +15,8 @@ import psycopg
 
 from oculum.batches import Payloads
 from oculum.language.decoders.plan import DecoderPlan
+from server.store.encoding import EPOCH_2000_US
 from server.store.notices import notice
-from server.store.rows import EPOCH_2000_US
 
 # What the inbox takes, in the order of `packed`.
 COPY = (

@@ -12,6 +12,7 @@ import orjson
 import psycopg
 from psycopg.types.json import Jsonb, set_json_dumps, set_json_loads
 
+from oculum.arrays import Bytes
 from oculum.batches import Decoded
 from oculum.errors import OculumError
 from oculum.history.events import Newest
@@ -68,14 +69,13 @@ def _plain(body: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     """Copies readings; where a key is there already, the newer arrival replaces it and the older is kept on record."""
-    if not rows.encoded:
+    if not len(rows.device):
         return
-    open_for(connection, rows.keys)
-    unique = len(set(rows.keys)) == len(rows.keys)
-    if unique:
+    open_for(connection, rows.device, rows.at)
+    if ((rows.device[1:] != rows.device[:-1]) | (rows.at[1:] != rows.at[:-1])).all():
         try:
             with connection.transaction():
-                _copy(connection, "reading_row", rows.encoded)
+                _copy(connection, "reading_row", rows.body)
             return
         except psycopg.errors.UniqueViolation:
             pass
@@ -83,7 +83,7 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
         "create temp table if not exists staged (like reading_row, turn bigserial) on commit delete rows"
     )
     connection.execute("truncate staged")
-    _copy(connection, "staged", rows.encoded)
+    _copy(connection, "staged", rows.body)
     # A key's history in order of arrival: what is stored, and what came. What equals its predecessor does
     # nothing. Of each field the newest arrival that speaks of it stays; a row of which something is
     # replaced goes on record. (Decoding again brings old arrivals.)
@@ -117,6 +117,7 @@ def write_rows(connection: psycopg.Connection, rows: Rows) -> None:
     )
 
 
+PIECE = 1 << 18  # bytes that are handed over at once
 KEY = "device_id, at, layout_id"
 
 
@@ -132,11 +133,11 @@ def _overlap(slots: str) -> str:
     return f"exists (select 1 from unnest(n.{slots}, o.{slots}) x(a, b) where a is not null and b is not null)"
 
 
-def _copy(connection: psycopg.Connection, table: str, encoded: list[bytes]) -> None:
+def _copy(connection: psycopg.Connection, table: str, body: Bytes) -> None:
     with connection.cursor() as cursor, cursor.copy(f"copy {table} ({COLUMNS}) from stdin (format binary)") as copy:
         copy.write(HEADER)
-        for start in range(0, len(encoded), 2000):
-            copy.write(b"".join(encoded[start : start + 2000]))
+        for start in range(0, len(body), PIECE):
+            copy.write(body[start : start + PIECE].data)
         copy.write(TRAILER)
 
 

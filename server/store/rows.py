@@ -5,20 +5,20 @@ from __future__ import annotations
 import struct
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any
 
 import numpy as np
 import orjson
 
-from oculum.arrays import distinct
+from oculum.arrays import Bytes, Ints, distinct
 from oculum.batches import FIRST_REASON, PRESENT, Group
 from oculum.language.fields import FieldSpec
+from server.store.encoding import encoded
 
-EPOCH_2000_US = 946_684_800_000_000
 HEADER = b"PGCOPY\n\xff\r\n\x00" + bytes(8)
 TRAILER = struct.pack(">h", -1)
-FLOAT8, TEXT = 701, 25
+TEXT = 25
+_NULL = struct.pack(">i", -1)
 COLUMNS = "device_id, at, layout_id, version_id, message_id, received_at, nums, texts, missing"
 
 
@@ -64,10 +64,11 @@ def cell(column: str, places: Mapping[int, Sequence[int]], more: int = 0) -> str
 
 @dataclass
 class Rows:
-    """Encoded rows with their keys, sorted by device and time."""
+    """Rows of the format, sorted by device and time: int64 (n,) each (µs), and their bytes."""
 
-    keys: list[tuple[int, int]]  # device, at
-    encoded: list[bytes]
+    device: Ints
+    at: Ints
+    body: Bytes
 
 
 def build_rows(
@@ -81,7 +82,7 @@ def build_rows(
 ) -> Rows:
     """The rows of one group. device, message, received: int64 a message of the batch."""
     if not len(group.rows):
-        return Rows([], [])
+        return Rows(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.uint8))
     some = np.zeros(len(group.rows), bool)
     for column in group.columns.values():
         some |= column.state != 0
@@ -112,10 +113,9 @@ def build_rows(
         nums[:, slot : slot + size] = values.reshape(count, size)
         there[:, slot : slot + size] = (state == PRESENT)[:, None]
         slot += size
-    encoded = _encoded(owner, at, layout, version, message[rows], received[rows], nums, there)
-    for i, tail in enumerate(_tails(count, texts, missing, reasons)):
-        encoded[i] += tail
-    return Rows(list(zip(owner.tolist(), at.tolist(), strict=True)), encoded)
+    tails = _tails(count, texts, missing, reasons)
+    body = encoded(owner, at, layout, version, message[rows], received[rows], nums, there, *tails)
+    return Rows(owner, at, body)
 
 
 @dataclass(frozen=True)
@@ -152,103 +152,37 @@ def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray,
     return _Together(starts, np.append(starts[1:] - 1, len(order) - 1))
 
 
-def _encoded(
-    owner: np.ndarray,
-    at: np.ndarray,
-    layout: int,
-    version: int,
-    message: np.ndarray,
-    received: np.ndarray,
-    nums: np.ndarray,
-    there: np.ndarray,
-) -> list[bytes]:
-    count, width = nums.shape
-    out: list[bytes] = [b""] * count
-    packed = np.packbits(there, axis=1) if width else np.zeros((count, 1), np.uint8)
-    patterns, which = distinct(*packed.T)
-    fixed = {6: _bytes(owner, ">i4"), 14: _bytes(at - EPOCH_2000_US, ">i8"), 42: _bytes(message, ">i8")}
-    fixed[54] = _bytes(received - EPOCH_2000_US, ">i8")
-    values = _bytes(nums.reshape(-1), ">f8").reshape(count, width, 8)
-    for k in range(patterns.shape[1]):
-        index = np.flatnonzero(which == k)
-        kept = tuple(np.flatnonzero(there[index[0]]).tolist())
-        record, places = _record(kept, width, layout, version)
-        block = np.tile(record, (len(index), 1))
-        for place, column in fixed.items():
-            block[:, place : place + column.shape[1]] = column[index]
-        if kept:
-            block[:, places] = values[index][:, kept].reshape(len(index), -1)
-        raw, step = block.tobytes(), block.shape[1]
-        for position, i in enumerate(index.tolist()):
-            out[i] = raw[position * step : (position + 1) * step]
-    return out
-
-
-def _bytes(values: np.ndarray, kind: str) -> np.ndarray:
-    """uint8 (n, size): numbers as the format has them, big endian."""
-    return values.astype(kind).view(np.uint8).reshape(len(values), np.dtype(kind).itemsize)
-
-
-@lru_cache(maxsize=4096)
-def _record(kept: tuple[int, ...], width: int, layout: int, version: int) -> tuple[np.ndarray, np.ndarray]:
-    """A row of the format with some of its values there, all numbers yet to be put in: uint8, and the places of the
-    bytes of its values.
-
-    A tuple has the count of columns, then for each its length in bytes (-1: null) and its value. `nums` is an array
-    value: dimensions, whether it has nulls, the type of its elements, then of its one dimension the size and the lower
-    bound, then the elements, each with its length before it.
-    """
-    head = struct.pack(">hiiiqiiiiiqiq", 9, 4, 0, 8, 0, 4, layout, 4, version, 8, 0, 8, 0)
-    head += struct.pack(">iiiiii", 20 + 4 * width + 8 * len(kept), 1, int(len(kept) < width), FLOAT8, width, 1)
-    parts = [head]
-    places: list[int] = []
-    place = len(head)
-    for k in range(width):
-        there = k in kept
-        parts.append(struct.pack(">iq", 8, 0) if there else struct.pack(">i", -1))
-        if there:
-            places += range(place + 4, place + 12)
-        place += len(parts[-1])
-    return np.frombuffer(b"".join(parts), np.uint8), np.array(places, np.int64)
-
-
-_NO_TAIL = struct.pack(">ii", -1, -1)
-
-
 def _tails(
     count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list[tuple[str, np.ndarray]], reasons: list[str]
-) -> list[bytes]:
+) -> tuple[np.ndarray, np.ndarray]:
+    """Texts and what is missing, row by row: uint8, and where each row ends in it."""
     if not texts and not missing:
-        return [_NO_TAIL] * count
-    gone = _gone(count, missing, reasons)
+        return np.full(8 * count, 255, np.uint8), np.arange(1, count + 1) * 8
+    rows = _gone(count, missing, reasons)
     if not texts:
-        return [struct.pack(">i", -1) + tail for tail in gone]
-    out = []
-    for i in range(count):
-        parts = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
+        rows = [_NULL + gone for gone in rows]
+    for i in range(count) if texts else ():
+        own = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
         for values, present in texts:
-            if present[i]:
-                data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
-                parts.append(struct.pack(">i", len(data)) + data)
-            else:
-                parts.append(struct.pack(">i", -1))
-        body = b"".join(parts)
-        out.append(struct.pack(">i", len(body)) + body + gone[i])
-    return out
+            data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
+            own.append(struct.pack(">i", len(data)) + data if present[i] else _NULL)
+        body = b"".join(own)
+        rows[i] = struct.pack(">i", len(body)) + body + rows[i]
+    ends = np.fromiter(map(len, rows), np.int64, count).cumsum()
+    return np.frombuffer(bytearray().join(rows), np.uint8), ends
 
 
 def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str]) -> list[bytes]:
     """Why values are missing, row by row: rows that miss the same for the same reasons say the same."""
-    none = struct.pack(">i", -1)
     if not missing:
-        return [none] * count
+        return [_NULL] * count
     states = np.stack([np.where(state >= FIRST_REASON, state, 0) for _, state in missing], axis=1)
     kinds, which = distinct(*states.T)
     told = []
     for row in kinds.T.tolist():
         found = {name: reasons[state - FIRST_REASON] for (name, _), state in zip(missing, row, strict=True) if state}
         data = b"\x01" + orjson.dumps(found)
-        told.append(struct.pack(">i", len(data)) + data if found else none)
+        told.append(struct.pack(">i", len(data)) + data if found else _NULL)
     return [told[k] for k in which.tolist()]
 
 

@@ -277,13 +277,14 @@ def stored_row(block: Block, row: int) -> tuple[list[float | None], list[str | N
 
 
 # opening ------------------------------------------------------------------------
-def open_for(connection: psycopg.Connection[Any], keys: Iterable[tuple[int, int]]) -> None:
-    """Opens the sealed days of devices and moments (µs) at which something is about to be written. Has the turn."""
+def open_for(connection: psycopg.Connection[Any], device: np.ndarray, at: np.ndarray) -> None:
+    """Opens the sealed days in which something is about to be written. device, at: int64 (n,), µs. Has the turn."""
     row = connection.execute("select day from sealed_before").fetchone()
     if row is None:
         return
     edge = (row[0] - EPOCH).days * DAY_US
-    late = {(device, day_of(at)) for device, at in keys if at < edge}
+    own = np.flatnonzero(at < edge)
+    late = {(device, day_of(us)) for device, us in zip(device[own].tolist(), at[own].tolist(), strict=True)}
     if late:
         devices, days = zip(*late, strict=True)
         _opened(

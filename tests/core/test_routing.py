@@ -528,11 +528,10 @@ def test_what_is_derived_stands_with_what_it_is_derived_from() -> None:
     assert derived("  derive v = x + 1 m\n", group) == [(["x", "v"], [0, 1], {"x": [1, 2], "v": [2, 3]})]
 
 
-def test_a_reading_does_not_tell_what_else_was_in_its_batch() -> None:
+def test_a_reading_has_a_place_for_what_could_have_been_derived() -> None:
     group = Group((FIELDS["x"],), ROWS, AT, {"x": column(1, 2)})
     assert derived("  when x > 1 m\n    derive v = x + 1 m\n", group) == [
-        (["x"], [0], {"x": [1]}),
-        (["x", "v"], [1], {"x": [2], "v": [3]}),
+        (["x", "v"], [0, 1], {"x": [1, 2], "v": [None, 3]}),
     ]
 
 
@@ -552,7 +551,7 @@ def test_elements_of_one_moment_stay_together() -> None:
     other = Group((FIELDS["z"],), ROWS * 0, AT * 0 + [0, 1], {"z": column(5, 6)})
     assert derived("  derive v = x + y\n", group, other) == [
         (["x", "y", "v"], [0, 0], {"x": [1, None], "y": [None, 4], "v": [5, None]}),
-        (["z"], [0, 0], {"z": [5, 6]}),
+        (["z", "v"], [0, 0], {"z": [5, 6], "v": [None, None]}),
     ]
 
 

@@ -65,7 +65,7 @@ def opened(world: World) -> list[tuple]:
     """All rows, with whatever is sealed opened."""
     with world.transaction() as own:
         keys = own.execute("select device_id, (day - date '1970-01-01') * 86400000000 from reading_sealed").fetchall()
-        open_for(own, keys)
+        open_for(own, *np.array(keys, np.int64).reshape(-1, 2).T)
         return own.execute(f"select {COLUMNS} from reading_row order by 1, 2, 3").fetchall()
 
 

@@ -189,9 +189,7 @@ def test_records_of_one_pack_make_one_row(instance: Any) -> None:
     }
     group = Group(PAIR, np.array([0, 0, 1, 1]), START_US + np.array([0, 0, 5, 5]), columns)
     rows = build_rows(group, [], 1, 1, np.array([7, 7]), np.array([100, 101]), np.array([START_US] * 2))
-    assert [at - START_US for _, at in rows.keys] == [0, 5, 5], (
-        "what is told twice stays apart, for the store to put on record"
-    )
+    assert (rows.at - START_US).tolist() == [0, 5, 5], "what is told twice stays apart, for the store to put on record"
 
 
 def test_days_that_are_over_are_read_once_and_give_the_same(world: World, engine: Any) -> None:

@@ -190,12 +190,12 @@ def put_back(table: Table, decoded: Sequence[Decoded], moved: Moved) -> None:
     """What routes have changed, into the decoded batches that the table was made of: each value where it came from,
     and what was derived beside what its line was read from first.
 
-    Readings with derived fields that their group has no place for move to a group that has all that the routes of the
-    type derive, so that a reading does not tell what else was in its batch. `moved` keeps from where,
-    until `taken_out`.
+    Every reading of the type gets a place for all that its routes derive, so that it does not tell what else was in
+    its batch, and one that comes again meets itself. Where a group has readings of several types, those of this one
+    move to a group of their own: `moved` keeps from where, until `taken_out`.
     """
     derived = _derived(table, decoded)
-    first = _first(table) if derived else []
+    first = _first(table)
     for k, part in enumerate(table.parts):
         batch = decoded[part.decoded]
         group = batch.groups[part.group]
@@ -211,7 +211,7 @@ def put_back(table: Table, decoded: Sequence[Decoded], moved: Moved) -> None:
             if len(hit):
                 columns[spec.name] = _changed(table, spec.name, columns[spec.name], part, hit, batch)
         batch.groups[part.group] = replace(group, columns=columns)
-        if derived:
+        if table.given:
             _join_derived(table, part, batch, derived, first[k], moved)
 
 
@@ -265,27 +265,21 @@ def _first(table: Table) -> list[np.ndarray]:
 def _join_derived(
     table: Table, part: Origin, batch: Decoded, derived: dict[str, np.ndarray], first: np.ndarray, moved: Moved
 ) -> None:
-    """Moves readings to a group with derived fields. first: bool (k,), those that a line begins with."""
+    """Gives readings places for derived fields. first: bool (k,), those of the part that a line begins with."""
     group = batch.groups[part.group]
     fields = [spec for name, spec in table.given.items() if name not in group.columns]
-    lines = np.zeros(len(table), bool)
-    for spec in fields:
-        if spec.name in derived:
-            lines[part.line[first & derived[spec.name][part.line]]] = True
-    own = np.flatnonzero(lines[part.line])
-    if len(own):
-        place = (part.decoded, part.group)
-        whole = len(own) == len(group.rows)
-        wider = group if whole else group.chosen(part.chosen[own])
+    if fields:
+        whole = len(part.chosen) == len(group.rows)
+        wider = group if whole else group.chosen(part.chosen)
         columns = dict(wider.columns)
         for spec in fields:
-            columns[spec.name] = _given(table, spec, part.line[own], first[own], derived, batch)
+            columns[spec.name] = _given(table, spec, part.line, first, derived, batch)
         wider = replace(wider, fields=(*wider.fields, *fields), columns=columns)
         if whole:
             batch.groups[part.group] = wider
         else:
             batch.groups.append(wider)
-            moved.setdefault(place, []).append(part.chosen[own])
+            moved.setdefault((part.decoded, part.group), []).append(part.chosen)
     for spec in group.fields:  # a decoder that has something else by this name
         if spec.name in derived and spec.kind != table.given[spec.name].kind:
             own = np.flatnonzero(first & derived[spec.name][part.line])
