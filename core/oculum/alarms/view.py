@@ -242,7 +242,7 @@ class View:
             np.zeros(len(widths), np.int64),
             np.zeros(len(widths)),
             np.zeros(len(widths)),
-            bank.cadence,
+            bank.cadence[rows.slot],
         )
         for k, w in enumerate(widths):
             known = rows.clock - bank.registered[rows.slot] >= w

@@ -45,16 +45,18 @@ def over(
     wanted: np.ndarray,
     cadence: np.ndarray,
     zones: Sequence[str],
+    place: np.ndarray | None = None,
 ) -> list[Val]:
     """What windows over one expression give, row by row, while its readings are taken in.
 
     slot, at: int64 (m,), in the order of arrival for each slot. added: bool (m,), where a reading (values, float64
-    (m,)) comes in; wanted: bool (m,), where windows are looked at. cadence (µs), zones: by slot.
+    (m,)) comes in; wanted: bool (m,), where windows are looked at. cadence (µs), zones: by slot. place: int64 (m,),
+    where readings stand in the past, if not by slot.
     """
     kinds = ["count_true" if w.function == "count" and w.value.type.kind == "truth" else w.function for w in windows]
     out, known = look(
         past,
-        slot,
+        place if place is not None else slot,
         at,
         added,
         at,
@@ -65,7 +67,7 @@ def over(
         np.array([w.width * 3 // 2 for w in windows], np.int64),
         np.array([w.share for w in windows]),
         np.array([w.percent for w in windows]),
-        cadence,
+        cadence[slot] if len(slot) else np.zeros(0, np.int64),
     )
     return [Val(out[k], known[k]) for k in range(len(windows))]
 
@@ -85,7 +87,9 @@ def look(
     percents: np.ndarray,
     cadence: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray]:
-    """Values and whether they are known, (k, m) each; the past grows where it must. See `windows.fill`."""
+    """Values and whether they are known, (k, m) each; the past grows where it must. slot: where readings stand in it;
+    cadence: int64 (m,), µs. See `windows.fill`.
+    """
     count = len(slot)
     out, known = np.zeros((len(kinds), count)), np.zeros((len(kinds), count), bool)
     first = 0
@@ -107,7 +111,7 @@ def look(
             ages,
             shares,
             percents,
-            cadence[slot] if count else np.zeros(0, np.int64),
+            cadence,
             np.zeros(past.at.shape[1] + 1),
             out,
             known,

@@ -75,9 +75,11 @@ class Past:
         slot, place = np.nonzero((inside >= self.begin[:, None]) & (inside < self.end[:, None]))
         return slot, place
 
-    def tidied(self) -> Past:
-        """The same readings without the room that they do not need: what is kept for the next start."""
-        counts = self.end - self.begin
+    def tidied(self, slots: int | None = None) -> Past:
+        """The same readings (of the first slots) without the room that they do not need: what is kept for the next
+        start.
+        """
+        counts = (self.end - self.begin)[:slots]
         room = max(int(counts.max()) if len(counts) else 0, 1)
         found = Past.of(len(counts), self.keep)
         found.at, found.values = np.zeros((len(counts), room), np.int64), np.zeros((len(counts), room))

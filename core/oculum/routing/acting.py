@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -11,9 +10,7 @@ import numpy as np
 from ..answers import told
 from ..arrays import Ints
 from ..batches import PRESENT
-from ..history.events import NEVER
 from ..history.looking import keep_of, over
-from ..history.windows import Past
 from ..language.evaluate import Val, evaluate
 from ..language.expressions import (
     AtFence,
@@ -46,7 +43,7 @@ from .bundles import Bundle, Varying
 from .compiled import compiled
 from .gathering import Changes, nodes_of
 from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Sent
-from .standing import Memory, Standing
+from .standing import Standing
 from .table import Table
 
 
@@ -58,35 +55,33 @@ class Run:
     ) -> None:
         self.standing, self.table, self.type, self.arrival, self.headers = standing, table, type_, arrival, headers
         self.traced = traced
-        self.member = np.zeros(len(table), np.int64)  # by line of the table: which route of the bundle takes it
-        self.lines: dict[tuple[int, int, int], int] = {}
-        self._ids: dict[int, Ints] = {}
+        self.place = np.zeros(len(table), np.int64)  # by line of the table: the place of its device in the bundle
+        self.lines: list[tuple[int, int, int]] = []
+        self._bases: dict[int, int] = {}
         self.counts: list[tuple[Ints, int, Ints]] = []
         self.sent: list[Sent] = []
         self.steps: list[dict[str, Any]] = []
         self.gathered: dict[tuple[int, int, int], tuple[InForce, Gather, Changes]] = {}
 
-    def take(self, bundle: Bundle, lines: Ints, member: Ints) -> None:
-        """The routes of a bundle over the lines of the table that they are on, route by route. member: int64, whose
-        each line is.
-        """
+    def take(self, bundle: Bundle, lines: Ints, place: Ints) -> None:
+        """The routes of a bundle over the lines of the table that they are on. place: int64, of the device of each."""
         self.bundle = bundle
-        self.member[lines] = member
-        self._ids = {}
+        self.place[lines] = place
+        self._bases = {}
         if not bundle.plan.hours.always:
             lines = lines[self._within(bundle.plan, lines)]
         self.prepared = bundle.prepared
         self.view = View(self, lines)
         self.acts(bundle.plan.acts, lines)
 
-    def culprit(self, bundle: Bundle, lines: Ints, member: Ints) -> int:
+    def culprit(self, bundle: Bundle, lines: Ints, place: Ints) -> int:
         """The route of a bundle that cannot be evaluated over these lines: the first that fails by itself."""
         for k, route in enumerate(bundle.routes):
             alone = Bundle(route.plan, [route], [bundle.scopes[k]])
-            alone.close()
-            own = lines[member == k]
+            alone.close(self.standing.slot)
+            own = lines[bundle.member[place] == k]
             self.bundle, self.prepared = alone, alone.prepared
-            self.member[own] = 0
+            self.place[own] = np.searchsorted(alone.devices, self.table.device[own])
             try:
                 self.view = View(self, own)
                 for act in route.plan.lines:
@@ -95,16 +90,6 @@ class Run:
             except Exception:
                 return route.key
         return bundle.routes[0].key
-
-    def parts(self, lines: Ints) -> Iterator[tuple[int, InForce, Ints]]:
-        """Lines route by route: the place in the bundle, the route, and its own."""
-        routes = self.bundle.routes
-        if len(routes) == 1:
-            yield 0, routes[0], lines
-            return
-        ends = np.searchsorted(self.member[lines], np.arange(len(routes) + 1))
-        for k in np.flatnonzero(ends[1:] > ends[:-1]).tolist():
-            yield k, routes[k], lines[ends[k] : ends[k + 1]]
 
     def _within(self, plan: RoutePlan, lines: Ints) -> np.ndarray:
         at, world, table = self.table.at[lines], self.standing.world, self.table
@@ -221,8 +206,7 @@ class Run:
         self._fail(act, lines[~some])
         table = self.table
         own = lines[some]
-        slot = self.standing.slot(table.device[own])
-        changes = Changes(table.row[own], table.at[own], slot, values[:, some], knowns[:, some])
+        changes = Changes(table.row[own], table.at[own], table.slot[own], values[:, some], knowns[:, some])
         (route,) = self.bundle.routes
         self.gathered[route.key, route.version, act.line] = (route, act, changes)
 
@@ -235,44 +219,18 @@ class Run:
             own = lines[there]
             if not len(own):
                 continue
-            values, at, slot = measures(table.columns[name].values[own]), table.at[own], self._slot(own)
+            values = measures(table.columns[name].values[own])
+            pairs = self.standing.let_through(self.type, self.bundle.place[act.line], name, values.shape[1])
+            rows = pairs.rows(self.bundle, self.place[own])
             through = np.zeros(len(own), bool)
-            begin = 0
-            for k, route, part in self.parts(own):
-                end = begin + len(part)
-                key = (self.bundle.lines[act.line][k], name)
-                kept, kept_at = self._kept(self.standing.memory(route), key, values.shape[1])
-                compiled("thin")(
-                    slot[begin:end],
-                    at[begin:end],
-                    values[begin:end],
-                    kept,
-                    kept_at,
-                    float(band),
-                    act.relative,
-                    act.every_us,
-                    through[begin:end],
-                )
-                begin = end
+            compiled("thin")(
+                rows, table.at[own], values, pairs.values, pairs.at, float(band), act.relative, act.every_us, through
+            )
             hit[there[~through]] = True
             gone.append((name, own[~through]))
         self._took(act, lines[hit], list(act.fields))
         for name, out in gone:
             table.take_out(name, out)
-
-    def _slot(self, lines: Ints) -> Ints:
-        return self.standing.slot(self.table.device[lines])
-
-    def _kept(self, memory: Memory, key: tuple[int, str], width: int) -> tuple[np.ndarray, Ints]:
-        """What a line let through last, by slot, with room for all."""
-        kept, kept_at = memory.kept.get(key) or (np.zeros((0, width)), np.zeros(0, np.int64))
-        extra = len(self.standing.slots) - len(kept)
-        if extra > 0:
-            room = extra + len(self.standing.slots) // 2 + 16
-            kept = np.concatenate([kept, np.zeros((room, width))])
-            kept_at = np.concatenate([kept_at, np.full(room, NEVER)])
-            memory.kept[key] = (kept, kept_at)
-        return kept, kept_at
 
     def _send(self, act: Send, lines: Ints) -> None:
         table = self.table
@@ -286,7 +244,7 @@ class Run:
                 spec.name: [told(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
             marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
-            member = int(self.member[i])
+            member = int(self.bundle.member[self.place[i]])
             route = self.bundle.routes[member]
             self.sent.append(
                 Sent(
@@ -306,21 +264,11 @@ class Run:
     # what is told ------------------------------------------------------------------------
     def _count(self, act: Act, what: int, lines: Ints) -> None:
         if len(lines):
-            self.counts.append((self._places(act)[self.member[lines]], what, lines))
-
-    def _places(self, act: Act) -> Ints:
-        """Where each route's line stands among those that are counted."""
-        found = self._ids.get(act.line)
-        if found is None:
-            known = self.lines
-            found = self._ids[act.line] = np.array(
-                [
-                    known.setdefault((route.key, route.version, line), len(known))
-                    for route, line in zip(self.bundle.routes, self.bundle.lines[act.line], strict=True)
-                ],
-                np.int64,
-            )
-        return found
+            base = self._bases.get(act.line)
+            if base is None:
+                base = self._bases[act.line] = len(self.lines)
+                self.lines += self.bundle.told[act.line]
+            self.counts.append((self.bundle.member[self.place[lines]] + base, what, lines))
 
     def _fail(self, act: Act, lines: Ints) -> None:
         """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
@@ -366,7 +314,7 @@ class Run:
         return [told(spec, column, i) for i in lines.tolist()]
 
     def _step(self, act: Act, i: int) -> dict[str, Any]:
-        table, member = self.table, int(self.member[i])
+        table, member = self.table, int(self.bundle.member[self.place[i]])
         route = self.bundle.routes[member]
         return {
             "route": route.plan.name,
@@ -456,7 +404,7 @@ class View:
         run, table = self.run, self.run.table
         match ex:
             case Varying():
-                return Val(self.bundle.numbers[ex.index][run.member[self.lines]], True)
+                return Val(self.bundle.numbers[ex.index][self.bundle.member[run.place[self.lines]]], True)
             case Window():
                 val = self.windows[run.prepared.window(ex)]
                 assert self.place is not None
@@ -533,46 +481,30 @@ class View:
         nodes = self.run.prepared.windows
         if not nodes:
             return
-        table, standing = self.run.table, self.run.standing
-        lines = self.whole
-        slot = standing.slot(table.device[lines])
+        run, lines = self.run, self.whole
+        table, standing = run.table, run.standing
         cadence, zones = standing.cadences()
         self.place = np.zeros(len(table), np.int64)
         self.place[lines] = np.arange(len(lines))
         for inner, windows in nodes.items():
-            keep = max(map(keep_of, windows))
             found = self.value(inner, lines)
             values = np.where(found.known, found.values, 0).astype(float)
-            at = table.at[lines]
-            parts = []
-            begin = 0
-            for _, route, own in self.run.parts(lines):
-                part = slice(begin, begin + len(own))
-                begin += len(own)
-                past = self._past(route, inner, keep)
-                wanted = np.ones(len(own), bool)
-                parts.append(
-                    over(past, windows, slot[part], at[part], found.known[part], values[part], wanted, cadence, zones)
-                )
-            for k, node in enumerate(windows):
-                several = [vals[k] for vals in parts]
-                self.windows[node] = several[0] if len(several) == 1 else _joined(several)
-
-    def _past(self, route: InForce, inner: Ex, keep: int) -> Past:
-        """What a route looks back on, with room for all devices."""
-        standing = self.run.standing
-        pasts, room = standing.memory(route).pasts, len(standing.slots)
-        past = pasts.get(inner)
-        if past is None:
-            past = pasts[inner] = Past.of(room * 3 // 2 + 16, keep)
-        if len(past.begin) < room:
-            past.grow(room * 3 // 2 + 16, past.at.shape[1])
-        return past
-
-
-def _joined(parts: list[Val]) -> Val:
-    values, knowns = ([np.asarray(getattr(p, n)) for p in parts] for n in ("values", "known"))
-    return Val(np.concatenate(values), np.concatenate(knowns))
+            pairs = standing.past(run.type, inner, max(map(keep_of, windows)))
+            rows = pairs.rows(self.bundle, run.place[lines])
+            wanted = np.ones(len(lines), bool)
+            looked = over(
+                pairs.past,
+                windows,
+                table.slot[lines],
+                table.at[lines],
+                found.known,
+                values,
+                wanted,
+                cadence,
+                zones,
+                rows,
+            )
+            self.windows |= zip(windows, looked, strict=True)
 
 
 def _texts(found: np.ndarray) -> Val:

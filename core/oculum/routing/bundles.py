@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -10,8 +10,12 @@ import numpy as np
 from ..arrays import Ints
 from ..language.expressions import Constant, Ex, Window
 from ..language.routes.plan import Act, Drop, Gather, RoutePlan, When, expressions, walked
+from .pairs import Pairs
 from .prepared import Prepared
 from .routed import InForce
+from .table import Table
+
+SPARSE = 16  # routes on fewer than one of so many devices look for them one by one
 
 
 @dataclass(frozen=True)
@@ -80,44 +84,65 @@ def far_reaching(act: Act) -> bool:
 class Bundle:
     """Routes of one device type that are taken together, of devices apart from each other.
 
-    lines: by line of the plan, the line of each route. numbers: float64 (c, m), by `Varying`.
+    lines: by line of the plan, the line of each route; place: which of the lines it is. numbers: float64 (c, m), by
+    `Varying`. devices, slot, member: int64 (d,), all devices, where they stand among all, and whose each is.
     """
 
     plan: RoutePlan
     routes: list[InForce]
     scopes: list[Ints]
     values: list[tuple[float, ...]] = field(default_factory=list)
+    rows: dict[Pairs, Ints] = field(default_factory=dict)
 
-    def close(self) -> None:
+    def close(self, slot_of: Callable[[Ints], Ints]) -> None:
         """All routes are there."""
         self.prepared = Prepared(self.plan)
         self.own = [Prepared(route.plan) for route in self.routes] if len(self.routes) > 1 else [self.prepared]
         self.numbers = np.array(self.values, float).T if self.values else np.zeros((0, len(self.routes)))
         listed = [route.plan.lines for route in self.routes]
         self.lines = {act.line: [own[k].line for own in listed] for k, act in enumerate(self.plan.lines)}
+        self.place = {act.line: k for k, act in enumerate(self.plan.lines)}
+        self.ids = [(route.key, route.version) for route in self.routes]
+        self.told = {
+            own: [(*one, line) for one, line in zip(self.ids, lines, strict=True)] for own, lines in self.lines.items()
+        }
         self.devices = np.concatenate(self.scopes)
         self.member = np.repeat(np.arange(len(self.scopes)), [len(own) for own in self.scopes])
-        order = np.argsort(self.devices, kind="stable")
-        self._sorted, self._member = self.devices[order], self.member[order]
+        self.slot = slot_of(self.devices)
+        self._place_of = np.zeros(0, np.int64)  # by slot, -1 where it is none of these
 
-    def taken(self, devices: Ints) -> tuple[Ints, Ints]:
-        """Of devices, rising, the places of those that the routes are on, and whose each is: route by route."""
-        if len(self._sorted) <= len(devices):
-            place = np.minimum(np.searchsorted(devices, self.devices), max(len(devices) - 1, 0))
-            hit = devices[place] == self.devices if len(devices) else np.zeros(len(place), bool)
-            return place[hit], self.member[hit]
-        place = np.minimum(np.searchsorted(self._sorted, devices), len(self._sorted) - 1)
-        found = np.flatnonzero(self._sorted[place] == devices)
-        member = self._member[place[found]]
-        if len(self.routes) > 1:
-            order = np.argsort(member, kind="stable")
-            return found[order], member[order]
-        return found, member
+    def taken(self, table: Table, slots: int) -> tuple[Ints, Ints]:
+        """The lines of a table that the routes are on, and the place of the device of each. slots: how many devices
+        there are.
+        """
+        if len(self.devices) * SPARSE < slots:
+            place = np.minimum(np.searchsorted(table.devices, self.devices), max(len(table.devices) - 1, 0))
+            hit = np.flatnonzero(table.devices[place] == self.devices) if len(table.devices) else place[:0]
+            starts, ends = table.starts[place[hit]], table.ends[place[hit]]
+            return spread(starts, ends), np.repeat(hit, ends - starts)
+        if len(self._place_of) < slots:
+            self._place_of = np.full(slots, -1, np.int64)
+            self._place_of[self.slot] = np.arange(len(self.slot))
+        found = self._place_of[table.slot]
+        lines = np.flatnonzero(found >= 0)
+        return lines, found[lines]
 
 
-def bundled(routes: Sequence[tuple[InForce, Ints]], apart: bool = False) -> list[Bundle]:
+def spread(starts: Ints, ends: Ints) -> Ints:
+    """All numbers from each start to before its end, one stretch after the other."""
+    sizes = ends - starts
+    if not len(sizes):
+        return np.zeros(0, np.int64)
+    before = np.cumsum(sizes) - sizes
+    return np.arange(int(sizes.sum())) + np.repeat(starts - before, sizes)
+
+
+def bundled(
+    routes: Sequence[tuple[InForce, Ints]], slot_of: Callable[[Ints], Ints], apart: bool = False
+) -> list[Bundle]:
     """Routes with the devices that they are on, in their order, as bundles in an order that comes to the same: a route
-    goes back to one like it only past such as share no device with it. apart: each by itself.
+    goes back to one like it only past such as share no device with it. slot_of: where devices stand among all; apart:
+    each by itself.
     """
     found: list[Bundle] = []
     taken: list[np.ndarray] = []
@@ -149,5 +174,5 @@ def bundled(routes: Sequence[tuple[InForce, Ints]], apart: bool = False) -> list
     for bundle in found:
         if len(bundle.routes) == 1:
             bundle.values = []
-        bundle.close()
+        bundle.close(slot_of)
     return found

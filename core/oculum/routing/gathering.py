@@ -317,7 +317,7 @@ def _take(past: Past, changes: Changes, first: int, end: int) -> None:
             none,
             np.zeros(0),
             np.zeros(0),
-            np.zeros(len(past.begin), np.int64),
+            np.zeros(len(own), np.int64),
         )
 
 

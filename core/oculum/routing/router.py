@@ -42,9 +42,7 @@ class Router:
     def set(self, routes: Sequence[InForce]) -> None:
         """These routes, in this order, from here on; what a version has seen stays with it."""
         self.routes = list(routes)
-        kept = {(route.key, route.version) for route in routes}
-        memories = self.standing.memories
-        self.standing.memories = {key: memory for key, memory in memories.items() if key in kept}
+        self.standing.forget({(route.key, route.version) for route in routes})
         self._of_type, self._derived = {}, {}
         for route in routes:
             for type_ in route.types:
@@ -159,15 +157,16 @@ class Router:
         moved: Moved = {}
         for type_, table in sorted(tables(decoded, index, device, type_of, types).items()):
             table.given = self._derived[type_]
+            table.slot = self.standing.slot(table.device)
             run = Run(self.standing, table, type_, arrival, headers, traced)
             for bundle in self.bundles(type_, traced):
-                lines, member = self._taken(bundle, table, headers)
+                lines, place = self._taken(bundle, table, headers)
                 if not len(lines):
                     continue
                 try:
-                    run.take(bundle, lines, member)
+                    run.take(bundle, lines, place)
                 except Exception as error:
-                    raise RouteFailed(run.culprit(bundle, lines, member), error) from error
+                    raise RouteFailed(run.culprit(bundle, lines, place), error) from error
             put_back(table, decoded, moved)
             found.counted.append(run.counted())
             found.sent += run.sent
@@ -228,34 +227,23 @@ class Router:
         found = self._bundles.get((type_, apart))
         if found is None:
             routes = [(route, self.scope(route, type_)) for route in self._of_type.get(type_, ())]
-            found = self._bundles[type_, apart] = bundled(routes, apart)
+            found = self._bundles[type_, apart] = bundled(routes, self.standing.slot, apart)
         return found
 
     def _taken(self, bundle: Bundle, table: Table, headers: Headers) -> tuple[Ints, Ints]:
         """The lines of a table that the routes of a bundle are on, as far as no route above has ended their way, and
-        whose each is.
+        the place of the device of each.
         """
-        place, member = bundle.taken(table.devices)
-        starts, ends = table.starts[place], table.ends[place]
-        lines, member = spread(starts, ends), np.repeat(member, ends - starts)
+        lines, place = bundle.taken(table, len(self.standing.slots))
         alive = table.alive[lines]
         if not alive.all():
-            lines, member = lines[alive], member[alive]
+            lines, place = lines[alive], place[alive]
         topic = bundle.plan.topic
         if topic is not None and len(lines):
             rows, which = np.unique(table.row[lines], return_inverse=True)
             fits = np.array([topic_fits(topic, headers(row).get("topic", "")) for row in rows.tolist()], bool)[which]
-            lines, member = lines[fits], member[fits]
-        return lines, member
-
-
-def spread(starts: Ints, ends: Ints) -> Ints:
-    """All numbers from each start to before its end, one stretch after the other."""
-    sizes = ends - starts
-    if not len(sizes):
-        return np.zeros(0, np.int64)
-    before = np.cumsum(sizes) - sizes
-    return np.arange(int(sizes.sum())) + np.repeat(starts - before, sizes)
+            lines, place = lines[fits], place[fits]
+        return lines, place
 
 
 @lru_cache(maxsize=4096)

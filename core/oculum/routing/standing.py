@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -17,27 +17,29 @@ from ..language.routes.plan import Gather, RoutePlan, Thin, expressions
 from ..register.world import World
 from . import gathering
 from .gathering import Gathered
+from .pairs import Looked, RouteId, Through
 from .routed import InForce
 
 
 @dataclass
 class Memory:
-    """What a route looks back on: pasts by expression, what was let through last by line and field, and what sites
-    were made of, by line.
-    """
+    """What a route has made sites of, by line."""
 
-    pasts: dict[Ex, Past] = field(default_factory=dict)
-    kept: dict[tuple[int, str], tuple[np.ndarray, np.ndarray]] = field(default_factory=dict)
     gathered: dict[int, Gathered] = field(default_factory=dict)
 
 
 class Standing:
-    """The register as it is, reference tables (rows by key, by name), and memories by definition and version."""
+    """The register as it is, reference tables (rows by key, by name), and what routes remember: memories by definition
+    and version; what is looked back on by device type, expression and how far; and what was let through last by device
+    type, line, field and width of its values.
+    """
 
     def __init__(self, world: World) -> None:
         self.world = world
         self.tables: dict[str, dict[Any, Mapping[str, Any]]] = {}
         self.memories: dict[tuple[int, int], Memory] = {}
+        self.looked: dict[tuple[int, Ex, int], Looked] = {}
+        self.through: dict[tuple[int, int, str, int], Through] = {}
         self.slots: dict[int, int] = {}
         self._dense = np.zeros(0, np.int64)
         self.refresh()
@@ -77,6 +79,28 @@ class Standing:
 
     def memory(self, route: InForce) -> Memory:
         return self.memories.setdefault((route.key, route.version), Memory())
+
+    def forget(self, ids: Collection[RouteId]) -> None:
+        """What other routes than these remember is gone."""
+        self.memories = {key: memory for key, memory in self.memories.items() if key in ids}
+        for pairs in (*self.looked.values(), *self.through.values()):
+            pairs.forget(ids)
+        self.looked = {key: pairs for key, pairs in self.looked.items() if pairs.count}
+        self.through = {key: pairs for key, pairs in self.through.items() if pairs.count}
+
+    def past(self, type_: int, inner: Ex, keep: int) -> Looked:
+        """What is looked back on of an expression, `keep` µs far."""
+        key = (type_, inner, keep)
+        if key not in self.looked:
+            self.looked[key] = Looked(past=Past.of(0, keep))
+        return self.looked[key]
+
+    def let_through(self, type_: int, line: int, name: str, width: int) -> Through:
+        """What a line let through last of a field. line: which of the lines of its route it is."""
+        key = (type_, line, name, width)
+        if key not in self.through:
+            self.through[key] = Through(values=np.zeros((0, width)))
+        return self.through[key]
 
     def slot(self, devices: Ints) -> Ints:
         """int64 (n,): a place for each device in what routes remember; it never changes."""

@@ -47,6 +47,7 @@ class Table:
 
     def __post_init__(self) -> None:
         self.alive = np.ones(len(self.device), bool)
+        self.slot = np.zeros(0, np.int64)  # int64 (n,): where the devices stand among all, once they are looked up
         head = np.append(True, self.device[1:] != self.device[:-1])
         self.starts = np.flatnonzero(head)
         self.devices = self.device[self.starts]
