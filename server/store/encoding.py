@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from oculum.arrays import Bytes
+from oculum.arrays import Bytes, Ints
 from oculum.compiling import Loops
 
 EPOCH_2000_US = 946_684_800_000_000
@@ -41,15 +41,16 @@ def encode(
     nums: Any,
     there: Any,
     tails: Any,
+    begins: Any,
     ends: Any,
     out: Any,
 ) -> int:
     """Writes rows one behind the other; returns how many bytes they are.
 
     owner, at, message, received: int64 (n,), times in µs; nums: int64 (n, w), the bits of numbers; there: bool (n, w);
-    tails: uint8, the columns behind `nums` of all rows, of row i up to ends[i]. out: uint8, as long as all of it.
+    tails: uint8, the columns behind `nums`, those of row i from begins[i] to ends[i]. out: uint8, as long as all of it.
     """
-    width, place, begin = nums.shape[1], 0, 0
+    width, place = nums.shape[1], 0
     for i in range(len(owner)):
         place = put(out, place, 9, 2)
         place = sized(out, place, owner[i], 4)
@@ -72,10 +73,9 @@ def encode(
                 place = sized(out, place, nums[i, k], 8)
             else:
                 place = put(out, place, -1, 4)
-        for k in range(begin, ends[i]):
+        for k in range(begins[i], ends[i]):
             out[place] = tails[k]
             place += 1
-        begin = ends[i]
     return place
 
 
@@ -86,7 +86,7 @@ def ready() -> None:
     """Compiles the loop, so that no batch waits for it."""
     i8 = np.zeros(0, np.int64)
     u1 = np.zeros(0, np.uint8)
-    compiled("encode")(i8, i8, 1, 1, i8, i8, np.zeros((0, 1), np.int64), np.zeros((0, 1), bool), u1, i8, u1.copy())
+    compiled("encode")(i8, i8, 1, 1, i8, i8, np.zeros((0, 1), np.int64), np.zeros((0, 1), bool), u1, i8, i8, u1)
 
 
 def encoded(
@@ -98,15 +98,16 @@ def encoded(
     received: np.ndarray,
     nums: np.ndarray,
     there: np.ndarray,
-    tails: np.ndarray,
-    ends: np.ndarray,
+    tails: Bytes,
+    begins: Ints,
+    ends: Ints,
 ) -> Bytes:
     """See `encode`; nums: float64 (n, w)."""
     count, width = nums.shape
-    size = count * (FIXED + 4 * width) + 8 * int(there.sum()) + len(tails)
+    size = count * (FIXED + 4 * width) + 8 * int(there.sum()) + int((ends - begins).sum())
     out = np.empty(size, np.uint8)
     written = compiled("encode")(
-        owner, at, layout, version, message, received, nums.view(np.int64), there, tails, ends, out
+        owner, at, layout, version, message, received, nums.view(np.int64), there, tails, begins, ends, out
     )
     assert written == size, (written, size)
     return out

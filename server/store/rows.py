@@ -154,28 +154,30 @@ def _together(group: Group, order: np.ndarray, rows: np.ndarray, at: np.ndarray,
 
 def _tails(
     count: int, texts: list[tuple[np.ndarray, np.ndarray]], missing: list[tuple[str, np.ndarray]], reasons: list[str]
-) -> tuple[np.ndarray, np.ndarray]:
-    """Texts and what is missing, row by row: uint8, and where each row ends in it."""
-    if not texts and not missing:
-        return np.full(8 * count, 255, np.uint8), np.arange(1, count + 1) * 8
-    rows = _gone(count, missing, reasons)
+) -> tuple[Bytes, Ints, Ints]:
+    """Texts and what is missing: uint8, and where in it those of each row begin and end."""
+    kinds, which = _gone(count, missing, reasons)
     if not texts:
-        rows = [_NULL + gone for gone in rows]
-    for i in range(count) if texts else ():
-        own = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
-        for values, present in texts:
-            data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
-            own.append(struct.pack(">i", len(data)) + data if present[i] else _NULL)
-        body = b"".join(own)
-        rows[i] = struct.pack(">i", len(body)) + body + rows[i]
-    ends = np.fromiter(map(len, rows), np.int64, count).cumsum()
-    return np.frombuffer(bytearray().join(rows), np.uint8), ends
+        kinds = [_NULL + gone for gone in kinds]
+    else:
+        found = []
+        for i, k in enumerate(which.tolist()):
+            own = [struct.pack(">iiiii", 1, 1, TEXT, len(texts), 1)]
+            for values, present in texts:
+                data = str(values[i]).replace("\x00", "\N{SYMBOL FOR NULL}").encode("utf-8", "replace")
+                own.append(struct.pack(">i", len(data)) + data if present[i] else _NULL)
+            body = b"".join(own)
+            found.append(struct.pack(">i", len(body)) + body + kinds[k])
+        kinds, which = found, np.arange(count)
+    sizes = np.fromiter(map(len, kinds), np.int64, len(kinds))
+    ends = sizes.cumsum()
+    return np.frombuffer(bytearray().join(kinds), np.uint8), (ends - sizes)[which], ends[which]
 
 
-def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str]) -> list[bytes]:
-    """Why values are missing, row by row: rows that miss the same for the same reasons say the same."""
+def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str]) -> tuple[list[bytes], Ints]:
+    """Why values are missing: what different rows say, and which of that each row does."""
     if not missing:
-        return [_NULL] * count
+        return [_NULL], np.zeros(count, np.int64)
     states = np.stack([np.where(state >= FIRST_REASON, state, 0) for _, state in missing], axis=1)
     kinds, which = distinct(*states.T)
     told = []
@@ -183,7 +185,7 @@ def _gone(count: int, missing: list[tuple[str, np.ndarray]], reasons: list[str])
         found = {name: reasons[state - FIRST_REASON] for (name, _), state in zip(missing, row, strict=True) if state}
         data = b"\x01" + orjson.dumps(found)
         told.append(struct.pack(">i", len(data)) + data if found else _NULL)
-    return [told[k] for k in which.tolist()]
+    return told, which
 
 
 def row_values(

@@ -58,9 +58,9 @@ class Fleet(MutableMapping[tuple[int, str], Newest]):
     def _with(self, ids: np.ndarray) -> np.ndarray:
         """The slots of devices, with fresh ones for those that have none."""
         found = self.places(ids)
-        fresh = np.unique(ids[found < 0])
-        if not len(fresh):
+        if (found >= 0).all():
             return found
+        fresh = np.unique(ids[found < 0])
         begin = len(self._ids)
         self._ids = np.concatenate([self._ids, fresh])
         self.slots |= {int(d): begin + k for k, d in enumerate(fresh.tolist())}

@@ -55,7 +55,8 @@ class Run:
     ) -> None:
         self.standing, self.table, self.type, self.arrival, self.headers = standing, table, type_, arrival, headers
         self.traced = traced
-        self.place = np.zeros(len(table), np.int64)  # by line of the table: the place of its device in the bundle
+        # by line of the table: the place of its device in the bundle, and which route of it that is
+        self.place, self.member = np.zeros((2, len(table)), np.int64)
         self.lines: list[tuple[int, int, int]] = []
         self._bases: dict[int, int] = {}
         self.counts: list[tuple[Ints, int, Ints]] = []
@@ -66,7 +67,7 @@ class Run:
     def take(self, bundle: Bundle, lines: Ints, place: Ints) -> None:
         """The routes of a bundle over the lines of the table that they are on. place: int64, of the device of each."""
         self.bundle = bundle
-        self.place[lines] = place
+        self.place[lines], self.member[lines] = place, bundle.member[place]
         self._bases = {}
         if not bundle.plan.hours.always:
             lines = lines[self._within(bundle.plan, lines)]
@@ -81,7 +82,7 @@ class Run:
             alone.close(self.standing.slot)
             own = lines[bundle.member[place] == k]
             self.bundle, self.prepared = alone, alone.prepared
-            self.place[own] = np.searchsorted(alone.devices, self.table.device[own])
+            self.place[own], self.member[own] = np.searchsorted(alone.devices, self.table.device[own]), 0
             try:
                 self.view = View(self, own)
                 for act in route.plan.lines:
@@ -104,7 +105,7 @@ class Run:
 
     def acts(self, acts: tuple[Act, ...], lines: Ints) -> None:
         for act in acts:
-            lines = lines[self.table.alive[lines]]
+            lines = self.table.living(lines)
             if not len(lines):
                 return
             self.act(act, lines)
@@ -127,16 +128,16 @@ class Run:
                 rows = np.unique(table.row[lines])
                 lines = np.flatnonzero(np.isin(table.row, rows))
                 self._drop(act, lines, [*table.columns])
-                table.alive[lines] = False
+                table.end(lines)
             case Drop():
                 self._drop(act, lines, list(act.fields) or [*table.columns])
                 if not act.fields:
-                    table.alive[lines] = False
+                    table.end(lines)
             case Correct():
                 spec = table.specs.get(act.field)
                 if spec is not None:
-                    there = table.columns[act.field].state[lines] == PRESENT
-                    self._give(act, spec, act.value, lines[there])
+                    there = table.at_lines(table.columns[act.field].state, lines) == PRESENT
+                    self._give(act, spec, act.value, lines if there.all() else lines[there])
             case Derive():
                 self._give(act, act.field, act.value, lines)
             case Gather():
@@ -151,7 +152,7 @@ class Run:
             case Send():
                 self._send(act, lines)
             case Stop():
-                table.alive[lines] = False
+                table.end(lines)
                 self._took(act, lines)
 
     def _with_fields(self, act: Act, lines: Ints) -> Ints:
@@ -163,8 +164,8 @@ class Run:
         for name in names:
             column = self.table.columns.get(name)
             if column is not None:
-                some |= column.state[lines] != 0
-        return lines[some]
+                some |= self.table.at_lines(column.state, lines) != 0
+        return lines if some.all() else lines[some]
 
     # acts --------------------------------------------------------------------------------
     def _drop(self, act: Drop, lines: Ints, names: list[str]) -> None:
@@ -179,18 +180,19 @@ class Run:
 
     def _give(self, act: Correct | Derive, spec: FieldSpec, value: Ex, lines: Ints) -> None:
         found = self.view.value(value, lines)
-        known = found.known
-        self._fail(act, lines[~known])
-        values = np.asarray(found.values)[known]
+        known, values = found.known, np.asarray(found.values)
+        if not known.all():
+            self._fail(act, lines[~known])
+            lines, values = lines[known], values[known]
         if spec.kind == "text":
             values = values.astype(object)
         elif spec.kind == "time":
             values = values.astype(np.int64)
         else:
             values = values.astype(float)
-        before = self._standing(spec.name, lines[known]) if self.traced else []
-        self.table.put(spec, lines[known], values)
-        self._took(act, lines[known], [spec.name], before)
+        before = self._standing(spec.name, lines) if self.traced else []
+        self.table.put(spec, lines, values)
+        self._took(act, lines, [spec.name], before)
 
     def _gather(self, act: Gather, lines: Ints) -> None:
         """What sites are made of is taken here; it is put together when all types of the batch have been here."""
@@ -244,7 +246,7 @@ class Run:
                 spec.name: [told(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
             marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
-            member = int(self.bundle.member[self.place[i]])
+            member = int(self.member[i])
             route = self.bundle.routes[member]
             self.sent.append(
                 Sent(
@@ -268,13 +270,15 @@ class Run:
             if base is None:
                 base = self._bases[act.line] = len(self.lines)
                 self.lines += self.bundle.told[act.line]
-            self.counts.append((self.bundle.member[self.place[lines]] + base, what, lines))
+            self.counts.append((self.table.at_lines(self.member, lines) + base, what, lines))
 
     def _fail(self, act: Act, lines: Ints) -> None:
         """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
         message does not bring is no failure.
         """
-        for name in self.prepared.names(act) if len(lines) else ():
+        if not len(lines):
+            return
+        for name in self.prepared.names(act):
             lines = lines[self.table.state(name)[lines] != 0]
         self._count(act, FAILED, lines)
         if self.traced:
@@ -314,7 +318,7 @@ class Run:
         return [told(spec, column, i) for i in lines.tolist()]
 
     def _step(self, act: Act, i: int) -> dict[str, Any]:
-        table, member = self.table, int(self.bundle.member[self.place[i]])
+        table, member = self.table, int(self.member[i])
         route = self.bundle.routes[member]
         return {
             "route": route.plan.name,
@@ -371,10 +375,12 @@ class View:
         self.lines = lines
         found = evaluate(ex, self)
         count = len(lines)
-        known = np.broadcast_to(np.asarray(found.known, bool), (count,))
-        values = np.asarray(found.values)
+        known, values = np.asarray(found.known, bool), np.asarray(found.values)
         shape = (count, 2) if ex.type.kind == "position" else (count,)
-        return Val(np.broadcast_to(values, shape), known)
+        return Val(
+            values if values.shape == shape else np.broadcast_to(values, shape),
+            known if known.shape == (count,) else np.broadcast_to(known, (count,)),
+        )
 
     def column(self, name: str) -> Val:
         column = self.run.table.columns.get(name)
@@ -382,8 +388,9 @@ class View:
             if name in self.bundle.prepared.positions:
                 return Val(np.zeros((len(self.lines), 2)), 0)
             return Val(0.0, 0)
-        state = column.state[self.lines]
-        return Val(column.values[self.lines], np.where(state < 0, 2, state))
+        table = self.run.table
+        state = table.at_lines(column.state, self.lines)
+        return Val(table.at_lines(column.values, self.lines), np.where(state < 0, 2, state))
 
     raw = column
 
@@ -404,7 +411,7 @@ class View:
         run, table = self.run, self.run.table
         match ex:
             case Varying():
-                return Val(self.bundle.numbers[ex.index][self.bundle.member[run.place[self.lines]]], True)
+                return Val(self.bundle.numbers[ex.index][table.at_lines(run.member, self.lines)], True)
             case Window():
                 val = self.windows[run.prepared.window(ex)]
                 assert self.place is not None

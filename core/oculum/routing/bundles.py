@@ -112,14 +112,16 @@ class Bundle:
         self._place_of = np.zeros(0, np.int64)  # by slot, -1 where it is none of these
 
     def taken(self, table: Table, slots: int) -> tuple[Ints, Ints]:
-        """The lines of a table that the routes are on, and the place of the device of each. slots: how many devices
-        there are.
+        """The lines of a table that the routes are on, rising, and the place of the device of each. slots: how many
+        devices there are.
         """
         if len(self.devices) * SPARSE < slots:
             place = np.minimum(np.searchsorted(table.devices, self.devices), max(len(table.devices) - 1, 0))
             hit = np.flatnonzero(table.devices[place] == self.devices) if len(table.devices) else place[:0]
             starts, ends = table.starts[place[hit]], table.ends[place[hit]]
-            return spread(starts, ends), np.repeat(hit, ends - starts)
+            lines, place = spread(starts, ends), np.repeat(hit, ends - starts)
+            order = np.argsort(lines)
+            return lines[order], place[order]
         if len(self._place_of) < slots:
             self._place_of = np.full(slots, -1, np.int64)
             self._place_of[self.slot] = np.arange(len(self.slot))

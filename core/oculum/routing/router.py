@@ -235,8 +235,8 @@ class Router:
         the place of the device of each.
         """
         lines, place = bundle.taken(table, len(self.standing.slots))
-        alive = table.alive[lines]
-        if not alive.all():
+        if table.ended:
+            alive = table.alive[lines]
             lines, place = lines[alive], place[alive]
         topic = bundle.plan.topic
         if topic is not None and len(lines):

@@ -109,9 +109,11 @@ class Standing:
             more[: len(self._dense)] = self._dense
             self._dense = more
         found = self._dense[devices]
+        if not (found < 0).any():
+            return found
         for device in np.unique(devices[found < 0]).tolist():
             self._dense[device] = self.slots[device] = len(self.slots)
-            self._cadence = None
+        self._cadence = None
         return self._dense[devices]
 
     def cadences(self) -> tuple[np.ndarray, list[str]]:

@@ -46,7 +46,7 @@ class Table:
     marks: dict[str, np.ndarray] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
-        self.alive = np.ones(len(self.device), bool)
+        self.alive, self.ended = np.ones(len(self.device), bool), False
         self.slot = np.zeros(0, np.int64)  # int64 (n,): where the devices stand among all, once they are looked up
         head = np.append(True, self.device[1:] != self.device[:-1])
         self.starts = np.flatnonzero(head)
@@ -55,6 +55,19 @@ class Table:
 
     def __len__(self) -> int:
         return len(self.device)
+
+    def end(self, lines: Ints) -> None:
+        """No further route takes these lines."""
+        self.alive[lines] = False
+        self.ended = True
+
+    def living(self, lines: Ints) -> Ints:
+        """Those that further routes take."""
+        return lines[self.alive[lines]] if self.ended else lines
+
+    def at_lines(self, array: np.ndarray, lines: Ints) -> np.ndarray:
+        """What stands at some lines, rising. The array itself where these are all, to be read only."""
+        return array if len(lines) == len(self.device) else array[lines]
 
     def state(self, name: str) -> np.ndarray:
         """int16 (n,): states of a field, 0 throughout where it is none of the batch."""
