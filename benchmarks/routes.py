@@ -21,7 +21,7 @@ from oculum.language.routes import check_route
 from oculum.pipeline import Lot, process
 from oculum.register.world import Device, World
 from oculum.routing import compiled
-from oculum.routing.routed import InForce
+from oculum.routing.routed import TOOK, InForce
 from oculum.routing.router import Router
 
 from .instance import say
@@ -113,7 +113,7 @@ def rate(stream: Stream, count: int, seconds: float) -> tuple[float, float]:
         if turn:  # the first batch finds everything cold
             spent += time.perf_counter() - began
             done += DEVICES * FIELDS
-            took += sum(int((one.what == 1).sum()) for one in effects.routed.counted)
+            took += sum(len(p.readings) for one in effects.routed.counted for p in one.pieces if p.what == TOOK)
         turn += 1
     return done / spent, took / done * FIELDS
 

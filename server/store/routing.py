@@ -11,7 +11,6 @@ import numpy as np
 import orjson
 import psycopg
 
-from oculum.arrays import distinct
 from oculum.routing.routed import SEEN, Counted, Sent
 from server.store.notices import notice
 from server.store.times import iso, moment
@@ -35,26 +34,26 @@ def write_counted(
     keys: list[tuple[int, ...]] = []
     figures: list[tuple[int, int, int, int | None]] = []
     for one in counted:
-        if not len(one.line):
+        if not one.pieces:
             continue
         owners, which = np.unique(one.device, return_inverse=True)
         mine = np.array([has(d) for d in owners.tolist()], bool)[which]
-        if not mine.any():
-            continue
         type_ = type_of(int(owners[0]))
-        hour = received[one.row[mine]] // HOUR_US
-        line, what, row = one.line[mine], one.what[mine], one.row[mine]
-        places, at = distinct(line, hour)
-        places = places.T
-        counts = np.stack([np.bincount(at[what == w], minlength=len(places)) for w in range(3)], axis=1)
-        last = np.full(len(places), -1)
-        some = what != SEEN
-        np.maximum.at(last, at[some], row[some])
-        for (number, hours), (seen, took, failed), example in zip(
-            places.tolist(), counts.tolist(), last.tolist(), strict=True
-        ):
-            keys.append((*one.lines[number], type_, hours))
-            figures.append((seen, took, failed, int(ids[example]) if example >= 0 else None))
+        hours, hour = np.unique(received[one.row] // HOUR_US, return_inverse=True)
+        counts = np.zeros((len(one.lines) * len(hours), 3), np.int64)
+        last = np.full(len(counts), -1)
+        for piece in one.pieces:
+            own = piece.readings[mine[piece.readings]]
+            cell = (piece.base + piece.member[own]) * len(hours) + hour[own]
+            sums = np.bincount(cell - piece.base * len(hours))
+            counts[piece.base * len(hours) :][: len(sums), piece.what] += sums
+            if piece.what != SEEN:
+                np.maximum.at(last, cell, one.row[own])
+        for place in np.flatnonzero(counts.any(axis=1)).tolist():
+            line, k = divmod(place, len(hours))
+            keys.append((*one.lines[line], type_, int(hours[k])))
+            seen, took, failed = counts[place].tolist()
+            figures.append((seen, took, failed, int(ids[last[place]]) if last[place] >= 0 else None))
     if not keys:
         return
     columns = [*zip(*keys, strict=True)]

@@ -19,7 +19,7 @@ from oculum.history.events import eras
 from oculum.language.routes.plan import Gather, RoutePlan
 from oculum.pipeline import decode_batch, owned
 from oculum.register.world import Device
-from oculum.routing.routed import SEEN, TOOK, InForce, Routed
+from oculum.routing.routed import FAILED, SEEN, TOOK, InForce, Routed
 from oculum.routing.router import Router
 from oculum.routing.standing import looked_back
 from server.records.fleet.models import DeviceType
@@ -328,17 +328,16 @@ def _reasons(reasons: Counter[str], routed: Decoded, plain: Decoded) -> None:
 
 def _tally(lines: dict[int, _Line], routed: Routed, definition: int, arrived: Arrived) -> None:
     for one in routed.counted:
-        for place, (key, _, number) in enumerate(one.lines):
-            if key != definition:
-                continue
-            own = one.line == place
+        told: dict[int, dict[int, np.ndarray]] = {}
+        for (_, _, number), what, own in one.each(definition):
+            told.setdefault(number, {})[what] = one.row[own]
+        for number, rows in told.items():
             line = lines.setdefault(number, _Line())
-            line.seen += int((one.what[own] == SEEN).sum())
-            took, failed = own & (one.what == TOOK), own & (one.what > TOOK)
-            line.took += int(took.sum())
-            line.failed += int(failed.sum())
-            rows = one.row[failed if failed.any() else took]
-            line.examples = [*dict.fromkeys(str(arrived.ids[r]) for r in rows[-EXAMPLES:].tolist())] or line.examples
+            line.seen += len(rows.get(SEEN, ()))
+            line.took += len(rows.get(TOOK, ()))
+            line.failed += len(rows.get(FAILED, ()))
+            shown = rows.get(FAILED, rows.get(TOOK, np.zeros(0, np.int64)))[-EXAMPLES:].tolist()
+            line.examples = [*dict.fromkeys(str(arrived.ids[r]) for r in shown)] or line.examples
 
 
 # one message -----------------------------------------------------------------------------------

@@ -430,8 +430,8 @@ def test_columns_are_the_same_as_reading_by_reading(messages: list[Any], routes:
             [batch], [np.arange(len(part))], device, arrival, lambda d: SITES if d > 100 else TYPE, lambda row: {}
         )
         for one in routed.counted:
-            for line, what in zip(one.line.tolist(), one.what.tolist(), strict=True):
-                counts[one.lines[line][0], one.lines[line][2], ("seen", "took", "failed")[what]] += 1
+            for (key, _, line), what, taken in one.each():
+                counts[key, line, ("seen", "took", "failed")[what]] += len(taken)
         sent += [(s.device, s.row + start, s.at, {n: float(v[0]) for n, v in s.values.items()}) for s in routed.sent]
         for group in batch.groups:
             owner = group.owner if group.owner is not None else device[group.rows]

@@ -140,12 +140,11 @@ def passed(folder: Folder, one: Sent) -> Passed:
 def _count(folder: Folder, routed: Routed, lines: dict[tuple[str, int], Counts]) -> None:
     names = {route.key: route.plan.name for route in folder.routes}
     for one in routed.counted:
-        for place, (key, _, number) in enumerate(one.lines):
+        for (key, _, number), what, readings in one.each():
             own = lines.setdefault((names[key], number), Counts())
-            what = one.what[one.line == place]
-            own.seen += int((what == SEEN).sum())
-            own.took += int((what == TOOK).sum())
-            own.failed += int((what == FAILED).sum())
+            own.seen += len(readings) * (what == SEEN)
+            own.took += len(readings) * (what == TOOK)
+            own.failed += len(readings) * (what == FAILED)
 
 
 def _step(folder: Folder, room: Room, router: Router, messages: list[Message], newest: Fleet, until: int) -> Effects:

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..answers import told
 from ..arrays import Ints
-from ..batches import PRESENT
+from ..batches import ABSENT, PRESENT
 from ..history.looking import keep_of, over
 from ..language.evaluate import Val, evaluate
 from ..language.expressions import (
@@ -42,7 +42,7 @@ from ..register import hours
 from .bundles import Bundle, Varying
 from .compiled import compiled
 from .gathering import Changes, nodes_of
-from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Sent
+from .routed import FAILED, SEEN, TOOK, Counted, Headers, InForce, Piece, Sent
 from .standing import Standing
 from .table import Table
 
@@ -59,7 +59,7 @@ class Run:
         self.place, self.member = np.zeros((2, len(table)), np.int64)
         self.lines: list[tuple[int, int, int]] = []
         self._bases: dict[int, int] = {}
-        self.counts: list[tuple[Ints, int, Ints]] = []
+        self.pieces: list[Piece] = []
         self.sent: list[Sent] = []
         self.steps: list[dict[str, Any]] = []
         self.gathered: dict[tuple[int, int, int], tuple[InForce, Gather, Changes]] = {}
@@ -67,6 +67,7 @@ class Run:
     def take(self, bundle: Bundle, lines: Ints, place: Ints) -> None:
         """The routes of a bundle over the lines of the table that they are on. place: int64, of the device of each."""
         self.bundle = bundle
+        self.member = np.zeros(len(self.table), np.int64)
         self.place[lines], self.member[lines] = place, bundle.member[place]
         self._bases = {}
         if not bundle.plan.hours.always:
@@ -160,12 +161,12 @@ class Run:
         names = self.prepared.names(act)
         if not names:
             return lines
+        if any(map(self.table.everywhere, names)):
+            return lines
         some = np.zeros(len(lines), bool)
         for name in names:
-            column = self.table.columns.get(name)
-            if column is not None:
-                some |= self.table.at_lines(column.state, lines) != 0
-        return lines if some.all() else lines[some]
+            some |= self.table.at_lines(self.table.state(name), lines) != ABSENT
+        return lines[some]
 
     # acts --------------------------------------------------------------------------------
     def _drop(self, act: Drop, lines: Ints, names: list[str]) -> None:
@@ -270,7 +271,7 @@ class Run:
             if base is None:
                 base = self._bases[act.line] = len(self.lines)
                 self.lines += self.bundle.told[act.line]
-            self.counts.append((self.table.at_lines(self.member, lines) + base, what, lines))
+            self.pieces.append(Piece(base, what, lines, self.member))
 
     def _fail(self, act: Act, lines: Ints) -> None:
         """Lines that could not tell although all that is spoken of is there, if only with why it is missing: what a
@@ -332,18 +333,7 @@ class Run:
         }
 
     def counted(self) -> Counted:
-        sizes = [len(lines) for _, _, lines in self.counts]
-        empty = np.zeros(0, np.int64)
-        lines = np.concatenate([lines for *_, lines in self.counts]) if sizes else empty
-        return Counted(
-            tuple(self.lines),
-            np.concatenate([line for line, *_ in self.counts]) if sizes else empty,
-            np.repeat(np.array([what for _, what, _ in self.counts], np.int8), sizes)
-            if sizes
-            else empty.astype(np.int8),
-            self.table.row[lines],
-            self.table.device[lines],
-        )
+        return Counted(self.lines, self.pieces, self.table.row, self.table.device)
 
 
 def measures(values: np.ndarray) -> np.ndarray:
@@ -390,7 +380,7 @@ class View:
             return Val(0.0, 0)
         table = self.run.table
         state = table.at_lines(column.state, self.lines)
-        return Val(table.at_lines(column.values, self.lines), np.where(state < 0, 2, state))
+        return Val(table.at_lines(column.values, self.lines), np.where(state < 0, 2, state) if table.reasons else state)
 
     raw = column
 

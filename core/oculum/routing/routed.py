@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -26,16 +26,35 @@ class InForce:
 
 
 @dataclass(frozen=True)
-class Counted:
-    """What lines have done to which readings. line: int64 (m,), places in `lines`; what: int8 (m,), SEEN, TOOK or
-    FAILED; row: the message in the batch; device: int64 (m,).
+class Piece:
+    """What a line of each route of a bundle has done. base: the place of the first one's in the lines that are counted;
+    what: SEEN, TOOK or FAILED; readings: int64 (m,), rising; member: int64, by reading, which of the routes took it.
     """
 
-    lines: tuple[tuple[int, int, int], ...]  # definition, version, line
-    line: Ints
-    what: np.ndarray
+    base: int
+    what: int
+    readings: Ints
+    member: Ints
+
+
+@dataclass(frozen=True)
+class Counted:
+    """What lines have done to the readings of a device type. row, device: int64 (n,), the message of each reading (in
+    the batch) and its device.
+    """
+
+    lines: list[tuple[int, int, int]]  # definition, version, line
+    pieces: list[Piece]
     row: Ints
     device: Ints
+
+    def each(self, definition: int | None = None) -> Iterator[tuple[tuple[int, int, int], int, Ints]]:
+        """Line (of one definition, or of all), what it has done, and to which readings."""
+        places = np.array([k for k, line in enumerate(self.lines) if definition in (None, line[0])], np.int64)
+        for piece in self.pieces:
+            member = piece.member[piece.readings]
+            for k in np.intersect1d(places - piece.base, member).tolist():
+                yield self.lines[piece.base + k], piece.what, piece.readings[member == k]
 
 
 @dataclass(frozen=True)

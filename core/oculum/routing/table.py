@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from ..arrays import Ints
+from ..arrays import Ints, in_order
 from ..batches import FIRST_REASON, PRESENT, Column, Decoded, Group
 from ..language.fields import FieldSpec
 
@@ -44,9 +44,12 @@ class Table:
     given: dict[str, FieldSpec] = field(default_factory=dict)
     reasons: list[str] = field(default_factory=list)
     marks: dict[str, np.ndarray] = field(default_factory=dict)
+    shared: set[str] = field(default_factory=set)
+    alone: bool = False  # whether it is a group as it stands
 
     def __post_init__(self) -> None:
         self.alive, self.ended = np.ones(len(self.device), bool), False
+        self._everywhere: dict[str, bool] = {}
         self.slot = np.zeros(0, np.int64)  # int64 (n,): where the devices stand among all, once they are looked up
         head = np.append(True, self.device[1:] != self.device[:-1])
         self.starts = np.flatnonzero(head)
@@ -74,6 +77,21 @@ class Table:
         column = self.columns.get(name)
         return column.state if column is not None else np.zeros(len(self), np.int16)
 
+    def everywhere(self, name: str) -> bool:
+        """Whether all lines have a value of a field, or one that is missing."""
+        if name not in self._everywhere:
+            self._everywhere[name] = bool(self.state(name).all())
+        return self._everywhere[name]
+
+    def own(self, name: str) -> Column:
+        """A column that is about to be changed."""
+        self._everywhere.pop(name, None)
+        column = self.columns[name]
+        if name in self.shared:
+            self.shared.discard(name)
+            column = self.columns[name] = Column(column.values.copy(), column.state.copy())
+        return column
+
     def reason(self, text: str) -> int:
         """The state of what a route drops for a reason."""
         if text not in self.reasons:
@@ -87,11 +105,11 @@ class Table:
 
     def put(self, spec: FieldSpec, lines: Ints, values: np.ndarray) -> None:
         """Values of a field where there were others, or none."""
-        column = self.columns.get(spec.name)
-        if column is None:
+        if spec.name not in self.columns:
             self.specs[spec.name] = spec
-            column = Column(np.zeros((len(self), *values.shape[1:]), values.dtype), np.zeros(len(self), np.int16))
-            self.columns[spec.name] = column
+            blank = Column(np.zeros((len(self), *values.shape[1:]), values.dtype), np.zeros(len(self), np.int16))
+            self.columns[spec.name] = blank
+        column = self.own(spec.name)
         if column.values.dtype != values.dtype:
             column.values = column.values.astype(np.result_type(column.values.dtype, values.dtype))
         column.values[lines] = values
@@ -100,12 +118,10 @@ class Table:
 
     def take_out(self, name: str, lines: Ints, state: int = ABSENT) -> None:
         """Takes values of a field out, with a reason or (state 0) as if they had not been there."""
-        column = self.columns.get(name)
-        if column is None:
-            return
-        there = lines[column.state[lines] == PRESENT]
-        column.state[there] = state
-        self.touched(name)[there] = True
+        there = lines[self.state(name)[lines] == PRESENT]
+        if len(there):
+            self.own(name).state[there] = state
+            self.touched(name)[there] = True
 
 
 class Types:
@@ -163,13 +179,19 @@ def tables(
 
 def _table(listed: list[tuple[Origin, Ints, Ints, Ints, Group]]) -> Table:
     owner, row, at = (np.concatenate([entry[k] for entry in listed]) for k in (1, 2, 3))
-    order = np.lexsort((at, row, owner))
+    risen = (row[1:] > row[:-1]) | ((row[1:] == row[:-1]) & (at[1:] >= at[:-1]))
+    order = in_order(owner) if risen.all() else np.lexsort((at, row, owner))
     a, b, c = owner[order], row[order], at[order]
     fresh = np.ones(len(order), bool)
     fresh[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1]) | (c[1:] != c[:-1])
     line_of = np.empty(len(order), np.int64)
     line_of[order] = np.cumsum(fresh) - 1
     count = int(fresh.sum())
+    (alone, *_, group), several = listed[0], len(listed) > 1
+    if not several and count == len(order) == len(group.rows) and not (order[1:] < order[:-1]).any():
+        alone.line = line_of  # as they stand in their group
+        given = {spec.name: spec for spec in group.fields}
+        return Table(a, b, c, [alone], given, dict(group.columns), shared=set(given), alone=True)
     specs: dict[str, FieldSpec] = {}
     columns: dict[str, Column] = {}
     begin = 0
@@ -218,8 +240,13 @@ def put_back(table: Table, decoded: Sequence[Decoded], moved: Moved) -> None:
             changed = table.changed.get(spec.name)
             if changed is None:
                 continue
+            given = spec.name in derived and spec.kind == table.given[spec.name].kind
+            if table.alone and (given or spec.name not in derived):
+                now = table.columns[spec.name]
+                columns[spec.name] = Column(now.values, _reasoned(table, now.state.copy(), batch))
+                continue
             there = columns[spec.name].state[part.chosen] != ABSENT
-            if spec.name in derived and spec.kind == table.given[spec.name].kind:
+            if given:
                 there |= first[k] & derived[spec.name][part.line]
             hit = np.flatnonzero(changed[part.line] & there)
             if len(hit):
@@ -239,8 +266,8 @@ def taken_out(decoded: Sequence[Decoded], moved: Moved) -> None:
 
 
 def _changed(table: Table, name: str, own: Column, part: Origin, hit: Ints, batch: Decoded) -> Column:
-    lines, places = part.line[hit], part.chosen[hit]
     now = table.columns[name]
+    lines, places = part.line[hit], part.chosen[hit]
     state = _reasoned(table, now.state[lines].copy(), batch)
     found = Column(own.values.copy(), own.state.copy())
     if found.values.dtype != now.values.dtype:
@@ -331,6 +358,8 @@ def _blank(spec: FieldSpec, count: int) -> Column:
 
 def _reasoned(table: Table, state: np.ndarray, batch: Decoded) -> np.ndarray:
     """States with the reasons of routes among those of the batch."""
+    if not table.reasons:
+        return state
     for number in np.unique(state[state < ABSENT]).tolist():
         text = table.reasons[-1 - number]
         if text not in batch.reasons:
