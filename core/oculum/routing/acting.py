@@ -67,8 +67,12 @@ class Run:
     def take(self, bundle: Bundle, lines: Ints, place: Ints) -> None:
         """The routes of a bundle over the lines of the table that they are on. place: int64, of the device of each."""
         self.bundle = bundle
-        self.member = np.zeros(len(self.table), np.int64)
-        self.place[lines], self.member[lines] = place, bundle.member[place]
+        member = bundle.member[place]
+        if len(lines) == len(self.table):
+            self.place, self.member = place, member
+        else:
+            self.member = np.zeros(len(self.table), np.int64)
+            self.place[lines], self.member[lines] = place, member
         self._bases = {}
         if not bundle.plan.hours.always:
             lines = lines[self._within(bundle.plan, lines)]
@@ -121,10 +125,13 @@ class Run:
             case When():
                 value = self.view.value(act.rule, lines)
                 true = value.known & np.asarray(value.values, bool)
-                self._took(act, lines[true])
-                self._fail(act, lines[~value.known])
-                self.acts(act.then, lines[true])
-                self.acts(act.otherwise, lines[~true])
+                taken = lines[true]
+                self._took(act, taken)
+                if not value.known.all():
+                    self._fail(act, lines[~value.known])
+                self.acts(act.then, taken)
+                if act.otherwise:
+                    self.acts(act.otherwise, lines[~true])
             case Drop(message=True):
                 rows = np.unique(table.row[lines])
                 lines = np.flatnonzero(np.isin(table.row, rows))

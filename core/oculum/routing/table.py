@@ -358,7 +358,7 @@ def _blank(spec: FieldSpec, count: int) -> Column:
 
 def _reasoned(table: Table, state: np.ndarray, batch: Decoded) -> np.ndarray:
     """States with the reasons of routes among those of the batch."""
-    if not table.reasons:
+    if not table.reasons or state.min(initial=ABSENT) == ABSENT:
         return state
     for number in np.unique(state[state < ABSENT]).tolist():
         text = table.reasons[-1 - number]
