@@ -22,6 +22,7 @@ from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refus
 from server.rules.registry import Registry, spoken_of
 from server.store.activity import count_anew
 from server.store.faults import of_the_database
+from server.store.meeting import one_of_each
 from server.store.messages import FIELDS, Arrived
 from server.store.notices import notice, tell
 from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
@@ -423,6 +424,7 @@ class Again:
         ).fetchall()
         for rows in portion.rows:
             write_rows(c, rows)
+        one_of_each(c, self.layouts, portion.rows)
         decoded = int((~failed).sum()) - len(portion.without)
         write_refused(c, portion.refused + refuse(arrived, portion.without, *NO_DECODER))
         before = {ident for ident, code in gone if code != NO_DECODER[0]}

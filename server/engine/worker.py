@@ -39,6 +39,7 @@ from server.rules.registry import Registry
 from server.rules.shares import WHOLE, Share
 from server.store.activity import write_activity
 from server.store.faults import of_the_database
+from server.store.meeting import one_of_each
 from server.store.messages import FIELDS, Arrived
 from server.store.notices import tell
 from server.store.readings import (
@@ -530,13 +531,16 @@ class Engine:
             self.router,
             arrived.headers.__getitem__,
         )
-        effects.settle(self.newest)
         if self.playing:
+            effects.settle(self.newest)
             self.tick(int(arrival[-1]), told)
             return
         own = self.share.mask(arrived.device)
-        for rows in built_rows(c, self.layouts, lots, effects, arrived, self.share):
+        built = built_rows(c, self.layouts, lots, effects, arrived, self.share)
+        for rows in built:
             write_rows(c, rows)
+        one_of_each(c, self.layouts, built, self.newest.measured)
+        effects.settle(self.newest)
         refused, failed = refusals(lots, effects, arrived)
         if aside is not None:
             failed[without] = True  # where a type has no decoder yet, nothing has failed

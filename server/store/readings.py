@@ -18,7 +18,7 @@ from oculum.errors import OculumError
 from oculum.history.events import Newest
 from oculum.language.fields import FieldSpec
 from oculum.text import harmless
-from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, listed, row_values
+from server.store.rows import COLUMNS, HEADER, TRAILER, Rows, json_of, listed, row_values
 from server.store.sealed import Known, open_for, with_sealed
 from server.store.times import moment
 
@@ -48,6 +48,7 @@ class Layouts:
 
     def __init__(self) -> None:
         self.known: dict[tuple[FieldSpec, ...], int] = {}
+        self._names: dict[int, frozenset[str]] = {}
 
     def number(self, connection: psycopg.Connection, fields: tuple[FieldSpec, ...]) -> int:
         if fields not in self.known:
@@ -61,6 +62,14 @@ class Layouts:
             assert row is not None
             self.known[fields] = int(row[0])
         return self.known[fields]
+
+    def near(self, connection: psycopg.Connection, rows: Rows) -> set[int]:
+        """The other layouts that have one of the fields of which rows say something."""
+        for number, fields in connection.execute(
+            "select id, fields from layout where id > %s", (max(self._names, default=0),)
+        ).fetchall():
+            self._names[int(number)] = frozenset(spec["name"] for spec in json_of(fields))
+        return {other for other, names in self._names.items() if other != rows.layout and names & rows.names}
 
 
 def _plain(body: list[dict[str, Any]]) -> list[dict[str, Any]]:

@@ -64,8 +64,12 @@ def cell(column: str, places: Mapping[int, Sequence[int]], more: int = 0) -> str
 
 @dataclass
 class Rows:
-    """Rows of the format, sorted by device and time: int64 (n,) each (µs), and their bytes."""
+    """Rows of a layout in the format, sorted by device and time: int64 (n,) each (µs), and their bytes. names: of the
+    fields of which some row says something.
+    """
 
+    layout: int
+    names: frozenset[str]
     device: Ints
     at: Ints
     body: Bytes
@@ -82,10 +86,14 @@ def build_rows(
 ) -> Rows:
     """The rows of one group. device, message, received: int64 a message of the batch."""
     if not len(group.rows):
-        return Rows(np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.uint8))
+        return Rows(layout, frozenset(), np.zeros(0, np.int64), np.zeros(0, np.int64), np.zeros(0, np.uint8))
     some = np.zeros(len(group.rows), bool)
-    for column in group.columns.values():
-        some |= column.state != 0
+    names = []
+    for name, column in group.columns.items():
+        there = column.state != 0
+        some |= there
+        if there.any():
+            names.append(name)
     order = np.flatnonzero(some)
     owner = group.owner if group.owner is not None else device[group.rows]
     order = order[np.lexsort((message[group.rows[order]], group.at[order], owner[order]))]
@@ -115,7 +123,7 @@ def build_rows(
         slot += size
     tails = _tails(count, texts, missing, reasons)
     body = encoded(owner, at, layout, version, message[rows], received[rows], nums, there, *tails)
-    return Rows(owner, at, body)
+    return Rows(layout, frozenset(names), owner, at, body)
 
 
 @dataclass(frozen=True)

@@ -257,6 +257,32 @@ def test_same_reading_again_does_nothing_another_value_replaces_it(world: World,
     assert world.ask("select code, reason from refused") == [("time", "measured more than 5 min after it arrived")]
 
 
+def test_a_reading_that_comes_again_after_another_version_stands_once(world: World, engine: Any) -> None:
+    """Its row has other fields then; a route that derives one makes it so as well."""
+    world.decoder()
+    world.arrive((0, 60, payload(3.0, 12.0)), (0, 120, payload(4.0)), (0, 180, payload(2.0)))
+    work_off(engine)
+    world.decoder(DECODER.replace("  reject", "  derive twice = level * 2\n  reject"))
+    world.route('route "thrice"\n  on pod\n  derive thrice = level * 3\n')
+    world.arrive((0, 60, payload(5.0, 12.0)), (0, 120, payload(4.0)), (0, 240, payload(1.0)))
+    work_off(engine)
+    found: dict[tuple[int, str], list[float]] = {}
+    for at, fields, nums in world.ask(
+        "select extract(epoch from r.at - %s)::int, l.fields, r.nums from reading_row r join layout l on l.id ="
+        " r.layout_id",
+        START,
+    ):
+        for spec, value in zip(fields, nums, strict=True):
+            if value is not None:
+                found.setdefault((at, spec["name"]), []).append(value)
+    levels = {60: 5.0, 120: 4.0, 180: 2.0, 240: 1.0}
+    wanted = {(at, "level"): [level] for at, level in levels.items()} | {(at, "temp"): [12.0] for at in levels}
+    wanted |= {(at, "twice"): [2 * levels[at]] for at in (60, 120, 240)}
+    wanted |= {(at, "thrice"): [3 * levels[at]] for at in (60, 120, 240)}
+    assert found == wanted
+    assert world.ask("select extract(epoch from at - %s)::int, nums[1] from replaced_reading", START) == [(60, 3.0)]
+
+
 def test_older_messages_are_decoded_once_a_decoder_exists(world: World, engine: Any, again: Any) -> None:
     from server.records.again.models import DecodeAgain
 

@@ -18,6 +18,7 @@ from server.api.overview.views import health
 from server.store.arrivals import topic_pattern
 from server.store.columns import Columns, Day, days, pieces
 from server.store.kept import Kept
+from server.store.meeting import one_of_each
 from server.store.readings import Layouts, write_rows
 from server.store.rows import build_rows, row_values
 from server.store.times import moment
@@ -132,26 +133,29 @@ def test_health_counts_every_device_once_an_hour(world: World, engine: Any) -> N
 
 
 PAIR = (FieldSpec("n", "number", "V"), FieldSpec("t", "text"))
+WIDER = (FieldSpec("t", "text"), FieldSpec("more", "position"), FieldSpec("n", "number", "V"))
 message_of = st.tuples(
     st.integers(0, 2),
     st.one_of(st.none(), st.integers(0, 2)),
     st.one_of(st.none(), st.sampled_from(["a", "b"])),
     st.booleans(),
+    st.sampled_from([PAIR, WIDER]),
 ).filter(lambda m: m[1] is not None or m[2] is not None)
 
 
 @settings(max_examples=examples(40), deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(messages=st.lists(message_of, min_size=1, max_size=8))
 def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: list) -> None:
-    """(time, number, text, whether a batch ends here): what another message says of another field does not take a value
-    away.
+    """(time, number, text, whether a batch ends here, fields of its row): what another message says of another field
+    does not take a value away, and no field of a moment stands twice.
     """
     with psycopg.connect(instance.database_url(), autocommit=True) as connection:
         connection.execute("truncate reading_row, replaced_reading")
-        layout = Layouts().number(connection, PAIR)
-        start = 0
-        for end in [i + 1 for i, m in enumerate(messages) if m[3] or i == len(messages) - 1]:
+        layouts, start = Layouts(), 0
+        ends = [i + 1 for i, m in enumerate(messages) if m[3] or m[4] != (messages[i + 1 :] or messages)[0][4]]
+        for end in sorted({*ends, len(messages)}):
             part = messages[start:end]
+            fields = part[0][4]
             columns = {
                 "n": Column(
                     np.array([float(m[1] or 0) for m in part]), np.array([m[1] is not None for m in part], np.int16)
@@ -159,21 +163,26 @@ def test_each_field_of_a_key_keeps_its_newest_arrival(instance: Any, messages: l
                 "t": Column(
                     np.array([m[2] or "" for m in part], object), np.array([m[2] is not None for m in part], np.int16)
                 ),
+                "more": Column(np.zeros((len(part), 2)), np.zeros(len(part), np.int16)),
             }
-            group = Group(PAIR, np.arange(len(part)), START_US + np.array([m[0] for m in part], np.int64), columns)
+            columns = {spec.name: columns[spec.name] for spec in fields}
+            group = Group(fields, np.arange(len(part)), START_US + np.array([m[0] for m in part], np.int64), columns)
             own = np.full(len(part), 7, np.int64)
+            layout = layouts.number(connection, fields)
+            rows = build_rows(group, [], layout, 3, own, np.arange(start, end) + 100, own * 0 + START_US)
             with connection.transaction():
-                write_rows(
-                    connection, build_rows(group, [], layout, 3, own, np.arange(start, end) + 100, own * 0 + START_US)
-                )
+                write_rows(connection, rows)
+                one_of_each(connection, layouts, [rows])
             start = end
-        found = {
-            (at - moment(START_US)).microseconds: (nums[0], texts[0])
-            for at, nums, texts in connection.execute("select at, nums, texts from reading_row").fetchall()
-        }
+        found: dict[int, tuple[float | None, str | None]] = {}
+        for at, nums, (text,) in connection.execute("select at, nums, texts from reading_row").fetchall():
+            key = (at - moment(START_US)).microseconds
+            number, other = found.get(key, (None, None))
+            assert (number is None or nums[-1] is None) and (other is None or text is None)
+            found[key] = (nums[-1] if number is None else number, text if other is None else other)
         record = connection.execute("select count(*) from replaced_reading").fetchone()
     wanted: dict[int, tuple[float | None, str | None]] = {}
-    for at, number, text, _ in messages:
+    for at, number, text, *_ in messages:
         old = wanted.get(at, (None, None))
         wanted[at] = (float(number) if number is not None else old[0], text if text is not None else old[1])
     assert found == wanted

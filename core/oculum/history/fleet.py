@@ -95,6 +95,15 @@ class Fleet(MutableMapping[tuple[int, str], Newest]):
         at = np.where(place >= 0, field.at[np.maximum(place, 0)], NEVER)
         return field.values[np.maximum(place, 0)], at
 
+    def measured(self, ids: np.ndarray) -> np.ndarray:
+        """int64 (n,): when the newest of all values of each device was measured, NEVER where nothing is known."""
+        found = np.full(len(ids), NEVER, np.int64)
+        place = self.places(ids)
+        there = np.flatnonzero(place >= 0)
+        for field in self.fields.values():
+            found[there] = np.maximum(found[there], field.at[place[there]])
+        return found
+
     def take(self, events: Events) -> None:
         """What is newest after some events."""
         if not len(events):
