@@ -13,9 +13,9 @@ from ..language.decoders.plan import NO_CLEANING, Cleaned, Extent, ReadStep, Spa
 from ..language.evaluate import Val, evaluate
 from ..language.expressions import Ex
 from ..language.stored import Place, Raw
-from . import values
 from .level import NO_MOMENT, NO_TEXT, NOT_FINITE, Batch, Level, Window, coded, ones
 from .numbers import Strided, number, scaled, spot, stream, varint
+from .units import by_unit
 from .view import View, names_of
 
 
@@ -536,7 +536,7 @@ class Reading:
                     state = np.where(bad.any(axis=1) & (state == PRESENT), reason(NOT_FINITE), state).astype(np.int16)
                 result = np.where(bad, 0.0, result)
         if cleaning.unit_by is not None:
-            result, marked = values.by_unit(level, step.name, cleaning.unit_by, rows, result, state)
+            result, marked = by_unit(level, step.name, cleaning.unit_by, rows, result, state)
             if marked is not None:
                 kept = level.alive[rows]
                 rows, result, state = rows[kept], result[kept], state[kept]

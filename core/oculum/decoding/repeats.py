@@ -10,7 +10,7 @@ from ..batches import PRESENT, Column
 from ..language import limits
 from ..language.decoders.plan import ApartStep, RepeatStep
 from ..language.expressions import Constant
-from . import loops, sources, values
+from . import envelopes, loops, sources
 from .level import Level, Window, everyone, merged
 from .walker import Walker
 
@@ -25,7 +25,7 @@ def repeat(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> 
         return
     window = level.window
     if step.kind == "list":
-        rows, up, docs = values.lists(walker, level, step, rows)
+        rows, up, docs = envelopes.lists(walker, level, step, rows)
         _known(walker, level, step, rows, _documents(up, docs), up, each)
     elif step.kind == "record":
         records = window.records

@@ -35,7 +35,7 @@ from ..language.decoders.plan import (
 )
 from ..language.evaluate import as_floats, within_64_bits
 from ..language.expressions import Constant, Ex
-from . import block, records, repeats, sources, values
+from . import block, envelopes, records, repeats, sources, values
 from .level import Batch, Level, Window, empty_values, kept, ones
 from .reading import Reading
 
@@ -380,9 +380,11 @@ class Run(Reading):
         else:
             assert step.at is not None
             if step.encoding in ("json", "cbor", "text", "bytes"):
-                rows, texts = values.texts(self, level, step.at, rows, step.line, step.required)
+                rows, texts = envelopes.texts(self, level, step.at, rows, step.line, step.required)
             else:
-                rows, texts = values.encoded(self, level, step.at, step.encoding or "", rows, step.line, step.required)
+                rows, texts = envelopes.encoded(
+                    self, level, step.at, step.encoding or "", rows, step.line, step.required
+                )
             window = sources.window_of(level.count, rows, texts, "too short" if step.source == "bytes" else "malformed")
             if step.source != "bytes":
                 rows = sources.parse_window(self.batch, level, window, step.source, rows, step.line)
@@ -402,7 +404,9 @@ class Run(Reading):
             pieces = [buffer[a:b].tobytes() for a, b in zip(begin.tolist(), stop.tolist(), strict=True)]
         else:
             assert step.at is not None
-            rows, pieces = values.encoded(self, level, step.at, step.encoding or "text", rows, step.line, "malformed")
+            rows, pieces = envelopes.encoded(
+                self, level, step.at, step.encoding or "text", rows, step.line, "malformed"
+            )
         payloads = self.batch.payloads
         for turn, plan in enumerate(step.plans):
             if not len(rows):

@@ -2,338 +2,27 @@
 
 from __future__ import annotations
 
-import base64
-import binascii
-import re
-from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import dataclass, field
-from datetime import UTC, datetime, timedelta
-from decimal import Decimal
-from fractions import Fraction
-from functools import lru_cache
-from operator import itemgetter
 from typing import Any
 
 import cbor2
 import numpy as np
 
-from oculum.errors import OculumError
-
 from ..arrays import objects
 from ..batches import ABSENT, PRESENT
-from ..clocks import iso_us, isos_us, parse_written, pattern_parts
+from ..clocks import isos_us
 from ..language import limits
-from ..language.decoders.lines import Index, Keyed
-from ..language.decoders.plan import At, RepeatStep, Sentinel, UnitChoice, ValueStep
-from ..quantities import UnitError, between, parse_unit, same_scale, usual
+from ..language.decoders.plan import At, Sentinel, ValueStep
+from .finding import find, is_nothing, shown, stands, stretches, whereabouts
+from .forms import KINDS, WIDE, Unfit, calendar, calendar_values, reader, trimmed
 from .level import NO_TEXT, Level, coded
 from .numbers import scaled
 from .skeletons import NUMBER, WHOLE
 from .skeletons import Column as Read
-from .sources import BEYOND_NULL, FORMS, GONE, WORDS, WRONG, Measured, Placed, bare, placed
-from .view import View
+from .sources import BEYOND_NULL, FORMS, GONE, WORDS, WRONG, Measured, bare
+from .units import WORDED, measured
 from .walker import Walker
-
-_EPOCH = datetime(1970, 1, 1, tzinfo=UTC)
-_NUMBER = re.compile(r"[+-]?\d+(?:\.\d+)?(?:[eE][+-]?\d{1,3})?")
-_WRITTEN = {
-    "": _NUMBER,
-    "decimal comma": re.compile(r"[+-]?\d+(?:,\d+)?"),
-    "decimal comma or point": re.compile(r"[+-]?\d+(?:[.,]\d+)?"),
-    "decimal comma grouped": re.compile(r"[+-]?(?:\d+|\d{1,3}(?:\.\d{3})+)(?:,\d+)?"),
-}
-
-
-class Unfit(OculumError, ValueError):
-    """A value of another kind than its line says; the message says what was expected."""
-
-
-# finding ---------------------------------------------------------------------
-def is_nothing(value: Any) -> bool:
-    """Whether a document says that there is none: null, or the undefined of CBOR."""
-    return value is None or value is cbor2.undefined
-
-
-def walk(document: Any, path: tuple[Any, ...]) -> Any:
-    """What stands at a path, GONE, or WRONG where the path leads through a value that holds nothing."""
-    for step in path:
-        document = bare(document)
-        if isinstance(document, dict):
-            if isinstance(step, Index):
-                return WRONG
-            if isinstance(step, Keyed):
-                return WRONG
-            found = document.get(step, GONE)
-            if found is GONE and isinstance(step, int):
-                found = document.get(str(step), GONE)
-            document = found
-        elif isinstance(document, list):
-            if isinstance(step, Index):
-                document = document[step.number] if step.number < len(document) else GONE
-            elif isinstance(step, Keyed):
-                document = next(
-                    (
-                        e
-                        for e in map(bare, document)
-                        if isinstance(e, dict) and type(e.get(step.key)) is not bool and e.get(step.key) == step.value
-                    ),
-                    GONE,
-                )
-            else:
-                return WRONG
-        elif is_nothing(document):
-            return BEYOND_NULL
-        elif isinstance(document, Measured) and step == "sum":
-            document = (
-                Measured(document.sum, "number", f"{document.unit}.s" if document.unit else None, None)
-                if document.sum is not None
-                else GONE
-            )
-        else:
-            return WRONG
-        if document is GONE:
-            return GONE
-    return document
-
-
-def shown_path(path: tuple[Any, ...]) -> str:
-    """A path as the language writes it."""
-    text = ""
-    for step in path:
-        if isinstance(step, Index):
-            text += f"[{step.number}]"
-        elif isinstance(step, Keyed):
-            text += f"[{step.key} = {step.word}]"
-        else:
-            text += ("." if text else "") + str(step)
-    return text or "."
-
-
-def shown(at: At) -> str:
-    match at.mode:
-        case "path":
-            return f"`{shown_path(at.path)}`"
-        case "column":
-            return f"column {at.first}" if at.last is None else f"columns {at.first} to {at.last}"
-        case "group":
-            return f"group {at.name}"
-        case "header":
-            return f"header {at.name}"
-        case "topic":
-            return f"level {at.first} of the topic"
-    return "the text"
-
-
-def find(level: Level, at: At, rows: np.ndarray) -> list[Any]:
-    """What stands at a place for each of the rows, or GONE."""
-    found = _stands(level, at, rows)
-    return list(map(bare, found)) if level.batch.tags else found
-
-
-def _stands(level: Level, at: At, rows: np.ndarray) -> list[Any]:
-    """What stands at a place, with its tags."""
-    window = level.window
-    if at.mode == "path":
-        path = at.path
-        if path in window.found:
-            known = window.found[path]
-            if isinstance(known, Read):
-                return known.listed if level.full(rows) else known.of(rows).listed
-            return known if level.full(rows) else [known[row] for row in rows.tolist()]
-        docs = window.docs or []
-        if not path:
-            return [next(iter(doc.values())) if window.named else doc for doc in (docs[row] for row in rows.tolist())]
-        if all(isinstance(step, str) for step in path):
-            return _keys(level, docs, path, rows)
-        return [walk(docs[row], path) for row in rows.tolist()]
-    if at.mode == "column":
-        found: list[Any] = []
-        columns = window.columns or []
-        for row in rows.tolist():
-            own = columns[row]
-            low = at.first - 1 if at.first > 0 else len(own) + at.first
-            if at.last is None:
-                found.append(own[low] if 0 <= low < len(own) else GONE)
-            else:
-                high = at.last if at.last > 0 else len(own) + at.last + 1
-                text: Any = window.separator.join(own[low:high]) if 0 <= low < len(own) else GONE
-                found.append(placed(text, own[low].at) if text is not GONE and isinstance(own[low], Placed) else text)
-        return found
-    if at.mode == "group":
-        groups = window.groups or []
-        return [GONE if (value := groups[row].get(at.name)) is None else value for row in rows.tolist()]
-    if at.mode == "rest":
-        docs = window.docs or []
-        return [docs[row] for row in rows.tolist()]
-    headers = level.batch.payloads.headers
-    found = []
-    for message in level.message(rows).tolist():
-        own_headers = headers[message] if headers is not None else {}
-        if at.mode == "header":
-            found.append(own_headers.get(at.name, GONE))
-        else:
-            parts = own_headers.get("topic", "").split("/")
-            found.append(parts[at.first - 1] if 0 < at.first <= len(parts) and parts[at.first - 1] else GONE)
-    return found
-
-
-def _keys(level: Level, docs: list[Any], path: tuple[Any, ...], rows: np.ndarray) -> list[Any]:
-    """What stands at a path of keys; the beginnings of paths are kept, as many lines share them."""
-    if not level.full(rows):
-        own = [docs[row] for row in rows.tolist()]
-        for key in path:
-            own = [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in own]
-        return own
-    known = level.window.found
-    found = docs
-    for depth, key in enumerate(path, 1):
-        part = path[:depth]
-        if part not in known:
-            known[part] = _key(found, key)
-        found = known[part]
-    return found
-
-
-def _key(docs: list[Any], key: str) -> list[Any]:
-    try:
-        return list(map(itemgetter(key), docs))
-    except (KeyError, TypeError):
-        return [doc.get(key, GONE) if type(doc) is dict else _beyond(doc, key) for doc in docs]
-
-
-def _beyond(document: Any, key: str) -> Any:
-    if document is GONE or document is BEYOND_NULL or document is WRONG:
-        return document
-    return walk(document, (key,))
-
-
-LONG = "a number of at most 53 bits: `u64` and `i64` keep all digits"
-WIDE: dict[str, Any] = {"u64": np.uint64, "i64": np.int64}
-KINDS: dict[str, Any] = {"text": object, "time": np.int64}
-
-
-# kinds -----------------------------------------------------------------------
-def _number(found: Any) -> float:
-    if type(found) in (int, float):
-        if isinstance(found, int) and abs(found) > 2**53:
-            raise Unfit(LONG)
-        return float(found)
-    if isinstance(found, Decimal | Fraction):
-        return float(found)
-    raise Unfit("a number")
-
-
-def _integer(found: Any) -> float:
-    try:
-        value = _number(found)
-    except Unfit as error:
-        raise Unfit("a whole number" if str(error) == "a number" else str(error)) from None
-    if not np.isfinite(value) or value != int(value):
-        raise Unfit("a whole number")
-    if abs(value) > 2**53:  # digits are lost: a parser gives more than 64 bits as a float
-        raise Unfit(LONG)
-    return value
-
-
-def _wide(found: Any, form: str) -> int:
-    """A whole number with all its digits, also where it stands as a text."""
-    if isinstance(found, str) and re.fullmatch(r"-?[0-9]{1,20}", found):
-        found = int(found)
-    low, high = (0, 2**64) if form == "u64" else (-(2**63), 2**63)
-    if type(found) is not int or not low <= found < high:
-        raise Unfit(f"a whole number of {low} to {high - 1}")
-    return found
-
-
-def _flag(found: Any) -> float:
-    if not isinstance(found, bool):
-        raise Unfit("true or false")
-    return float(found)
-
-
-def _text(found: Any) -> str:
-    if not isinstance(found, str):
-        raise Unfit("a text")
-    return found.replace("\x00", "\N{SYMBOL FOR NULL}")[: limits.TEXT_CHARACTERS]
-
-
-def _hex(found: Any) -> str:
-    if isinstance(found, bytes):
-        return found[: limits.TEXT_CHARACTERS // 2].hex()
-    raise Unfit("bytes")
-
-
-def _iso(found: Any) -> int:
-    if not isinstance(found, str) or len(found) > 40:
-        raise Unfit("a time with its zone, such as 2000-01-01T00:00:00Z")
-    try:
-        return iso_us(found)
-    except ValueError:
-        raise Unfit("a time with its zone, such as 2000-01-01T00:00:00Z") from None
-
-
-def _tagged(found: Any) -> int:
-    if not isinstance(found, datetime):
-        raise Unfit("a time (CBOR tag 0 or 1)")
-    moment = found if found.tzinfo is not None else found.replace(tzinfo=UTC)
-    return (moment - _EPOCH) // timedelta(microseconds=1)
-
-
-def _digits(text: Any, step: ValueStep) -> str:
-    if not isinstance(text, str) or len(text) > 40 or not text.isascii() or not _WRITTEN[step.comma].fullmatch(text):
-        raise Unfit(f"a number with a {step.comma}" if step.comma else "a number")
-    return (text.replace(".", "") if step.comma.endswith("grouped") else text).replace(",", ".")
-
-
-def _hex_integer(found: Any) -> float:
-    if not isinstance(found, str) or not 1 <= len(found) <= 13 or not re.fullmatch(r"[0-9A-Fa-f]+", found):
-        raise Unfit("a number in hexadecimal digits")
-    return float(int(found, 16))
-
-
-def _either(found: Any, step: ValueStep) -> float:
-    """A number, or one that is written as text."""
-    if isinstance(found, str):
-        value = float(_digits(found, step))
-        return _integer(value) if step.form == "integer" else value
-    return _integer(found) if step.form == "integer" else _number(found)
-
-
-def reader(step: ValueStep) -> Callable[[Any], Any]:
-    """Turns one value of a document into what its column holds. It raises Unfit."""
-    clock = step.clock
-    if step.either:
-        return lambda found: _either(found, step)
-    if step.form == "number":
-        return (lambda found: float(_digits(found, step))) if step.written else _number
-    if step.form == "integer":
-        return (lambda found: _integer(float(_digits(found, step)))) if step.written else _integer
-    if step.form in WIDE:
-        return lambda found: _wide(found, step.form)
-    if step.form == "clock" and clock is not None:
-        seconds, epoch, _ = clock
-
-        def moment(found: Any) -> int:
-            value = float(_digits(found, step)) if step.written else _number(found)
-            if not abs(value * seconds) < 1e12:
-                raise Unfit("a time within bounds")
-            if isinstance(found, int) and (seconds * 1e6).is_integer():
-                return epoch + found * int(seconds * 1e6)
-            return epoch + round(value * seconds * 1e6)
-
-        return moment
-    if step.form == "flag" and step.written:
-        return lambda found: (
-            {"true": 1.0, "false": 0.0}[found] if found in ("true", "false") else _unfit("true or false")
-        )
-    return {"hex integer": _hex_integer, "flag": _flag, "text": _text, "hex": _hex, "iso": _iso, "tagged": _tagged}[
-        step.form
-    ]
-
-
-def _unfit(wanted: str) -> Any:
-    raise Unfit(wanted)
 
 
 @dataclass
@@ -361,7 +50,7 @@ def read(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
         if level.alive[rows[i]]:
             level.fail(rows[i : i + 1], code, text, step.line)
     if taken.calendars:
-        result, bad = _calendar_values(walker, level, step, rows, taken.calendars, result)
+        result, bad = calendar_values(walker, level, step, rows, taken.calendars, result)
         for i in bad:
             level.fail(rows[i : i + 1], "malformed", f"{shown(step.places[0])} is not in the calendar", step.line)
     state, worded = taken.state, taken.worded
@@ -375,7 +64,7 @@ def read(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray) -> Non
         if not known.all():
             state = np.where(known | (state != PRESENT), state, batch.reason(NO_TEXT)).astype(np.int16)
     if worded.any() and step.cleaning.unit_by is not None:
-        state = np.where(worded, _WORDED, state).astype(np.int16)
+        state = np.where(worded, WORDED, state).astype(np.int16)
     raws = (
         [result]
         if step.form == "number"
@@ -414,7 +103,7 @@ class _Taking:
     def all_of(self, level: Level, at: At, rows: np.ndarray) -> np.ndarray:
         """The values at a place, one a row; what is missing, absent or wrong is noted."""
         if self.step.form in ("form", "tag"):
-            return self.of(at, _stands(level, at, rows))
+            return self.of(at, stands(level, at, rows))
         known = level.window.found.get(at.path) if self.plain and at.mode == "path" else None
         if isinstance(known, Read):
             return self.numbers(at, known if level.full(rows) else known.of(rows))
@@ -496,7 +185,7 @@ class _Taking:
         step, taken = self.step, self.taken
         if isinstance(value, Measured):
             try:
-                value = _measured(value, step)
+                value = measured(value, step)
             except Unfit as error:
                 taken.failed.append((i, "malformed", f"{shown(at)}: {error}"))
                 return
@@ -510,9 +199,9 @@ class _Taking:
                 taken.worded[i] = True
                 return
             if step.after or step.padded or step.size is not None:
-                value = _trimmed(value, step)
+                value = trimmed(value, step)
             if self.convert is None:
-                taken.calendars[i] = _calendar(value, step)
+                taken.calendars[i] = calendar(value, step)
             else:
                 values[i] = self.convert(value)
         except Unfit as error:
@@ -576,60 +265,11 @@ def _note(walker: Walker, level: Level, step: ValueStep, rows: np.ndarray, raws:
             row,
             step.line,
             step.name,
-            _stretches(level, row, step),
+            stretches(level, row, step),
             raw,
             paths=[shown(at).strip("`") for at in step.places],
             spots=spots,
         )
-
-
-def _stretches(level: Level, row: int, step: ValueStep) -> list[dict[str, Any]]:
-    """The bytes of a text that a line takes, for a message that is traced."""
-    places = []
-    for at in step.places:
-        found = find(level, at, np.array([row]))[0] if at.mode in ("column", "group", "rest") else None
-        if isinstance(found, Placed) and found:
-            places.append(
-                {
-                    "first": found.at,
-                    "last": found.at + len(found.encode()) - 1,
-                    "high": 7,
-                    "low": 0,
-                    "whole": True,
-                    "little": False,
-                }
-            )
-    return places
-
-
-_WORDED = -7  # a value that a word stands for, in the final unit already
-
-
-def whereabouts(level: Level, row: int, path: tuple[Any, ...]) -> list[Any] | None:
-    """A path from the top of the document: keys as texts, places in lists as numbers. None where it cannot be told."""
-    steps: list[Any] = [
-        step.number
-        if isinstance(step, Index)
-        else f"{step.key} = {step.word}"
-        if isinstance(step, Keyed)
-        else str(step)
-        for step in path
-    ]
-    current: Level | None = level
-    while current is not None and current.parent is not None and current.up is not None:
-        if current.list_path is None or current.index is None:
-            return None
-        outer = [step.number if isinstance(step, Index) else str(step) for step in current.list_path]
-        above = int(current.up[row])
-        whole = (
-            walk((current.parent.window.docs or [None])[above], current.list_path)
-            if current.parent.window.docs
-            else None
-        )
-        whole = bare(whole)
-        steps = [*outer, *([int(current.index[row]) - 1] if isinstance(whole, list) else []), *steps]
-        row, current = above, current.parent
-    return steps
 
 
 def _all_numbers(found: list[Any]) -> bool:
@@ -666,254 +306,9 @@ def _mark(marks: list[tuple[Any, Sentinel]], value: Any) -> Sentinel | None:
     )
 
 
-def _trimmed(value: Any, step: ValueStep) -> Any:
-    if step.after:
-        if not isinstance(value, str) or not value.startswith(step.after):
-            raise Unfit(f'a text that begins with "{step.after}"')
-        value = value[len(step.after) :]
-    if step.size is not None:
-        have = (
-            len(value)
-            if isinstance(value, bytes)
-            else len(value) / 2
-            if isinstance(value, str) and step.form == "hex integer"
-            else len(value.encode())
-            if isinstance(value, str)
-            else -1
-        )
-        if have != step.size:
-            raise Unfit(f"{step.size} bytes")
-    if step.padded and isinstance(value, str | bytes):
-        value = value.rstrip(" \x00") if isinstance(value, str) else value.rstrip(b" \x00")
-    return value
-
-
-def _measured(record: Measured, step: ValueStep) -> Any:
-    """The value of a SenML record in the unit that its line says."""
-    wants = {
-        "number": "number",
-        "integer": "number",
-        "u64": "number",
-        "i64": "number",
-        "text": "text",
-        "flag": "flag",
-        "hex": "data",
-    }.get(step.form, "")
-    if record.value is None or (not step.places[0].path and not _fits(record, step, wants)):
-        return GONE
-    if record.kind != wants:
-        raise Unfit(f"found {record.kind or 'no value'}, expected {wants or 'another kind'}")
-    if wants == "number" and step.cleaning.unit_by is None:
-        if step.unit is not None and record.unit is None:
-            raise Unfit(f"the record has no unit, expected `{step.unit}`")
-        if step.unit is not None and record.unit != step.unit and not _same_unit(record.unit or "", step.unit):
-            raise Unfit(f"found the unit `{record.unit}`, expected `{step.unit}`")
-    return record.value
-
-
-def _fits(record: Measured, step: ValueStep, wants: str) -> bool:
-    """Whether a line that takes records of any name takes this one: by its kind, and by its unit."""
-    if record.kind != wants:
-        return False
-    choice, unit = step.cleaning.unit_by, record.unit or ""
-    if wants != "number" or (choice is None and step.unit is None):
-        return True
-    if choice is None:
-        return unit == step.unit or _same_unit(unit, step.unit or "")
-    if any(option == unit for option, *_ in choice.arms):
-        return True
-    return choice.written is not None and from_unit(unit, choice.written, choice.difference) is not None
-
-
-def _same_unit(found: str, wanted: str) -> bool:
-    try:
-        a, b = parse_unit(found), parse_unit(wanted)
-    except UnitError:
-        return False
-    return a.dimension == b.dimension and same_scale(a, b)
-
-
 def _result(step: ValueStep, parts: list[np.ndarray]) -> np.ndarray:
     if step.spec.kind == "position":
         return np.stack([scaled(p, linear) for p, linear in zip(parts, step.linears, strict=True)], axis=1)
     if step.spec.kind in ("number", "integer", "flag"):
         return parts[0] if step.linears[0].plain else scaled(parts[0], step.linears[0])
     return parts[0]
-
-
-def _calendar(value: Any, step: ValueStep) -> dict[str, int]:
-    assert step.calendar is not None
-    found = parse_written(value, step.calendar.pattern) if isinstance(value, str) and value.isascii() else None
-    if found is None:
-        raise Unfit(f"a time written as {step.calendar.pattern}")
-    return found
-
-
-def _calendar_values(
-    walker: Walker,
-    level: Level,
-    step: ValueStep,
-    rows: np.ndarray,
-    found: dict[int, dict[str, int]],
-    result: np.ndarray,
-) -> tuple[np.ndarray, list[int]]:
-    assert step.calendar is not None
-    index = np.array(list(found), np.int64)
-    letters = [letter for letter, width in pattern_parts(step.calendar.pattern) if width]
-    parts = {letter: np.array([found[i][letter] for i in found], np.int64) for letter in letters}
-    if ("Y", 2) in pattern_parts(step.calendar.pattern):
-        parts["short"] = np.ones(len(index), np.int64)
-    moments, good = walker.calendar(level, step.calendar, parts, rows[index])
-    result = result.copy()
-    result[index] = moments
-    return result, index[~good].tolist()
-
-
-def by_unit(
-    level: Level, name: str, choice: UnitChoice, rows: np.ndarray, result: np.ndarray, state: np.ndarray
-) -> tuple[np.ndarray, np.ndarray | None]:
-    """Values by the unit that another value chooses. Rows with an unknown one fail; a word needs none."""
-    chooser = View(level, rows).column(choice.name)
-    options = np.broadcast_to(chooser.values, (len(rows),))
-    known = np.broadcast_to(np.asarray(chooser.known, bool), (len(rows),))
-    worded = state == _WORDED
-    open_ = (state == PRESENT) & ~worded
-    converted = result.copy()
-    sent = np.full(level.count, -1, np.int16) if choice.sent and name not in level.sent else None
-    if sent is not None:
-        level.sent[name] = choice, sent
-    for arm, (option, linear, (a, b, c)) in enumerate(choice.arms):
-        hit = open_ & known & np.asarray(options == option, bool)
-        if hit.any():
-            converted[hit] = (scaled(result[hit], linear) * a + b) / c
-            open_ &= ~hit
-            if choice.sent:
-                level.sent[name][1][rows[hit]] = arm
-    if choice.written is not None:
-        for option in {text for text in options[open_ & known].tolist() if isinstance(text, str)}:
-            conversion = from_unit(option, choice.written, choice.difference)
-            if conversion is not None:
-                hit = open_ & known & np.asarray(options == option, bool)
-                converted[hit] = (result[hit] * conversion[0] + conversion[1]) / conversion[2]
-                open_ &= ~hit
-    if worded.any():
-        state[worded] = PRESENT
-    if not open_.any():
-        return converted, None
-    for row, option in zip(rows[open_].tolist(), options[open_].tolist(), strict=True):
-        said = "none" if option is None else f"`{option:g}`" if isinstance(option, float) else f"`{str(option)[:40]}`"
-        level.fail(
-            np.array([row]),
-            "malformed",
-            f"found {said} as the unit, expected {', '.join(str(a[0]) for a in choice.arms)}"
-            + (f", or a unit that is converted into {choice.written}" if choice.written else ""),
-            0,
-        )
-    return converted, open_
-
-
-@lru_cache(maxsize=1024)
-def from_unit(text: str, target: str, difference: bool) -> tuple[float, float, float] | None:
-    """How values in the unit that a text names, as UCUM or as it is usually spelt, come into another: (value * a + b) /
-    c; None where they do not.
-    """
-    wanted = parse_unit(target)
-    for code in (text, usual(text)):
-        try:
-            found = parse_unit(code) if code else None
-        except UnitError:
-            continue
-        if found is not None and found.dimension == wanted.dimension:
-            return between(found, wanted, difference=difference)
-    return None
-
-
-# lists and envelopes -----------------------------------------------------------
-def lists(walker: Walker, level: Level, step: RepeatStep, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray, list[Any]]:
-    """The elements of a list of every row: rows that have it, the row of each element, the elements."""
-    columns = [find(level, At("path", path), rows) for path in step.paths]
-    up: list[int] = []
-    docs: list[Any] = []
-    ran: list[int] = []
-    words = " and ".join(f"`{shown_path(path)}`" for path in step.paths)
-    for i, row in enumerate(rows.tolist()):
-        own = [column[i] for column in columns]
-        if any(value is GONE or value is BEYOND_NULL or is_nothing(value) for value in own):
-            if step.required:
-                level.fail(np.array([row]), "malformed", f"{words} is not there", step.line)
-            continue
-        if step.alone:
-            own = [value if isinstance(value, list) else [value] for value in own]
-        if not all(isinstance(value, list) for value in own):
-            found = WORDS.get(type(own[0]), "something else") if own[0] is not WRONG else "within something else"
-            level.fail(np.array([row]), "malformed", f"{words} is {found}, expected a list", step.line)
-            continue
-        if any(len(value) != len(own[0]) for value in own):
-            level.fail(np.array([row]), "malformed", f"{words} have different lengths", step.line)
-            continue
-        ran.append(row)
-        elements = own[0] if len(own) == 1 else [list(e) for e in zip(*own, strict=True)]
-        up.extend([row] * len(elements))
-        docs.extend(elements)
-    return np.array(ran, np.int64), np.array(up, np.int64), docs
-
-
-def texts(
-    walker: Walker, level: Level, at: At, rows: np.ndarray, line: int, required: str | None
-) -> tuple[np.ndarray, list[bytes]]:
-    """Texts, or bytes, that hold a document of their own."""
-    kept: list[int] = []
-    pieces: list[bytes] = []
-    for row, value in zip(rows.tolist(), find(level, at, rows), strict=True):
-        if isinstance(value, Measured):
-            value = value.value
-        if value is GONE or value is BEYOND_NULL or is_nothing(value):
-            if required is not None:
-                level.fail(np.array([row]), required, f"{shown(at)} is not there", line)
-        elif isinstance(value, str | bytes):
-            kept.append(row)
-            pieces.append(value.encode() if isinstance(value, str) else value)
-        else:
-            level.fail(
-                np.array([row]),
-                "malformed",
-                f"{shown(at)} is {WORDS.get(type(value), 'something else')}, expected a text",
-                line,
-            )
-    return np.array(kept, np.int64), pieces
-
-
-def encoded(
-    walker: Walker, level: Level, at: At, encoding: str, rows: np.ndarray, line: int, required: str | None
-) -> tuple[np.ndarray, list[bytes]]:
-    """Bytes that are written as text: base64 (either alphabet, padded or not) or hexadecimal."""
-    rows, found = texts(walker, level, at, rows, line, required)
-    kept: list[int] = []
-    pieces: list[bytes] = []
-    for row, text in zip(rows.tolist(), found, strict=True):
-        try:
-            pieces.append(unwrap(text, encoding))
-            kept.append(row)
-        except ValueError:
-            level.fail(np.array([row]), "malformed", f"{shown(at)} is no {encoding}", line)
-    return np.array(kept, np.int64), pieces
-
-
-def unwrap(text: bytes, encoding: str) -> bytes:
-    """Bytes out of their writing: base64 of either alphabet, with all its `=` or none; hexadecimal digits, perhaps with
-    a blank between two bytes. Raises ValueError.
-    """
-    if encoding == "hex":
-        if not re.fullmatch(rb"(?:[0-9A-Fa-f]{2}(?: ?[0-9A-Fa-f]{2})*)?", text):
-            raise ValueError
-        return binascii.unhexlify(text.replace(b" ", b""))
-    if encoding == "base64":
-        bare = text.rstrip(b"=")
-        marks = len(text) - len(bare)
-        if len(bare) % 4 == 1 or marks not in (0, -len(bare) % 4):
-            raise ValueError
-        if not re.fullmatch(rb"[A-Za-z0-9+/]*|[A-Za-z0-9_-]*", bare):
-            raise ValueError
-        bare = bare.replace(b"-", b"+").replace(b"_", b"/")
-        return base64.b64decode(bare + b"=" * (-len(bare) % 4))
-    return text
