@@ -55,7 +55,11 @@ def distinct(*columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     key = np.zeros(table.shape[1], np.int64)
     for column, low, width in zip(table, lows, widths, strict=True):
         key = key * width + (column - low)
-    keys, which = np.unique(key, return_inverse=True)
+    if prod(widths) <= 4 * len(key) + 1024:  # few enough to be counted instead of sorted
+        there = np.bincount(key, minlength=prod(widths)) > 0
+        keys, which = np.flatnonzero(there), (np.cumsum(there) - 1)[key]
+    else:
+        keys, which = np.unique(key, return_inverse=True)
     found = np.empty((len(table), len(keys)), np.int64)
     for k in range(len(table) - 1, -1, -1):
         keys, found[k] = np.divmod(keys, widths[k])

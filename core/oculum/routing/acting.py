@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..answers import told
-from ..arrays import Ints
+from ..arrays import Ints, objects
 from ..batches import ABSENT, PRESENT
 from ..history.looking import keep_of, over
 from ..language.evaluate import Val, evaluate
@@ -153,9 +153,7 @@ class Run:
             case Thin():
                 self._thin(act, lines)
             case Mark():
-                if act.name not in table.marks:
-                    table.marks[act.name] = np.full(len(table), None, object)
-                table.marks[act.name][lines] = act.text
+                table.mark(act.name, lines, act.text)
                 self._took(act, lines)
             case Send():
                 self._send(act, lines)
@@ -253,7 +251,7 @@ class Run:
             values = {
                 spec.name: [told(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
-            marks = {name: marks[i] for name, marks in table.marks.items() if marks[i] is not None}
+            marks = {name: text for name in table.marks if (text := table.marked(name, i)) is not None}
             member = int(self.member[i])
             route = self.bundle.routes[member]
             self.sent.append(
@@ -387,7 +385,9 @@ class View:
             return Val(0.0, 0)
         table = self.run.table
         state = table.at_lines(column.state, self.lines)
-        return Val(table.at_lines(column.values, self.lines), np.where(state < 0, 2, state) if table.reasons else state)
+        return Val(
+            table.at_lines(column.values, self.lines), np.where(state < 0, 2, state) if name in table.dropped else state
+        )
 
     raw = column
 
@@ -419,8 +419,7 @@ class View:
             case LabelText(name=name):
                 return self._of_device("label", name)
             case MarkText(name=name):
-                marks = table.marks.get(name)
-                return _texts(marks[self.lines] if marks is not None else np.full(len(self.lines), None, object))
+                return _texts(objects(table.marked(name, i) for i in self.lines.tolist()))
             case HeaderText(name=name):
                 return _texts(self._by_row(lambda row: run.headers(row).get(name)))
             case TableEntry():

@@ -31,7 +31,8 @@ class Table:
     device, row (the message in the batch), at: int64 (n,). columns: fields as they stand; a state above 1 is a reason
     of the decoder, below 0 one of a route (-1 the first of `reasons`). changed: bool (n,), by field: what routes have
     changed. given: the fields that routes of the type derive, whether they have or not. alive: bool (n,), whether
-    further routes take the line.
+    further routes take the line. marks: by name int32 (n,) and texts, 0 for none and k for the text k - 1. dropped: the
+    fields of which routes have dropped values.
     """
 
     device: Ints
@@ -43,12 +44,13 @@ class Table:
     changed: dict[str, np.ndarray] = field(default_factory=dict)
     given: dict[str, FieldSpec] = field(default_factory=dict)
     reasons: list[str] = field(default_factory=list)
-    marks: dict[str, np.ndarray] = field(default_factory=dict)
+    marks: dict[str, tuple[np.ndarray, list[str]]] = field(default_factory=dict)
     shared: set[str] = field(default_factory=set)
     alone: bool = False  # whether it is a group as it stands
 
     def __post_init__(self) -> None:
         self.alive, self.ended = np.ones(len(self.device), bool), False
+        self.dropped: set[str] = set()
         self._everywhere: dict[str, bool] = {}
         self.slot = np.zeros(0, np.int64)  # int64 (n,): where the devices stand among all, once they are looked up
         head = np.append(True, self.device[1:] != self.device[:-1])
@@ -71,6 +73,17 @@ class Table:
     def at_lines(self, array: np.ndarray, lines: Ints) -> np.ndarray:
         """What stands at some lines, rising. The array itself where these are all, to be read only."""
         return array if len(lines) == len(self.device) else array[lines]
+
+    def mark(self, name: str, lines: Ints, text: str) -> None:
+        marks, texts = self.marks.setdefault(name, (np.zeros(len(self), np.int32), []))
+        if text not in texts:
+            texts.append(text)
+        marks[lines] = texts.index(text) + 1
+
+    def marked(self, name: str, line: int) -> str | None:
+        """What a line is marked with under a name."""
+        marks, texts = self.marks.get(name, (None, []))
+        return texts[marks[line] - 1] if marks is not None and marks[line] else None
 
     def state(self, name: str) -> np.ndarray:
         """int16 (n,): states of a field, 0 throughout where it is none of the batch."""
@@ -120,6 +133,8 @@ class Table:
         """Takes values of a field out, with a reason or (state 0) as if they had not been there."""
         there = lines[self.state(name)[lines] == PRESENT]
         if len(there):
+            if state < ABSENT:
+                self.dropped.add(name)
             self.own(name).state[there] = state
             self.touched(name)[there] = True
 
@@ -293,6 +308,8 @@ def _derived(table: Table, decoded: Sequence[Decoded]) -> dict[str, np.ndarray]:
 
 def _first(table: Table) -> list[np.ndarray]:
     """By part: bool (k,), whether a reading is the first that its line was made of."""
+    if table.alone:
+        return [np.ones(len(table), bool)]
     whose, which = np.zeros((2, len(table)), np.int64)
     for k in range(len(table.parts) - 1, -1, -1):
         line = table.parts[k].line
