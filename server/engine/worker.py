@@ -177,7 +177,9 @@ class Engine:
             self.make_room(row[1] or 0)
             newest = recalled(self.room, bytes(row[2]))
             known = row[3] is None or routes_recalled(self.router, bytes(row[3]))
-            if newest is not None and known:
+            if not known:
+                log.warning("what routes look back on was kept in another form: they begin anew")
+            if newest is not None:
                 self.play_again(int(row[0]), int(row[1] or 0), newest, cursor, clock)
                 return
             self.registry = current

@@ -15,7 +15,9 @@ from rest_framework.views import APIView
 
 from oculum.language.conditions.plan import ConditionPlan
 from server.api.definitions.progress import told
-from server.api.definitions.serial import TEXT, DefinitionOut, OffIn, SuggestedStep, Supposed, TraceStep
+from server.api.definitions.serial import DefinitionOut, OffIn
+from server.api.definitions.text_shapes import TEXT
+from server.api.definitions.trial_shapes import SuggestedStep, Supposed, TraceStep
 from server.api.definitions.trials import checked_plan, span_of
 from server.api.definitions.views import DefinitionView
 from server.records.definitions.models import Definition, Incident

@@ -17,7 +17,7 @@ from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.decoders.plan import DecoderPlan
 from oculum.language.routes.plan import RoutePlan
 from server.api.definitions.progress import told
-from server.api.definitions.serial import TrialAsk, TrialOut
+from server.api.definitions.trial_shapes import TrialAsk, TrialOut
 from server.api.definitions.views import DefinitionView, problems_of
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType

@@ -17,6 +17,7 @@ from oculum.batches import Payloads
 from oculum.drafting.from_table import from_table
 from oculum.drafting.guesses import guesses
 from oculum.text import harmless
+from server.api.definitions.draft_shapes import GuessesOut, GuessIn, TableIn, TableOut
 from server.api.definitions.progress import told
 from server.api.definitions.serial import (
     AgainIn,
@@ -24,17 +25,12 @@ from server.api.definitions.serial import (
     CaseIn,
     CaseOut,
     CasesRunOut,
-    CurvesIn,
-    CurvesOut,
     DefinitionOut,
     EffectOut,
-    GuessesOut,
-    GuessIn,
     InForceIn,
     RunIn,
-    TableIn,
-    TableOut,
 )
+from server.api.definitions.trial_shapes import CurvesIn, CurvesOut
 from server.api.definitions.views import DefinitionView, bytes_of, decoder_of, sound
 from server.records.definitions.models import Case, Version
 from server.records.fleet.models import Device, DeviceType

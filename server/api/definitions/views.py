@@ -24,20 +24,22 @@ from server.api.definitions.serial import (
     AgainIn,
     AgainOut,
     AgainState,
+    DefinitionOut,
+    DraftIn,
+    PublishIn,
+    VersionOut,
+    selection_of,
+)
+from server.api.definitions.text_shapes import (
     CheckIn,
     CheckOut,
     DecodeIn,
     DecodeOut,
-    DefinitionOut,
-    DraftIn,
     FormatIn,
     FormatOut,
     FormIn,
     FormOut,
     LanguageOut,
-    PublishIn,
-    VersionOut,
-    selection_of,
 )
 from server.records.again.models import DecodeAgain
 from server.records.definitions.models import Definition, Version

@@ -17,7 +17,9 @@ from rest_framework.views import APIView
 
 from oculum.language import limits
 from oculum.language.routes.plan import Drop, RoutePlan, Send, Thin
-from server.api.definitions.serial import TEXT, DefinitionOut, ReadingOut, TrialField
+from server.api.definitions.serial import DefinitionOut
+from server.api.definitions.text_shapes import TEXT, ReadingOut
+from server.api.definitions.trial_shapes import TrialField
 from server.api.definitions.views import bytes_of, definitions, problems_of
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType
