@@ -29,7 +29,7 @@ def one_of_each(
     """Looks through rows that have just been written. newest: when what was stored before of some devices was measured
     last (µs); rows measured later meet none of it. None: it may have been at any time.
     """
-    near = [layouts.near(connection, rows) for rows in written]
+    near = layouts.near(connection, written)
     met = [_apart(rows, newest) for rows, others in zip(written, near, strict=True) if others]
     for first, second in itertools.combinations(written, 2):
         if first.layout != second.layout and first.names & second.names:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -63,13 +63,16 @@ class Layouts:
             self.known[fields] = int(row[0])
         return self.known[fields]
 
-    def near(self, connection: psycopg.Connection, rows: Rows) -> set[int]:
-        """The other layouts that have one of the fields of which rows say something."""
+    def near(self, connection: psycopg.Connection, written: Sequence[Rows]) -> list[set[int]]:
+        """Of each, the other layouts that have one of the fields of which its rows say something."""
         for number, fields in connection.execute(
             "select id, fields from layout where id > %s", (max(self._names, default=0),)
         ).fetchall():
             self._names[int(number)] = frozenset(spec["name"] for spec in json_of(fields))
-        return {other for other, names in self._names.items() if other != rows.layout and names & rows.names}
+        return [
+            {other for other, names in self._names.items() if other != rows.layout and names & rows.names}
+            for rows in written
+        ]
 
 
 def _plain(body: list[dict[str, Any]]) -> list[dict[str, Any]]:
