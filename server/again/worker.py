@@ -13,12 +13,10 @@ import psycopg
 from psycopg.types.json import Jsonb
 
 from oculum.history.events import Newest, eras
-from oculum.history.fleet import Fleet
-from oculum.pipeline import Effects, process
 from oculum.routing.router import Router
-from oculum.routing.standing import looked_back
 from oculum.text import harmless
-from server.rules.lots import NO_DECODER, built_rows, known_rows, lots_of, refusals, refuse
+from server.rules.lots import NO_DECODER, built_rows, refusals, refuse
+from server.rules.once_more import PORTION, among_others, back_of, before, look_through, once_more
 from server.rules.registry import Registry, spoken_of
 from server.store.activity import count_anew
 from server.store.faults import of_the_database
@@ -32,8 +30,6 @@ from server.store.times import moment, us
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
-PORTION = 10000
-MOST_BEFORE = 50_000  # messages before a job that routes look back on
 MOST_BYTES = 16 * 1024 * 1024
 FAR = 1_000_000  # numbers that are gone through at most for one portion
 REFUSED = "from refused r join fleet_device d on d.id = r.device_id where d.type_id = %(type)s"
@@ -295,74 +291,28 @@ class Again:
         if found is None:
             return None
         arrived, until = found
-        if not job.whole_span and len(arrived) and (back := self._back(job)):
+        if not job.whole_span and len(arrived) and (back := back_of(self.registry, job.type_id)):
             return self._among_others(job, c, arrived, until, back)
         router = self._router(job, c)
-        lots, without, effects = self._through(c, arrived, router)
+        gone = once_more(c, self.registry, arrived, router)
         self.router = (job.id, until), router
-        rows = built_rows(c, self.layouts, lots, effects, arrived)
-        return Portion(job, until, arrived, rows, *refusals(lots, effects, arrived), without, effects.newest)
-
-    def _through(self, c: psycopg.Connection[Any], arrived: Arrived, router: Router) -> tuple[Any, np.ndarray, Effects]:
-        """Messages decoded and taken through routes: their lots, those that have no decoder, and what came of them."""
-        registry = self.registry
-        lots, without = lots_of(c, registry, arrived, known_rows(registry, arrived))
-        effects = process(
-            [lot for _, lot in lots],
-            arrived.device,
-            np.maximum.accumulate(arrived.received),
-            arrived.ids,
-            Fleet(),
-            registry.type_of,
-            None,
-            0,
-            0,
-            registry.owner,
-            router,
-            arrived.headers.__getitem__,
-        )
-        return lots, without, effects
-
-    def _back(self, job: Job) -> int:
-        """How far the routes on a type look back, µs."""
-        return looked_back(r.plan for r in self.registry.in_order() if job.type_id in r.types)
+        rows = built_rows(c, self.layouts, gone.lots, gone.effects, arrived)
+        refused, failed = refusals(gone.lots, gone.effects, arrived)
+        return Portion(job, until, arrived, rows, refused, failed, gone.without, gone.effects.newest)
 
     def _among_others(self, job: Job, c: psycopg.Connection[Any], arrived: Arrived, until: int, back: int) -> Portion:
-        """Refused messages among the others of the same devices, on which routes look back as in life, and of which
-        nothing is written. What each device sent is gone through in its order, all devices at a time.
-        """
-        others = before(
-            c,
-            np.unique(arrived.device).tolist(),
-            moment(int(arrived.received.min()) - back),
-            "m.id <= %s and m.id <> all(%s)",
-            int(arrived.ids[-1]),
-            arrived.ids.tolist(),
-        )
-        router = self._router(job, c)
-        device = np.concatenate([others.device, arrived.device])
-        wanted = np.arange(len(device)) >= len(others)
-        turn = turns_of(device, np.concatenate([others.ids, arrived.ids]), wanted)
+        """Refused messages, with routes looking back on the others as in life."""
         built: list[Rows] = []
         refused: list[RefusedMessage] = []
         failed, without = np.zeros(len(arrived), bool), np.zeros(len(arrived), bool)
         newest: dict[tuple[int, str], tuple[Newest, int]] = {}
-        for n in range(int(turn.max()) + 1):
-            own = np.flatnonzero(turn == n)
-            if not len(own):
-                continue
-            if not n % 2:
-                for begin in range(0, len(own), PORTION):
-                    self._through(c, others.chosen(own[begin : begin + PORTION]), router)
-                continue
-            place = own - len(others)
+        for place, gone in among_others(c, self.registry, arrived, self._router(job, c), back):
             part = arrived.chosen(place)
-            lots, bare, effects = self._through(c, part, router)
-            built += built_rows(c, self.layouts, lots, effects, part)
-            told, wholly = refusals(lots, effects, part)
+            built += built_rows(c, self.layouts, gone.lots, gone.effects, part)
+            told, wholly = refusals(gone.lots, gone.effects, part)
             refused += told
-            failed[place], without[place[bare]] = wholly, True
-            for key, found in effects.newest.items():
+            failed[place], without[place[gone.without]] = wholly, True
+            for key, found in gone.effects.newest.items():
                 if key not in newest or newest[key][0].at <= found[0].at:
                     newest[key] = found
         return Portion(job, until, arrived, built, refused, failed, np.flatnonzero(without), newest)
@@ -380,13 +330,12 @@ class Again:
         router = registry.router()
         whole = self._makes_sites(job)
         router.gathers = lambda route: whole
-        back = self._back(job)
+        back = back_of(registry, job.type_id)
         if back and job.whole_span and job.start is not None:
             owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
             since = moment(us(job.start) - back)
             seen = before(c, owners, since, "(m.received_at < %s or m.id <= %s)", job.start, job.after)
-            for begin in range(0, len(seen), PORTION):
-                self._through(c, seen.part(begin, begin + PORTION), router)
+            look_through(c, registry, seen, router)
         return router
 
     def _held(self, job: Job) -> bool:
@@ -496,36 +445,6 @@ class Again:
                 "update history_decodeagain set done = done + %s, after_id = %s, trying = 1 where id = %s",
                 (len(arrived), until, job.id),
             )
-
-
-def before(c: psycopg.Connection[Any], devices: list[int], since: datetime, which: str, *values: Any) -> Arrived:
-    """What routes look back on: the last messages of some devices since a moment, as far as `which` says (a condition
-    on a message `m`).
-    """
-    with c.cursor(binary=True) as cursor:
-        rows = cursor.execute(
-            f"select {FIELDS} from message m where m.device_id = any(%s) and m.received_at >= %s and {which}"
-            " order by m.id desc limit %s",
-            (devices, since, *values, MOST_BEFORE),
-        ).fetchall()
-    return Arrived.of(rows[::-1])
-
-
-def turns_of(device: np.ndarray, ids: np.ndarray, wanted: np.ndarray) -> np.ndarray:
-    """int64 (n,): in which turn each message is gone through, so that of each device all that came before it has been,
-    and a turn holds only such as are wanted (odd ones) or only others.
-    """
-    order = np.lexsort((ids, device))
-    d, w = device[order], wanted[order]
-    first = np.ones(len(order), bool)
-    first[1:] = d[1:] != d[:-1]
-    change = first.copy()
-    change[1:] |= w[1:] != w[:-1]
-    runs = np.cumsum(change)
-    begun = runs[first][np.cumsum(first) - 1]  # of each device, its first run
-    found = np.empty(len(order), np.int64)
-    found[order] = runs - begun + w[first][np.cumsum(first) - 1]
-    return found
 
 
 def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, before: set[int]) -> None:

@@ -12,12 +12,15 @@ import psycopg
 from django.conf import settings
 
 from oculum.batches import Decoded
-from oculum.history.fleet import Fleet
-from oculum.pipeline import Effects, Lot, process
-from server.rules.lots import NO_DECODER, known_rows, lots_of
+from oculum.history.events import eras
+from oculum.pipeline import Effects, Lot
+from oculum.routing.router import Router
+from server.rules.lots import NO_DECODER
+from server.rules.once_more import Gone, among_others, back_of, before, look_through, once_more
 from server.rules.registry import Decoder, Registry, spoken_of
 from server.store.messages import FIELDS, Arrived
 from server.store.past import stored_of
+from server.store.times import moment
 from server.trials.past import Tally, compare
 
 CHUNK = 5_000
@@ -29,7 +32,7 @@ REFUSED = f"from refused r join message m on m.id = r.message_id and m.received_
 
 def preview(type_id: int, start: datetime | None, end: datetime | None) -> Iterator[dict[str, Any]]:
     """{"done", "total"} as it goes, at last {"result"}: the messages of a span, or the refused ones, by the versions
-    their devices run.
+    their devices run and the routes in force. What routes make of them for sites is left out.
 
     At most 200,000 messages, the newest. Leaving off reading it ends the work.
     """
@@ -45,48 +48,71 @@ def preview(type_id: int, start: datetime | None, end: datetime | None) -> Itera
         row = own.execute(f"select count(*) from (select 1 {source} limit %(most)s) x", where).fetchone()
         total = int(row[0]) if row else 0
         yield {"done": 0, "total": total}
+        router = None
         with own.cursor("preview", binary=True) as cursor:
-            cursor.execute(f"select {FIELDS} {source} order by m.received_at desc, m.id desc limit %(most)s", where)
+            cursor.execute(
+                f"select {FIELDS} from (select m.* {source} order by m.received_at desc, m.id desc limit %(most)s) m"
+                " order by m.id",
+                where,
+            )
             while rows := cursor.fetchmany(CHUNK):
-                rows.sort(key=lambda r: r[0])
                 arrived = Arrived.of(rows)
-                ids, device = arrived.ids, arrived.device
-                lots, without = lots_of(beside, registry, arrived, known_rows(registry, arrived))
-                order = np.maximum.accumulate(arrived.received)
-                effects = process(
-                    [lot for _, lot in lots],
-                    device,
-                    order,
-                    ids,
-                    Fleet(),
-                    registry.type_of,
-                    None,
-                    0,
-                    0,
-                    registry.owner,
-                )
-                for (_, lot), decoded in zip(lots, effects.decoded, strict=True):
-                    tally.count(decoded, ids[lot.index])
-                tally.done += len(without)
-                for row_number in without.tolist():
-                    tally.refuse(*NO_DECODER, 0, int(ids[row_number]))
-                span = int(arrived.received.min()), int(arrived.received.max())
-                old = stored_of(beside, ids, span, spoken_of(registry, device.tolist()))
-                spoken = np.zeros(len(ids), bool)
-                for group in old.groups:
-                    spoken[group.rows] = True
-                bad = {
-                    r[0]
-                    for r in beside.execute(
-                        "select message_id from refused where message_id = any(%s)", (ids.tolist(),)
-                    ).fetchall()
-                }
-                tally.good_before += sum(
-                    1 for i, said in zip(ids.tolist(), spoken.tolist(), strict=True) if said or i not in bad
-                )
-                compare(tally.fields, joined(lots, effects, len(ids)), old, device)
-                yield {"done": tally.done, "total": max(total, tally.done)}
+                if router is None or start is None:
+                    router = _router(beside, registry, type_id, arrived if start is not None else None)
+                for part, gone in _gone(beside, registry, type_id, arrived, router, start is not None):
+                    _hold(beside, registry, tally, part, gone)
+                    yield {"done": tally.done, "total": max(total, tally.done)}
     yield {"result": tally.result()}
+
+
+def _router(c: psycopg.Connection[Any], registry: Registry, type_id: int, first: Arrived | None) -> Router:
+    """The routes in force, which have seen what they look back on before the first messages of a span."""
+    router = registry.router()
+    router.gathers = lambda route: False
+    back = back_of(registry, type_id)
+    if first is not None and back:
+        owners = [d.id for d in registry.devices.values() if d.type_id == type_id]
+        since = moment(int(first.received[0]) - back)
+        look_through(c, registry, before(c, owners, since, "m.id < %s", int(first.ids[0])), router)
+    return router
+
+
+def _gone(
+    c: psycopg.Connection[Any], registry: Registry, type_id: int, arrived: Arrived, router: Router, whole: bool
+) -> Iterator[tuple[Arrived, Gone]]:
+    """Messages in parts, and what would become of each. whole: whether these are all of a span."""
+    if not whole and (back := back_of(registry, type_id)):
+        for place, gone in among_others(c, registry, arrived, router, back):
+            yield arrived.chosen(place), gone
+        return
+    for begin, end, _ in eras(arrived.received, 0):
+        part = arrived.part(begin, end)
+        yield part, once_more(c, registry, part, router)
+
+
+def _hold(c: psycopg.Connection[Any], registry: Registry, tally: Tally, arrived: Arrived, gone: Gone) -> None:
+    """Holds what would become of messages against what is stored of them."""
+    ids, device = arrived.ids, arrived.device
+    for (_, lot), decoded in zip(gone.lots, gone.effects.decoded, strict=True):
+        tally.count(decoded, ids[lot.index])
+    tally.done += len(gone.without)
+    for row in gone.without.tolist():
+        tally.refuse(*NO_DECODER, 0, int(ids[row]))
+    order = np.argsort(ids)  # as what is stored is asked for
+    span = int(arrived.received.min()), int(arrived.received.max())
+    old = stored_of(c, ids[order], span, spoken_of(registry, device.tolist()))
+    sites = np.array(list(registry.world.own_devices().values()), np.int64)
+    spoken = np.zeros(len(ids), bool)
+    groups = [group.chosen(np.flatnonzero(~np.isin(group.owner, sites))) for group in old.groups]  # type: ignore[arg-type]
+    old.groups = [replace(group, rows=order[group.rows]) for group in groups if len(group.rows)]
+    for group in old.groups:
+        spoken[group.rows] = True
+    bad = {
+        row[0]
+        for row in c.execute("select message_id from refused where message_id = any(%s)", (ids.tolist(),)).fetchall()
+    }
+    tally.good_before += sum(1 for i, said in zip(ids.tolist(), spoken.tolist(), strict=True) if said or i not in bad)
+    compare(tally.fields, joined(gone.lots, gone.effects, len(ids)), old, device)
 
 
 def joined(lots: list[tuple[Decoder, Lot]], effects: Effects, count: int) -> Decoded:

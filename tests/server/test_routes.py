@@ -219,6 +219,31 @@ def test_decoding_again_takes_the_readings_through_the_routes(world: World, engi
     assert readings(world) == first
 
 
+def test_what_decoding_again_would_change_is_told_with_the_routes(
+    world: World, engine: Any, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Windows look back on what was before the span, and on others of the device where it is refused ones."""
+    from server.trials import again
+
+    monkeypatch.setattr(again, "CHUNK", 3)
+    world.decoder()
+    at_sites(world)
+    world.route(GATHER)
+    world.route('route "lately"\n  on pod\n  derive lately = total(level, 10 min)\n  thin temp by 1 K\n')
+    world.arrive(*[(0, 60 * k, payload(1.0 + k)) for k in range(8)], (0, 500, b"\x00"), (0, 540, payload(9.0)))
+    work_off(engine)
+    before = world.everything()
+    *_, last = again.preview(world.type.pk, START + timedelta(seconds=200), START + timedelta(days=1))
+    assert {f["field"]: (f["differ"], f["state"]) for f in last["result"]["fields"]} == {
+        "level": (0, "same"),
+        "lately": (0, "same"),
+        "temp": (0, "same"),
+    }
+    *_, refused = again.preview(world.type.pk, None, None)
+    assert (refused["result"]["messages"], refused["result"]["decoded"]) == (1, 0)
+    assert world.everything() == before
+
+
 @pytest.mark.parametrize("most", [10_000, 2, 1])
 def test_refused_messages_find_the_windows_of_routes_as_they_are_in_life(
     world: World, engine: Any, again: Any, most: int
