@@ -97,7 +97,6 @@ class Bundle:
     def close(self, slot_of: Callable[[Ints], Ints]) -> None:
         """All routes are there."""
         self.prepared = Prepared(self.plan)
-        self.own = [Prepared(route.plan) for route in self.routes] if len(self.routes) > 1 else [self.prepared]
         self.numbers = np.array(self.values, float).T if self.values else np.zeros((0, len(self.routes)))
         listed = [route.plan.lines for route in self.routes]
         self.lines = {act.line: [own[k].line for own in listed] for k, act in enumerate(self.plan.lines)}

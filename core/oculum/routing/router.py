@@ -18,9 +18,10 @@ from ..register.world import World
 from .acting import Run
 from .bundles import Bundle, bundled
 from .gathering import Changes, Gathered, House, Readings, gather, put
+from .putting_back import Moved, put_back, taken_out
 from .routed import Headers, InForce, Routed
 from .standing import Standing
-from .table import Moved, Table, Types, put_back, tables, taken_out
+from .table import Table, Types, tables
 
 
 class RouteFailed(EvaluationFailed):
