@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from datetime import datetime, timedelta
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
 
 from oculum.language.routes.check import SITE
 from server.store.arrays import arrays
+from server.store.summed import messages_by_hour
 
 LOOKED_BACK = timedelta(days=8)
 WHO = "select d.id, coalesce(d.cadence_s, t.cadence_s, 0), t.key = %(site)s"
@@ -18,12 +19,23 @@ NOW = f"""
 {WHO}, coalesce(l.received_at, '-infinity'), coalesce(l.failed, false) {OF}
 left join latest l on l.device_id = d.id
 """
+# Most devices were heard shortly before: these are read at once, and only the others are looked for one by one.
 THEN = f"""
-{WHO}, coalesce(m.received_at, '-infinity'), false {OF} left join lateral (
-  select received_at from message where device_id = d.id and received_at <= %(at)s and received_at > %(since)s
-  order by received_at desc limit 1
-) m on true
+with near as materialized (
+  select device_id, max(received_at) as received_at from message
+  where received_at <= %(at)s and received_at > %(near)s group by 1
+), far as (
+  select o.id as device_id, m.received_at from fleet_device o cross join lateral (
+    select received_at from message where device_id = o.id and received_at <= %(near)s and received_at > %(since)s
+    order by received_at desc limit 1
+  ) m where not exists (select 1 from near where near.device_id = o.id)
+  and (%(only)s::int[] is null or o.id = any(%(only)s))
+)
+{WHO}, coalesce(n.received_at, f.received_at, '-infinity'), false {OF}
+left join near n on n.device_id = d.id left join far f on f.device_id = d.id
 """
+MESSAGES_NEAR = 40_000
+LONGEST_NEAR = timedelta(hours=1)
 CHOSEN = (
     " where (d.phase <> 'retired' or d.id = any(%(back)s)) and d.id <> all(%(gone)s) and (%(only)s::int[] is null or"
     " d.id = any(%(only)s)) order by d.id"
@@ -39,6 +51,9 @@ def last_heard(
     phases: by device, of those whose phase was another one then.
     """
     phases = phases or {}
+    near = None
+    if at is not None:
+        near = at - _near(cursor, at) if only is None else at
     return arrays(
         cursor,
         ("int", "int", "flag", "time", "flag"),
@@ -46,12 +61,20 @@ def last_heard(
         {
             "at": at,
             "since": at - LOOKED_BACK if at is not None else None,
+            "near": near,
             "site": SITE,
             "only": only,
             "back": [device for device, phase in phases.items() if phase != "retired"],
             "gone": [device for device, phase in phases.items() if phase == "retired"],
         },
     )
+
+
+def _near(cursor: Any, at: datetime) -> timedelta:
+    """How long before a moment about MESSAGES_NEAR messages came, an hour at most."""
+    hour = at.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
+    rates = messages_by_hour(cursor, hour - timedelta(hours=1), hour)
+    return min(LONGEST_NEAR, timedelta(hours=MESSAGES_NEAR / max(sum(rates.values()), 1)))
 
 
 def heard_first(cursor: Any, start: datetime, end: datetime) -> list[int]:

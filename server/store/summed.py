@@ -179,13 +179,15 @@ def _by_hour(cursor: Any, spans: Sequence[tuple[datetime, datetime]], only: np.n
         "select hour, device_id, messages, failed, cells, gone, delays, delay_sum, case when delays > 0 then delay_max"
         " else 'NaN' end, case when delays > 0 then delay_min else 'NaN' end from unnest(%(low)s::timestamptz[],"
         " %(high)s::timestamptz[]) k(low, high) join activity on hour >= low and hour < high"
-        f"{' where device_id = any(%(only)s)' if few is not None else ''} order by 1, 2",
+        f"{' where device_id = any(%(only)s)' if few is not None else ''}",
         {
             "low": [low for low, _ in spans],
             "high": [high for _, high in spans],
             "only": few,
         },
     )
+    order = np.lexsort((columns[0], hour))
+    hour, columns = hour[order], [column[order] for column in columns]
     edges = np.flatnonzero(np.diff(hour, prepend=NEVER, append=NEVER))
     for a, b in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
         yield Counts.of(moment(int(hour[a])), 1, [column[a:b] for column in columns])
