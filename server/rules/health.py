@@ -15,7 +15,7 @@ from oculum.history.stretches import NAMES, Listening, shares
 from server.store.heard import heard_before_known
 from server.store.raised import alarm_spans
 from server.store.register import in_service
-from server.store.stretches import downtime, read_stretches
+from server.store.stretches import downtime, lasting, read_stretches
 from server.store.summed import sums
 from server.store.times import us
 
@@ -152,17 +152,34 @@ def share(part: np.ndarray, whole: np.ndarray) -> np.ndarray:
     return np.divide(part, whole, out=np.full(len(whole), np.nan), where=whole > 0)
 
 
-def figures(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> Health:
-    """Of each device in service over a span; messages are counted by whole hours of arrival."""
+@dataclass(frozen=True)
+class Now:
+    """What several spans are asked with alike: devices in service, and how all stand."""
+
+    service: Sequence[np.ndarray]
+    lasting: Sequence[np.ndarray]
+
+    @classmethod
+    def read(cls, cursor: Any, only: Sequence[int] | None = None) -> Now:
+        return cls(in_service(cursor, only), lasting(cursor, only))
+
+
+def figures(
+    cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None, now: Now | None = None
+) -> Health:
+    """Of each device in service over a span; messages are counted by whole hours of arrival. now: of all devices, where
+    it is known.
+    """
     few = only if only is None or len(only) <= MANY else None
-    device, cadence, registered = in_service(cursor, few)
+    now = now or Now.read(cursor, few)
+    device, cadence, registered = now.service
     if only is not None and few is None:
         chosen = np.isin(device, np.array(only, np.int64))
         device, cadence, registered = device[chosen], cadence[chosen], registered[chosen]
     opened = start.astimezone(UTC).replace(minute=0, second=0, microsecond=0)
     first, last = us(opened), us(end)
     some = None if few is None else device.tolist()
-    stretches = read_stretches(cursor, opened, end, some)
+    stretches = read_stretches(cursor, opened, end, some, now.lasting)
     states = shares(stretches, device, first, last - first, 1)[:, 0] / 1e6
     since = np.maximum(first, _known_since(cursor, device, registered, opened))
     clock = Listening(downtime(cursor, end))

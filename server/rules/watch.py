@@ -14,7 +14,7 @@ from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Version
 from server.records.fleet.models import Device, DeviceType
 from server.records.senders.models import UnknownSender
-from server.rules.health import figures
+from server.rules.health import Now, figures
 from server.store.heard import heard_first, reporting
 from server.store.values import newest
 
@@ -75,12 +75,12 @@ def unusual(cursor: Any) -> list[Unusual]:
 def compared(cursor: Any, start: datetime, end: datetime) -> list[dict[str, Any]]:
     """Of a span, and of the same one a day, a week and four weeks before, as far as anything is known of them."""
     rows = []
-    length = end - start
+    length, now = end - start, Now.read(cursor)
     for days in (0, *EARLIER):
         a, b = start - timedelta(days=days), end - timedelta(days=days)
         if days and length > timedelta(days=days, minutes=10):
             continue
-        whole = figures(cursor, a, b).together()
+        whole = figures(cursor, a, b, now=now).together()
         spent = sum(whole.states.values())
         if days and not whole.messages:
             continue

@@ -167,8 +167,30 @@ def downtime(cursor: Any, end: datetime) -> list[tuple[int, int]]:
     return [(us(a), us(b)) for a, b in unheard(cursor, datetime.min.replace(tzinfo=UTC), end)]
 
 
-def read_stretches(cursor: Any, start: datetime, end: datetime, only: Sequence[int] | None = None) -> Stretches:
-    """What devices were in during [start, end), what goes on with it; only: some devices."""
+def lasting(cursor: Any, only: Sequence[int] | None = None) -> list[np.ndarray]:
+    """How devices, all or some, stand now: device, state, since when, its last message (µs), cadence in s; int64 (n,)
+    each.
+    """
+    return arrays(
+        cursor,
+        ("int", "int", "time", "time", "int"),
+        "select s.device_id, s.state, s.since, greatest(l.received_at, s.since), coalesce(d.cadence_s, t.cadence_s, 0)"
+        " from device_stands s join latest l using (device_id) join fleet_device d on d.id = s.device_id join"
+        " fleet_devicetype t on t.id = d.type_id" + (" where s.device_id = any(%(only)s)" if only is not None else ""),
+        {"only": only},
+    )
+
+
+def read_stretches(
+    cursor: Any,
+    start: datetime,
+    end: datetime,
+    only: Sequence[int] | None = None,
+    now: Sequence[np.ndarray] | None = None,
+) -> Stretches:
+    """What devices were in during [start, end), what goes on with it; only: some devices; now: what `lasting` tells of
+    them, where that is known.
+    """
     asked = {"start": start, "end": end, "only": only}
     owner, begun, ended, kind = arrays(
         cursor,
@@ -177,15 +199,9 @@ def read_stretches(cursor: Any, start: datetime, end: datetime, only: Sequence[i
         + (" and device_id = any(%(only)s)" if only is not None else ""),
         asked,
     )
-    device, state, since, last, cadence = arrays(
-        cursor,
-        ("int", "int", "time", "time", "int"),
-        "select s.device_id, s.state, s.since, greatest(l.received_at, s.since), coalesce(d.cadence_s, t.cadence_s, 0)"
-        " from device_stands s join latest l using (device_id) join fleet_device d on d.id = s.device_id join"
-        " fleet_devicetype t on t.id = d.type_id where s.since < %(end)s"
-        + (" and s.device_id = any(%(only)s)" if only is not None else ""),
-        asked,
-    )
+    now = now if now is not None else lasting(cursor, only)
+    begun_before = now[2] < us(end)
+    device, state, since, last, cadence = (column[begun_before] for column in now)
     rest = going_on(device, state, since, last, cadence * 1_000_000, us(end), downtime(cursor, end))
     parts = [(owner, begun, ended, kind), (rest.device, rest.since, rest.until, rest.state)]
     return Stretches.of(parts).within(us(start), us(end))

@@ -135,9 +135,9 @@ def counts(cursor: Any, first: datetime, end: datetime, only: np.ndarray | None 
     the hour. only: int64 (n,), devices; where they are few, what is not packed is read of these alone.
     """
     cursor.execute(
-        "select first, hours, made from activity_summed s where first >= %(first)s and first < %(end)s and first +"
-        " hours * interval '1 hour' <= %(end)s and not exists (select 1 from activity_unsummed u where u.hour >="
-        " s.first and u.hour < s.first + s.hours * interval '1 hour') order by first, hours desc",
+        "select first, hours, made from activity_summed s where first >= %(first)s and first < %(end)s and (hours = 1"
+        " or first + hours * interval '1 hour' <= %(end)s) and not exists (select 1 from activity_unsummed u where"
+        " u.hour >= s.first and u.hour < s.first + s.hours * interval '1 hour') order by first, hours desc",
         {"first": first, "end": end},
     )
     chosen, spans, since = [], [], first
