@@ -27,9 +27,10 @@ def open_decoder(page: Page, running: Running, name: str) -> None:
     page.goto(running.address + "/decoders")
     page.get_by_role("link", name=name).first.click()
     page.wait_for_url("**/decoders/*")
-    page.wait_for_load_state("networkidle")  # what is told above the desk moves it down as it comes
-    page.get_by_role("button", name="others").click()
-    page.get_by_role("group", name="Which messages").get_by_role("button", name="decoded").click()
+    # By keys: what is told above the desk moves it down as it comes.
+    page.get_by_role("button", name="others").press("Enter")
+    page.get_by_role("group", name="Which messages").get_by_role("button", name="decoded").press("Enter")
+    page.wait_for_url("**outcome=decoded**")
     page.keyboard.press("Escape")
     expect(page.get_by_role("list", name="Values")).to_be_visible()
 
