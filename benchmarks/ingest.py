@@ -122,15 +122,14 @@ def copy_only(url: str, seconds: float) -> float:
     """Messages a second that one COPY a thousand messages, each committed, writes into a table like the inbox."""
     with psycopg.connect(url, autocommit=True) as connection:
         connection.execute("create table bench_copy (like message including defaults including indexes)")
-        row = (0, "2000-01-01T00:00:00Z", 1, None, None, 1, "up/bench", bytes(31))
+        row = ("2000-01-01T00:00:00Z", 1, None, None, 1, "up/bench", bytes(31))
         count, began = 0, time.perf_counter()
         while time.perf_counter() - began < seconds:
             with (
                 connection.transaction(),
                 connection.cursor() as cursor,
                 cursor.copy(
-                    "copy bench_copy (part, received_at, device_id, unknown_id, via_id, channel, topic, payload) from"
-                    " stdin"
+                    "copy bench_copy (received_at, device_id, unknown_id, via_id, channel, topic, payload) from stdin"
                 ) as copy,
             ):
                 for _ in range(1000):
@@ -167,7 +166,7 @@ def intake_running(ceilings: float = 0) -> Iterator[tuple[Any, dict[str, str], l
         with connection.cursor() as cursor:
             cursor.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-1, 1) d")
             cursor.execute(QUERY)
-            accounts = [Account(row[1], row[6]) for row in cursor.fetchall()]
+            accounts = [Account(name, hashed) for _, name, _, _, _, hashed, _ in cursor.fetchall()]
         connection.close()
         stack.start_broker(instance)
         write_accounts(instance, accounts, Allowed(10**9, 10**12))
