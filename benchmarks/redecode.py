@@ -43,8 +43,8 @@ def measure(seconds: float) -> dict[str, Any]:
         with psycopg.connect(instance.database_url()) as connection:
             connection.execute("select message_day((now() at time zone 'UTC')::date + d) from generate_series(-8, 1) d")
             connection.execute(
-                "insert into message (part, received_at, device_id, channel, payload)"
-                " select 0, %s - make_interval(secs => (%s - n) * 6), (%s::int[])[1 + n %% %s], 1, %s from"
+                "insert into message (received_at, device_id, channel, payload)"
+                " select %s - make_interval(secs => (%s - n) * 6), (%s::int[])[1 + n %% %s], 1, %s from"
                 " generate_series(0, %s) n",
                 (end, MESSAGES, [d.pk for d in devices], DEVICES, PAYLOAD, MESSAGES - 1),
             )
