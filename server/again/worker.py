@@ -15,10 +15,11 @@ from psycopg.types.json import Jsonb
 from oculum.history.events import Newest, eras
 from oculum.routing.router import Router
 from oculum.text import harmless
-from server.rules.lots import NO_DECODER, built_rows, refusals, refuse
+from server.rules.lots import NO_DECODER, built_rows, refusals, refuse, said
 from server.rules.once_more import PORTION, among_others, back_of, before, look_through, once_more
 from server.rules.registry import Registry, spoken_of
-from server.store.activity import count_anew
+from server.rules.shares import WHOLE
+from server.store.activity import Said, count_again
 from server.store.faults import of_the_database
 from server.store.meeting import one_of_each
 from server.store.messages import FIELDS, Arrived
@@ -26,6 +27,7 @@ from server.store.notices import notice, tell
 from server.store.readings import Layouts, RefusedMessage, write_refused, write_rows
 from server.store.rows import COLUMNS, Rows, listed
 from server.store.sealed import open_ahead
+from server.store.summed import HOUR_US
 from server.store.times import moment, us
 from server.store.turns import writers_turn
 
@@ -86,6 +88,7 @@ class Portion:
     failed: np.ndarray
     without: np.ndarray
     newest: dict[tuple[int, str], tuple[Newest, int]]
+    said: Said | None = None  # what all of them say, where nothing of the span is left out
 
 
 class Again:
@@ -240,6 +243,8 @@ class Again:
         if len(arrived):
             sizes = np.cumsum([len(payload) for payload in arrived.payloads])
             end = min(eras(arrived.received, 0)[0][1], max(int(np.searchsorted(sizes, MOST_BYTES, "right")), 1))
+            if end == most:
+                end = whole_hours(arrived.received[:end])
             if end < len(arrived):
                 return arrived.part(0, end), int(arrived.ids[end - 1])
         return arrived, until
@@ -298,7 +303,8 @@ class Again:
         self.router = (job.id, until), router
         rows = built_rows(c, self.layouts, gone.lots, gone.effects, arrived)
         refused, failed = refusals(gone.lots, gone.effects, arrived)
-        return Portion(job, until, arrived, rows, refused, failed, gone.without, gone.effects.newest)
+        told = said(gone.lots, gone.effects, arrived, self.registry, WHOLE) if job.whole_span else None
+        return Portion(job, until, arrived, rows, refused, failed, gone.without, gone.effects.newest, told)
 
     def _among_others(self, job: Job, c: psycopg.Connection[Any], arrived: Arrived, until: int, back: int) -> Portion:
         """Refused messages, with routes looking back on the others as in life."""
@@ -368,9 +374,12 @@ class Again:
                 f" insert into replaced_reading ({COLUMNS}) select {COLUMNS} from gone",
                 (ids.tolist(), int(ids[0]), int(ids[-1]), kept),
             )
-        gone = c.execute(
-            "delete from refused where message_id = any(%s) returning message_id, code", (ids.tolist(),)
-        ).fetchall()
+        within = int(ids[0]), int(ids[-1])
+        gone = []
+        if c.execute("select 1 from refused where message_id between %s and %s limit 1", within).fetchone():
+            gone = c.execute(
+                "delete from refused where message_id = any(%s) returning message_id, code", (ids.tolist(),)
+            ).fetchall()
         for rows in portion.rows:
             write_rows(c, rows)
         one_of_each(c, self.layouts, portion.rows)
@@ -378,7 +387,7 @@ class Again:
         write_refused(c, portion.refused + refuse(arrived, portion.without, *NO_DECODER))
         before = {ident for ident, code in gone if code != NO_DECODER[0]}
         _count(c, arrived, failed, before)
-        count_anew(c, arrived.device.tolist(), arrived.received.tolist())
+        count_again(c, arrived.device, arrived.received, portion.said)
         was = np.isin(arrived.ids, np.array(sorted(before), np.int64))
         self._tell(portion, was != failed)
         c.execute(
@@ -445,6 +454,14 @@ class Again:
                 "update history_decodeagain set done = done + %s, after_id = %s, trying = 1 where id = %s",
                 (len(arrived), until, job.id),
             )
+
+
+def whole_hours(received: np.ndarray) -> int:
+    """How many of some arrivals, µs, lie before the hour in which the last one does, so that the next portion begins
+    with an hour; all, where that would be less than half of them.
+    """
+    end = int(np.searchsorted(received // HOUR_US, received[-1] // HOUR_US))
+    return end if end * 2 > len(received) else len(received)
 
 
 def _count(c: psycopg.Connection[Any], arrived: Arrived, failed: np.ndarray, before: set[int]) -> None:

@@ -12,6 +12,7 @@ import psycopg
 from django.db import connection
 
 from oculum.arrays import distinct
+from server.store.arrays import arrays
 from server.store.sealed import open_arrived
 from server.store.summed import HOUR_US, unsummed
 from server.store.times import moment
@@ -44,20 +45,11 @@ def write_activity(
     unsummed(connection, received // HOUR_US)
     owners, when = np.concatenate([device, said.device]), np.concatenate([received, said.received]) // HOUR_US
     keys, which = distinct(owners, when)
-    first, rest, most = which[: len(device)], which[len(device) :], keys.shape[1]
-    delay = (said.received - said.newest) / 1e6
-    low, high = np.full(most, np.inf), np.full(most, -np.inf)
-    np.minimum.at(low, rest, delay)
-    np.maximum.at(high, rest, delay)
+    first, most = which[: len(device)], keys.shape[1]
     columns = [
         np.bincount(first, minlength=most),
         np.bincount(first, weights=failed, minlength=most).astype(int),
-        np.bincount(rest, weights=said.cells, minlength=most).astype(int),
-        np.bincount(rest, weights=said.gone, minlength=most).astype(int),
-        np.bincount(rest, minlength=most),
-        np.bincount(rest, weights=delay, minlength=most),
-        low,
-        high,
+        *_figures(said, which[len(device) :], most),
     ]
     connection.execute(
         f"insert into activity (device_id, hour, messages, failed, {FIGURES}) select * from unnest(%s::int[],"
@@ -77,6 +69,66 @@ def write_activity(
     )
 
 
+def _figures(said: Said, which: np.ndarray, most: int) -> list[np.ndarray]:
+    """FIGURES of what was said. which: int64 (n,), the hour of each row, one of `most`."""
+    delay = (said.received - said.newest) / 1e6
+    low, high = np.full(most, np.inf), np.full(most, -np.inf)
+    np.minimum.at(low, which, delay)
+    np.maximum.at(high, which, delay)
+    return [
+        np.bincount(which, weights=said.cells, minlength=most).astype(int),
+        np.bincount(which, weights=said.gone, minlength=most).astype(int),
+        np.bincount(which, minlength=most),
+        np.bincount(which, weights=delay, minlength=most),
+        low,
+        high,
+    ]
+
+
+def count_again(
+    connection: psycopg.Connection[Any], device: np.ndarray, received: np.ndarray, said: Said | None
+) -> None:
+    """What was said in the hours of messages that were decoded again (their senders and arrivals, int64 (n,)): as these
+    say it where they are all of an hour, else from what is stored. said: None where they are not all of a span.
+    """
+    some = said if said is not None else Said(*np.zeros((5, 0), np.int64))
+    owners, when = np.concatenate([device, some.device]), np.concatenate([received, some.received]) // HOUR_US
+    keys, which = distinct(owners, when)
+    most = keys.shape[1]
+    hours = [moment(h * HOUR_US) for h in keys[1].tolist()]
+    whole = np.zeros(most, bool)
+    if said is not None:
+        with connection.cursor() as cursor:
+            place, messages, *stored = arrays(
+                cursor,
+                ("int", "int", "int", "int", "int", "float", "float", "float"),
+                f"select place, messages, {FIGURES} from unnest(%(devices)s::int[], %(hours)s::timestamptz[]) with"
+                " ordinality k(device_id, hour, place) join activity using (device_id, hour)",
+                {"devices": keys[0].tolist(), "hours": hours},
+            )
+        figures = [column[place - 1] for column in _figures(some, which[len(device) :], most)]
+        sent = np.bincount(which[: len(device)], minlength=most)[place - 1]
+        whole[place - 1] = (sent > 0) & (sent == messages)
+        with np.errstate(invalid="ignore"):  # the shortest of no delays is no number
+            same = [(a == b) | (np.abs(a - b) < 1e-6) for a, b in zip(figures, stored, strict=True)]
+        own = np.flatnonzero(whole[place - 1] & ~np.logical_and.reduce(same))
+        if len(own):
+            unsummed(connection, keys[1][place[own] - 1])
+            connection.execute(
+                f"update activity a set ({FIGURES}) = (x.cells, x.gone, x.delays, x.delay_sum, x.delay_min,"
+                " x.delay_max) from unnest(%s::int[], %s::timestamptz[], %s::int[], %s::int[], %s::int[], %s::float8[],"
+                f" %s::float8[], %s::float8[]) x(device_id, hour, {FIGURES}) where a.device_id = x.device_id and"
+                " a.hour = x.hour",
+                (
+                    keys[0][place[own] - 1].tolist(),
+                    [hours[k] for k in (place[own] - 1).tolist()],
+                    *(column[own].tolist() for column in figures),
+                ),
+            )
+    rest = np.flatnonzero(~whole)
+    count_anew(connection, keys[0][rest].tolist(), (keys[1][rest] * HOUR_US).tolist())
+
+
 def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], received: Sequence[int]) -> None:
     """What was said in the hours of some messages (int, µs each) is counted once more from what is stored."""
     hours = sorted({(d, t // HOUR_US) for d, t in zip(device, received, strict=True)})
@@ -89,9 +141,10 @@ def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], recei
         "with k as (select * from unnest(%s::int[], %s::timestamptz[]) k(device_id, hour)),"
         " s as (select device_id, min(hour) as first, max(hour) + interval '1 hour' as last from k group by 1),"
         " m as (select r.device_id, date_trunc('hour', r.received_at, 'UTC') as hour,"
-        " sum((select count(v) from unnest(r.nums) v)"
-        " + coalesce((select count(t) from unnest(r.texts) t), 0)) as cells,"
-        " sum(coalesce((select count(*) from jsonb_object_keys(r.missing)), 0)) as gone,"
+        " sum(cardinality(r.nums) - cardinality(array_positions(r.nums, null))"
+        " + coalesce(cardinality(r.texts) - cardinality(array_positions(r.texts, null)), 0)) as cells,"
+        " sum(case when r.missing is not null then (select count(*) from jsonb_object_keys(r.missing)) else 0 end)"
+        " as gone,"
         " extract(epoch from min(r.received_at) - max(r.at))::float8 as delay"
         " from s join reading_row r on r.device_id = s.device_id and r.received_at >= s.first"
         " and r.received_at < s.last and r.at > s.first - interval '40 days' and r.at < s.last + interval '2 hours'"

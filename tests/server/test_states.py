@@ -6,13 +6,14 @@ from datetime import timedelta
 from typing import Any
 
 import psycopg
+import pytest
 from django.db import connection
 
 from server.records.again.models import DecodeAgain
 from server.rules.states import device_states
 from server.store.activity import count_anew
 from tests.server.test_api import signed_in
-from tests.server.world import START, World, decode_again, payload, work_off
+from tests.server.world import DECODER, START, World, decode_again, payload, work_off
 
 FAILS = b"\x01"
 
@@ -78,6 +79,31 @@ def test_what_messages_say_is_counted_anew_as_it_was(world: World, engine: Any) 
         own.execute("update activity set cells = 77, gone = 77, delays = 77, delay_sum = 7, delay_min = 7")
         count_anew(own, *([*column] for column in zip(*hours, strict=True)))
     assert world.ask(f"select device_id, hour, {columns} from activity order by 1, 2") == before
+
+
+@pytest.mark.parametrize("most", [10_000, 3, 1])
+def test_what_messages_say_when_they_are_decoded_again_is_counted(
+    world: World, engine: Any, again: Any, most: int
+) -> None:
+    """As from what is stored then, whatever the portions; one device's hour is not all in the span."""
+    columns = "cells, gone, delays, delay_sum, delay_min, delay_max"
+    ask = f"select device_id, hour, {columns} from activity order by 1, 2"
+    came(world, engine)
+    world.arrive(*((n % 2, 4_000 + 400 * n, payload(6553.5 if n % 5 == 4 else n)) for n in range(20)))
+    work_off(engine)
+    before = world.ask(ask)
+    world.decoder(DECODER.replace("  byte 2  temp   i16 / 10  Cel\n", "").replace("  reject", "  # reject"))
+    work_off(engine)
+    DecodeAgain.objects.create(
+        type=world.type, start=START + timedelta(seconds=6_000), end=START + timedelta(seconds=10_000)
+    )
+    decode_again(again, engine, most)
+    found = world.ask(ask)
+    assert found != before
+    with psycopg.connect(world.url) as own:
+        hours = own.execute("select device_id, (extract(epoch from hour) * 1000000)::bigint from activity").fetchall()
+        count_anew(own, *([*column] for column in zip(*hours, strict=True)))
+    assert world.ask(ask) == [(*row[:5], pytest.approx(row[5]), *row[6:]) for row in found]
 
 
 def test_a_past_moment_knows_the_phases_that_devices_had(world: World) -> None:
