@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from datetime import timedelta
 from pathlib import Path
@@ -13,7 +14,7 @@ from .instance import own_database, say
 
 EXAMPLE = Path(__file__).resolve().parent.parent / "examples" / "sheets" / "raft_buoy_1.ocu"
 PAYLOAD = bytes.fromhex("10047187fc34a024ba164cabc0e698e05801d683d1")
-MESSAGES = 100_000
+MESSAGES = int(os.environ.get("OCULUM_BENCH_MESSAGES", "100000"))
 DEVICES = 100
 
 

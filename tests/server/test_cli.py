@@ -7,6 +7,7 @@ import os
 import shutil
 import socket
 import subprocess
+import sys
 from pathlib import Path
 from typing import Any
 
@@ -60,6 +61,26 @@ def test_decoding_is_measured_and_compared() -> None:
     assert found["ratios"]["fixed_to_numpy_500"] == pytest.approx(
         found["figures"]["fixed_messages_per_s_500"] / found["figures"]["fixed_numpy_messages_per_s_500"]
     )
+
+
+def test_intake_and_decoding_again_are_measured_as_they_are_now() -> None:
+    """Benchmarks know tables and questions that change: these two are run, small, beside each other."""
+    running = [
+        subprocess.Popen(
+            [sys.executable, "-m", "server.runner", "bench", name, "--seconds", "1", "--json"],
+            env=os.environ | {"OCULUM_BENCH_MESSAGES": "2000"},
+            cwd=ROOT,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        for name in ("ingest", "redecode")
+    ]
+    told = [one.communicate() for one in running]
+    assert [one.returncode for one in running] == [0, 0], [said[-2000:] for _, said in told]
+    ingest, again = (json.loads(found.strip().split("\n")[-1])["figures"] for found, _ in told)
+    assert ingest["sent"] == ingest["committed"] > 0 == ingest["lost"] == ingest["doubled"]
+    assert again["messages"] == 2000 and again["apply_messages_per_s"] > 0
 
 
 def test_a_taken_port_is_noticed() -> None:
