@@ -16,7 +16,7 @@ from psycopg.types.json import Jsonb
 from oculum.arrays import Ints, among, distinct
 from oculum.language.fields import FieldSpec
 from server.store.readings import Layouts
-from server.store.rows import COLUMNS, Rows, is_text, json_of, listed, specs
+from server.store.rows import COLUMNS, Rows, is_text, json_of, listed, placed, slots, specs
 from server.store.times import moment
 
 
@@ -29,6 +29,8 @@ def one_of_each(
     """Looks through rows that have just been written. newest: when what was stored before of some devices was measured
     last (µs); rows measured later meet none of it. None: it may have been at any time.
     """
+    if not written:
+        return
     near = layouts.near(connection, written)
     met = [_apart(rows, newest) for rows, others in zip(written, near, strict=True) if others]
     for first, second in itertools.combinations(written, 2):
@@ -83,8 +85,9 @@ class _Row:
     @classmethod
     def of(cls, row: tuple[Any, ...]) -> _Row:
         device, at, message, layout, fields, nums, texts, missing = row
-        own = specs(json_of(fields)), list(nums), list(texts or []), dict(json_of(missing) or {})
-        return cls(device, at, message, layout, *own)
+        known = specs(json_of(fields))
+        words = list(texts or [None] * sum(map(is_text, known.values())))
+        return cls(device, at, message, layout, known, list(nums), words, dict(json_of(missing) or {}))
 
     def told(self) -> dict[str, Any]:
         """What it says, field by field."""
@@ -101,18 +104,10 @@ class _Row:
         self.changed = True
 
     def _places(self) -> dict[str, tuple[list[Any], int, int]]:
-        found: dict[str, tuple[list[Any], int, int]] = {}
-        num = text = 0
-        for name, spec in self.fields.items():
-            if is_text(spec):
-                self.texts += [None] * (text + 1 - len(self.texts))
-                found[name] = (self.texts, text, 1)
-                text += 1
-            else:
-                size = 2 if spec.kind == "position" else 1
-                found[name] = (self.nums, num, size)
-                num += size
-        return found
+        return {
+            spec.name: (self.texts, place, 1) if is_text(spec) else (self.nums, place, slots((spec,)))
+            for spec, place in placed(self.fields.values())
+        }
 
 
 def _settle(connection: psycopg.Connection[Any], rows: Sequence[_Row]) -> None:
@@ -141,8 +136,7 @@ def _settle(connection: psycopg.Connection[Any], rows: Sequence[_Row]) -> None:
         if row.changed and not row.told():
             connection.execute(f"delete from reading_row where {this}", key)
         elif row.changed:
-            texts = row.texts if any(is_text(spec) for spec in row.fields.values()) else None
             connection.execute(
                 f"update reading_row set nums = %s, texts = %s, missing = %s where {this}",
-                (row.nums, texts, Jsonb(row.missing) if row.missing else None, *key),
+                (row.nums, row.texts or None, Jsonb(row.missing) if row.missing else None, *key),
             )

@@ -13,7 +13,7 @@ import psycopg
 from oculum.arrays import objects
 from oculum.batches import FIRST_REASON, Column, Decoded, Group
 from oculum.language.fields import FieldSpec
-from server.store.rows import is_text, json_of, row_values, specs
+from server.store.rows import is_text, json_of, placed, row_values, specs
 from server.store.sealed import arrived, in_one_view, stored_row
 from server.store.times import moment, us
 
@@ -64,21 +64,17 @@ def _columns(rows: list[Any], fields: tuple[FieldSpec, ...]) -> dict[str, Column
     nums = np.array([[np.nan if v is None else v for v in row[5]] for row in rows], float).reshape(len(rows), width)
     told = [json_of(row[7]) if row[7] is not None else {} for row in rows]
     columns: dict[str, Column] = {}
-    slot = text = 0
-    for spec in fields:
+    for spec, place in placed(fields):
         values: np.ndarray
         if is_text(spec):
-            found = [(row[6] or [None] * (text + 1))[text] for row in rows]
+            found = [(row[6] or [None] * (place + 1))[place] for row in rows]
             there = np.array([v is not None for v in found])
             values = objects(found)
             if spec.wide:
                 values = objects(int(v) if v is not None else 0 for v in found)
-            text += 1
         else:
-            size = 2 if spec.kind == "position" else 1
-            there = ~np.isnan(nums[:, slot])
-            values = np.nan_to_num(nums[:, slot : slot + 2] if size == 2 else nums[:, slot])
-            slot += size
+            there = ~np.isnan(nums[:, place])
+            values = np.nan_to_num(nums[:, place : place + 2] if spec.kind == "position" else nums[:, place])
         missing = np.array([spec.name in t for t in told], bool)
         columns[spec.name] = Column(values, np.where(there, 1, np.where(missing, FIRST_REASON, 0)).astype(np.int16))
     return columns

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import struct
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -49,6 +49,14 @@ def is_text(spec: FieldSpec) -> bool:
 def slots(fields: tuple[FieldSpec, ...]) -> int:
     """Places in `nums`: a position takes two, texts and wide integers none."""
     return sum(0 if is_text(spec) else 2 if spec.kind == "position" else 1 for spec in fields)
+
+
+def placed(fields: Iterable[FieldSpec]) -> Iterator[tuple[FieldSpec, int]]:
+    """Each field with its place, from 0: in `texts` where it is one (`is_text`), else in `nums`."""
+    num = text = 0
+    for spec in fields:
+        yield spec, text if is_text(spec) else num
+        text, num = text + is_text(spec), num + slots((spec,))
 
 
 def cell(column: str, places: Mapping[int, Sequence[int]], more: int = 0) -> str:
@@ -104,10 +112,9 @@ def build_rows(
     count, width = len(rows), slots(group.fields)
     nums = np.zeros((count, width))
     there = np.zeros((count, width), bool)
-    slot = 0
     texts: list[tuple[np.ndarray, np.ndarray]] = []
     missing: list[tuple[str, np.ndarray]] = []
-    for spec in group.fields:
+    for spec, slot in placed(group.fields):
         column = group.columns[spec.name]
         values, state = column.values[order], column.state[order]
         if together is not None:
@@ -117,10 +124,9 @@ def build_rows(
         if is_text(spec):
             texts.append((values, state == PRESENT))
             continue
-        size = 2 if spec.kind == "position" else 1
+        size = slots((spec,))
         nums[:, slot : slot + size] = values.reshape(count, size)
         there[:, slot : slot + size] = (state == PRESENT)[:, None]
-        slot += size
     tails = _tails(count, texts, missing, reasons)
     body = encoded(owner, at, layout, version, message[rows], received[rows], nums, there, *tails)
     return Rows(layout, frozenset(names), owner, at, body)

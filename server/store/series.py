@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from server.store.arrays import arrays, as_table
-from server.store.rows import is_text, json_of, named, row_values, specs
+from server.store.rows import is_text, json_of, named, placed, row_values, specs
 from server.store.sealed import DAY_US, all_columns, backwards, in_one_view, measured, page, sealed_edge, stored_row
 from server.store.times import US, us
 
@@ -22,13 +22,11 @@ def places_of(cursor: Any, names: Sequence[str]) -> list[tuple[int, dict[str, in
     cursor.execute("select id, fields from layout where fields @> any(%s::jsonb[])", (named(names),))
     found = []
     for layout, fields in cursor.fetchall():
-        slot, places = 1, {}
-        for spec in specs(json_of(fields)).values():
-            if is_text(spec):
-                continue
-            if spec.name in names and spec.kind != "position":
-                places[spec.name] = slot
-            slot += 2 if spec.kind == "position" else 1
+        places = {
+            spec.name: place + 1
+            for spec, place in placed(specs(json_of(fields)).values())
+            if spec.name in names and not is_text(spec) and spec.kind != "position"
+        }
         if places:
             found.append((layout, places))
     return found
