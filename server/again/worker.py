@@ -16,10 +16,10 @@ from oculum.history.events import Newest, eras
 from oculum.routing.router import Router
 from oculum.text import harmless
 from server.rules.lots import NO_DECODER, built_rows, refusals, refuse, said
-from server.rules.once_more import PORTION, among_others, back_of, before, look_through, once_more
+from server.rules.once_more import PORTION, among_others, back_of, look_back, once_more
 from server.rules.registry import Registry, spoken_of
 from server.rules.shares import WHOLE
-from server.store.activity import Said, count_again
+from server.store.activity import Said, count_again, count_anew
 from server.store.faults import of_the_database
 from server.store.meeting import one_of_each
 from server.store.messages import FIELDS, Arrived
@@ -28,7 +28,7 @@ from server.store.readings import Layouts, RefusedMessage, write_refused, write_
 from server.store.rows import COLUMNS, Rows, listed
 from server.store.sealed import open_ahead
 from server.store.summed import HOUR_US
-from server.store.times import moment, us
+from server.store.times import us
 from server.store.turns import writers_turn
 
 log = logging.getLogger("oculum.again")
@@ -336,12 +336,9 @@ class Again:
         router = registry.router()
         whole = self._makes_sites(job)
         router.gathers = lambda route: whole
-        back = back_of(registry, job.type_id)
-        if back and job.whole_span and job.start is not None:
-            owners = [d.id for d in registry.devices.values() if d.type_id == job.type_id]
-            since = moment(us(job.start) - back)
-            seen = before(c, owners, since, "(m.received_at < %s or m.id <= %s)", job.start, job.after)
-            look_through(c, registry, seen, router)
+        if job.whole_span and job.start is not None:
+            which = "(m.received_at < %s or m.id <= %s)"
+            look_back(c, registry, router, job.type_id, us(job.start), which, job.start, job.after)
         return router
 
     def _held(self, job: Job) -> bool:
@@ -387,7 +384,10 @@ class Again:
         write_refused(c, portion.refused + refuse(arrived, portion.without, *NO_DECODER))
         before = {ident for ident, code in gone if code != NO_DECODER[0]}
         _count(c, arrived, failed, before)
-        count_again(c, arrived.device, arrived.received, portion.said)
+        if portion.said is not None:
+            count_again(c, arrived.device, arrived.received, portion.said)
+        else:
+            count_anew(c, arrived.device.tolist(), arrived.received.tolist())
         was = np.isin(arrived.ids, np.array(sorted(before), np.int64))
         self._tell(portion, was != failed)
         c.execute(

@@ -71,6 +71,16 @@ def before(c: psycopg.Connection[Any], devices: list[int], since: datetime, whic
     return Arrived.of(rows[::-1])
 
 
+def look_back(
+    c: psycopg.Connection[Any], registry: Registry, router: Router, type_id: int, first: int, which: str, *values: Any
+) -> None:
+    """Lets a router see what the routes on a type look back on before a moment, µs; `which` as in `before`."""
+    back = back_of(registry, type_id)
+    if back:
+        owners = [d.id for d in registry.devices.values() if d.type_id == type_id]
+        look_through(c, registry, before(c, owners, moment(first - back), which, *values), router)
+
+
 def look_through(c: psycopg.Connection[Any], registry: Registry, arrived: Arrived, router: Router) -> None:
     """Messages that a router is to have seen, of which nothing else is wanted."""
     for begin in range(0, len(arrived), PORTION):

@@ -85,48 +85,43 @@ def _figures(said: Said, which: np.ndarray, most: int) -> list[np.ndarray]:
     ]
 
 
-def count_again(
-    connection: psycopg.Connection[Any], device: np.ndarray, received: np.ndarray, said: Said | None
-) -> None:
+def count_again(connection: psycopg.Connection[Any], device: np.ndarray, received: np.ndarray, said: Said) -> None:
     """What was said in the hours of messages that were decoded again (their senders and arrivals, int64 (n,)): as these
-    say it where they are all of an hour, else from what is stored. said: None where they are not all of a span.
+    say it where they are all of an hour, else from what is stored.
     """
-    some = said if said is not None else Said(*np.zeros((5, 0), np.int64))
-    owners, when = np.concatenate([device, some.device]), np.concatenate([received, some.received]) // HOUR_US
+    owners, when = np.concatenate([device, said.device]), np.concatenate([received, said.received]) // HOUR_US
     keys, which = distinct(owners, when)
     most = keys.shape[1]
     hours = [moment(h * HOUR_US) for h in keys[1].tolist()]
-    whole = np.zeros(most, bool)
-    if said is not None:
-        with connection.cursor() as cursor:
-            place, messages, *stored = arrays(
-                cursor,
-                ("int", "int", "int", "int", "int", "float", "float", "float"),
-                f"select place, messages, {FIGURES} from unnest(%(devices)s::int[], %(hours)s::timestamptz[]) with"
-                " ordinality k(device_id, hour, place) join activity using (device_id, hour)",
-                {"devices": keys[0].tolist(), "hours": hours},
-            )
-        figures = [column[place - 1] for column in _figures(some, which[len(device) :], most)]
-        sent = np.bincount(which[: len(device)], minlength=most)[place - 1]
-        whole[place - 1] = (sent > 0) & (sent == messages)
-        with np.errstate(invalid="ignore"):  # the shortest of no delays is no number
-            same = [(a == b) | (np.abs(a - b) < 1e-6) for a, b in zip(figures, stored, strict=True)]
-        own = np.flatnonzero(whole[place - 1] & ~np.logical_and.reduce(same))
-        if len(own):
-            unsummed(connection, keys[1][place[own] - 1])
-            connection.execute(
-                f"update activity a set ({FIGURES}) = (x.cells, x.gone, x.delays, x.delay_sum, x.delay_min,"
-                " x.delay_max) from unnest(%s::int[], %s::timestamptz[], %s::int[], %s::int[], %s::int[], %s::float8[],"
-                f" %s::float8[], %s::float8[]) x(device_id, hour, {FIGURES}) where a.device_id = x.device_id and"
-                " a.hour = x.hour",
-                (
-                    keys[0][place[own] - 1].tolist(),
-                    [hours[k] for k in (place[own] - 1).tolist()],
-                    *(column[own].tolist() for column in figures),
-                ),
-            )
-    rest = np.flatnonzero(~whole)
-    count_anew(connection, keys[0][rest].tolist(), (keys[1][rest] * HOUR_US).tolist())
+    with connection.cursor() as cursor:
+        place, messages, *stored = arrays(
+            cursor,
+            ("int", "int", "int", "int", "int", "float", "float", "float"),
+            f"select place - 1, messages, {FIGURES} from unnest(%(devices)s::int[], %(hours)s::timestamptz[]) with"
+            " ordinality k(device_id, hour, place) join activity using (device_id, hour)",
+            {"devices": keys[0].tolist(), "hours": hours},
+        )
+    figures = [column[place] for column in _figures(said, which[len(device) :], most)]
+    sent = np.bincount(which[: len(device)], minlength=most)[place]
+    whole = (sent > 0) & (sent == messages)
+    with np.errstate(invalid="ignore"):  # the shortest of no delays is no number
+        same = [(a == b) | (np.abs(a - b) < 1e-6) for a, b in zip(figures, stored, strict=True)]
+    other = np.flatnonzero(whole & ~np.logical_and.reduce(same))
+    if len(other):
+        changed = place[other]
+        unsummed(connection, keys[1][changed])
+        connection.execute(
+            f"update activity a set ({FIGURES}) = (x.cells, x.gone, x.delays, x.delay_sum, x.delay_min, x.delay_max)"
+            " from unnest(%s::int[], %s::timestamptz[], %s::int[], %s::int[], %s::int[], %s::float8[], %s::float8[],"
+            f" %s::float8[]) x(device_id, hour, {FIGURES}) where a.device_id = x.device_id and a.hour = x.hour",
+            (
+                keys[0][changed].tolist(),
+                [hours[k] for k in changed.tolist()],
+                *(column[other].tolist() for column in figures),
+            ),
+        )
+    rest = np.delete(keys, place[whole], axis=1)
+    count_anew(connection, rest[0].tolist(), (rest[1] * HOUR_US).tolist())
 
 
 def count_anew(connection: psycopg.Connection[Any], device: Sequence[int], received: Sequence[int]) -> None:

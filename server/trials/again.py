@@ -16,11 +16,10 @@ from oculum.history.events import eras
 from oculum.pipeline import Effects, Lot
 from oculum.routing.router import Router
 from server.rules.lots import NO_DECODER
-from server.rules.once_more import Gone, among_others, back_of, before, look_through, once_more
+from server.rules.once_more import Gone, among_others, back_of, look_back, once_more
 from server.rules.registry import Decoder, Registry, spoken_of
 from server.store.messages import FIELDS, Arrived
 from server.store.past import stored_of
-from server.store.times import moment
 from server.trials.past import Tally, compare
 
 CHUNK = 5_000
@@ -69,11 +68,8 @@ def _router(c: psycopg.Connection[Any], registry: Registry, type_id: int, first:
     """The routes in force, which have seen what they look back on before the first messages of a span."""
     router = registry.router()
     router.gathers = lambda route: False
-    back = back_of(registry, type_id)
-    if first is not None and back:
-        owners = [d.id for d in registry.devices.values() if d.type_id == type_id]
-        since = moment(int(first.received[0]) - back)
-        look_through(c, registry, before(c, owners, since, "m.id < %s", int(first.ids[0])), router)
+    if first is not None:
+        look_back(c, registry, router, type_id, int(first.received[0]), "m.id < %s", int(first.ids[0]))
     return router
 
 
