@@ -11,6 +11,7 @@ import numpy as np
 import orjson
 import psycopg
 
+from oculum.arrays import distinct
 from oculum.routing.routed import SEEN, Counted, Sent
 from server.store.notices import notice
 from server.store.times import iso, moment
@@ -39,21 +40,21 @@ def write_counted(
         owners, which = np.unique(one.device, return_inverse=True)
         mine = np.array([has(d) for d in owners.tolist()], bool)[which]
         type_ = type_of(int(owners[0]))
-        hours, hour = np.unique(received[one.row] // HOUR_US, return_inverse=True)
-        counts = np.zeros((len(one.lines) * len(hours), 3), np.int64)
-        last = np.full(len(counts), -1)
+        hour = received[one.row] // HOUR_US
+        found: dict[tuple[int, int], list[int]] = {}
         for piece in one.pieces:
             own = piece.readings[mine[piece.readings]]
-            cell = (piece.base + piece.member[own]) * len(hours) + hour[own]
-            sums = np.bincount(cell - piece.base * len(hours))
-            counts[piece.base * len(hours) :][: len(sums), piece.what] += sums
+            cells, which = distinct(piece.base + piece.member[own], hour[own])
+            last = np.full(cells.shape[1], -1)
             if piece.what != SEEN:
-                np.maximum.at(last, cell, one.row[own])
-        for place in np.flatnonzero(counts.any(axis=1)).tolist():
-            line, k = divmod(place, len(hours))
-            keys.append((*one.lines[line], type_, int(hours[k])))
-            seen, took, failed = counts[place].tolist()
-            figures.append((seen, took, failed, int(ids[last[place]]) if last[place] >= 0 else None))
+                np.maximum.at(last, which, one.row[own])
+            for line, when, count, row in zip(*cells.tolist(), np.bincount(which).tolist(), last.tolist(), strict=True):
+                figure = found.setdefault((line, when), [0, 0, 0, -1])
+                figure[piece.what] += count
+                figure[3] = max(figure[3], row)
+        for (line, when), (seen, took, failed, example) in found.items():
+            keys.append((*one.lines[line], type_, when))
+            figures.append((seen, took, failed, int(ids[example]) if example >= 0 else None))
     if not keys:
         return
     columns = [*zip(*keys, strict=True)]
