@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 
 from ..answers import told
-from ..arrays import Ints, objects
+from ..arrays import Ints
 from ..batches import ABSENT, PRESENT
 from ..history.looking import keep_of, over
 from ..language.evaluate import Val, evaluate
@@ -247,11 +247,13 @@ class Run:
         some = np.zeros(len(lines), bool)
         for _, column in columns:
             some |= column.state[lines] == PRESENT
-        for i in lines[some].tolist():
+        own = lines[some]
+        marked = {name: table.marked(name, own) for name in table.marks}
+        for k, i in enumerate(own.tolist()):
             values = {
                 spec.name: [told(spec, column, i), spec.unit] for spec, column in columns if column.state[i] == PRESENT
             }
-            marks = {name: text for name in table.marks if (text := table.marked(name, i)) is not None}
+            marks = {name: texts[k] for name, texts in marked.items() if texts[k] is not None}
             member = int(self.member[i])
             route = self.bundle.routes[member]
             self.sent.append(
@@ -267,7 +269,7 @@ class Run:
                     marks,
                 )
             )
-        self._took(act, lines[some], names)
+        self._took(act, own, names)
 
     # what is told ------------------------------------------------------------------------
     def _count(self, act: Act, what: int, lines: Ints) -> None:
@@ -419,7 +421,7 @@ class View:
             case LabelText(name=name):
                 return self._of_device("label", name)
             case MarkText(name=name):
-                return _texts(objects(table.marked(name, i) for i in self.lines.tolist()))
+                return _texts(table.marked(name, self.lines))
             case HeaderText(name=name):
                 return _texts(self._by_row(lambda row: run.headers(row).get(name)))
             case TableEntry():

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import Ints, in_order
+from ..arrays import Ints, in_order, objects
 from ..batches import PRESENT, Column, Decoded, Group
 from ..language.fields import FieldSpec
 
@@ -80,10 +80,10 @@ class Table:
             texts.append(text)
         marks[lines] = texts.index(text) + 1
 
-    def marked(self, name: str, line: int) -> str | None:
-        """What a line is marked with under a name."""
-        marks, texts = self.marks.get(name, (None, []))
-        return texts[marks[line] - 1] if marks is not None and marks[line] else None
+    def marked(self, name: str, lines: Ints) -> np.ndarray:
+        """object (n,): what lines are marked with under a name, None where they are not."""
+        marks, texts = self.marks.get(name, (np.zeros(len(self), np.int32), []))
+        return objects([None, *texts])[marks[lines]]
 
     def state(self, name: str) -> np.ndarray:
         """int16 (n,): states of a field, 0 throughout where it is none of the batch."""
