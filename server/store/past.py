@@ -90,6 +90,30 @@ class Told:
     missing: dict[str, str]
 
 
+@dataclass(frozen=True)
+class Before(Told):
+    """What was said of a moment until something else took its place. message: which had said it; until: when that
+    was.
+    """
+
+    message: int
+    until: datetime
+
+
+def before(cursor: Any, device: int, at: datetime, most: int) -> list[Before]:
+    """What stood at a moment of a device before what stands there now, the last first."""
+    cursor.execute(
+        "select r.version_id, r.at, l.fields, r.nums, r.texts, r.missing, r.message_id, r.replaced_at from"
+        " replaced_reading r join layout l on l.id = r.layout_id where r.device_id = %s and r.at = %s"
+        " order by r.replaced_at desc, r.message_id desc limit %s",
+        (device, at, most),
+    )
+    return [
+        Before(version, at, row_values(json_of(fields), nums, texts), json_of(missing) or {}, message, until)
+        for version, at, fields, nums, texts, missing, message, until in cursor.fetchall()
+    ]
+
+
 @in_one_view
 def rows_of_message(cursor: Any, device: int, message: int, received: datetime) -> list[Told]:
     """All that is stored of one message of a device, the newest measured first."""

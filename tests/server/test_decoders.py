@@ -230,6 +230,38 @@ def test_a_span_is_decoded_again_and_nothing_stands_twice(world: World, engine: 
     assert world.ask("select count(*) from refused") == [(1,)]
 
 
+def test_why_tells_what_a_reading_was_before(world: World, engine: Any, again: Any) -> None:
+    """By another message of its moment, and by its own under an earlier version; what says the same is left out."""
+    client = signed_in(world, "engineer")
+    text = "decoder pod for json\n  at t  sent  time iso hidden\n  stamp sent\n  at v  level  number  m\n"
+    definition = world.decoder(text + "  at w  temp  number  Cel\n")
+
+    def sent(level: int, temp: int) -> bytes:
+        return b'{"t":"%s","v":%d,"w":%d}' % (START.isoformat().encode(), level, temp)
+
+    world.arrive((0, 1, sent(1, 12)), (0, 2, sent(3, 12)))
+    work_off(engine)
+    publish(definition, text.replace("number", "number * 2") + "  at w  temp  number  Cel\n", None)
+    work_off(engine)
+    span = {"start": (START - timedelta(days=1)).isoformat(), "end": (START + timedelta(days=1)).isoformat()}
+    assert send(client, "POST", "types/pod/decode-again", span).status_code == 202
+    decode_again(again, engine)
+    ((message,),) = world.ask("select message_id from reading_row")
+
+    def told(field: str) -> list[tuple[str, str, int]]:
+        why = client.get(V1 + f"why/reading?device=pod-0&field={field}&message={message}").json()
+        return [(s["title"], s["detail"], s["version"]) for s in why["steps"] if s["stage"] in ("reading", "before")]
+
+    other, own = "until another message of this moment came", "until its message was decoded again"
+    assert told("level") == [
+        ("level = 6 m", "measured", None),
+        ("It was 2 m", other, 2),
+        ("It was 3 m", own, 1),
+        ("It was 1 m", other, 1),
+    ]
+    assert told("temp") == [("temp = 12 °C", "measured", None)]
+
+
 def test_a_trial_says_how_far_it_is(world: World, engine: Any) -> None:
     from oculum.language.decoders import check_decoder
     from server.trials.past import PastSpan, decoder_trial

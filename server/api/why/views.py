@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
 
@@ -29,7 +30,7 @@ from server.rules.plans import decoder_plan, plan_of
 from server.rules.refusal import Refused
 from server.rules.trees import chain
 from server.store.beside import beside
-from server.store.past import rows_of_message
+from server.store.past import before, rows_of_message
 from server.store.register import setpoint_then
 from server.store.times import moment
 from server.trials.past import explain
@@ -37,7 +38,9 @@ from server.trials.routes import passed_through, stored_message
 
 
 class WhyStep(serializers.Serializer):
-    stage = serializers.ChoiceField(["message", "bytes", "route", "reading", "limit", "condition", "alarm", "person"])
+    stage = serializers.ChoiceField(
+        ["message", "bytes", "route", "reading", "before", "limit", "condition", "alarm", "person"]
+    )
     title = serializers.CharField()
     detail = serializers.CharField()
     at = serializers.DateTimeField(allow_null=True)
@@ -148,16 +151,35 @@ def path_of_reading(
                     )
                 )
         steps += by_routes(device, field, message_id, at)
-        steps.append(
-            step(
-                "reading",
-                f"{field} = {shown(values[field], spec) if field in values else 'missing: ' + str(reason)}",
-                "measured",
-                at,
-            )
-        )
-        return steps, arrival, places
+        value = _worded(values, row.missing, field, spec)
+        steps.append(step("reading", f"{field} = {value}", "measured", at))
+        return steps + stood_before(device, field, spec, at, (value, message_id)), arrival, places
     return steps, arrival, []
+
+
+def _worded(values: Mapping[str, Any], missing: Mapping[str, str], field: str, spec: dict[str, Any]) -> str:
+    return shown(values[field], spec) if field in values else f"missing: {missing.get(field)}"
+
+
+def stood_before(
+    device: Device, field: str, spec: dict[str, Any], at: datetime, now: tuple[str, int]
+) -> list[dict[str, Any]]:
+    """What a field of a moment was said to be before, the last first, and what took its place. now: what it is said to
+    be, and by which message.
+    """
+    with connection.cursor() as cursor:
+        found = [b for b in before(cursor, device.pk, at, MOST_BEFORE) if field in b.values or field in b.missing]
+    versions = {v.pk: v for v in Version.objects.filter(pk__in=[b.version for b in found]).select_related("definition")}
+    steps = []
+    for one in found:
+        value = _worded(one.values, one.missing, field, spec)
+        if value != now[0]:
+            # A message makes way for later ones; for itself or an earlier one only where it was decoded again.
+            again = "its message was decoded again" if one.message >= now[1] else "another message of this moment came"
+            version = versions.get(one.version)
+            steps.append(step("before", f"It was {value}", f"until {again}", one.until, version))
+        now = value, one.message
+    return steps
 
 
 DID = {
@@ -168,7 +190,7 @@ DID = {
     "send": "sent",
     "gather": "gathered",
 }
-MOST_MEMBERS = 6
+MOST_MEMBERS, MOST_BEFORE = 6, 20
 
 
 def by_routes(device: Device, field: str, message_id: int, at: datetime) -> list[dict[str, Any]]:

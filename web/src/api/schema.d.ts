@@ -5168,13 +5168,14 @@ export interface components {
          *     * `bytes` - bytes
          *     * `route` - route
          *     * `reading` - reading
+         *     * `before` - before
          *     * `limit` - limit
          *     * `condition` - condition
          *     * `alarm` - alarm
          *     * `person` - person
          * @enum {string}
          */
-        StageEnum: "message" | "bytes" | "route" | "reading" | "limit" | "condition" | "alarm" | "person";
+        StageEnum: "message" | "bytes" | "route" | "reading" | "before" | "limit" | "condition" | "alarm" | "person";
         StorageInRequest: {
             kept: components["schemas"]["KeptInRequest"][];
         };

@@ -28,6 +28,7 @@ const STAGES: Record<string, string> = {
   bytes: "decoded",
   route: "routed",
   reading: "reading",
+  before: "before",
   limit: "limit",
   condition: "condition",
   alarm: "alarm",
