@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import functools
+from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
+from typing import Any, TypeVar
 
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter
@@ -10,7 +13,9 @@ from rest_framework.request import Request
 
 from server.requests.fields import EARLIEST, LATEST
 from server.rules.refusal import Refused
+from server.store.as_of import as_of
 
+A = TypeVar("A")
 SPAN = timedelta(days=800)  # what is asked for around it stays within what can be said
 
 
@@ -43,6 +48,17 @@ def span(request: Request, default: timedelta = timedelta(days=1)) -> tuple[date
     if not start < end or end - start > timedelta(days=400):
         raise Refused("invalid", "`from` must lie before `to`, by at most 400 days")
     return start, end, past
+
+
+def as_then(answer: Callable[..., A]) -> Callable[..., A]:
+    """A view whose register is as it was at `to`, where that is given. What it answers is read inside."""
+
+    @functools.wraps(answer)
+    def answered(view: Any, request: Request, *more: Any, **named: Any) -> A:
+        with as_of(moment_asked(request, "to")):
+            return answer(view, request, *more, **named)
+
+    return answered
 
 
 # How the span is named in the document of the API.

@@ -5,23 +5,23 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from django.db.models import Case, Count, IntegerField, OuterRef, Q, Subquery, Value, When
+from django.db.models import Case, IntegerField, OuterRef, Q, Subquery, Value, When
 from django.db.models.functions import Coalesce, NullIf
 
 from server.records.alarms.models import PRIORITIES, Alarm, JournalEntry
 from server.rules.shelves import shelf_of
+from server.store.counts import how_many
 
 
 def everything(at: datetime | None = None) -> Any:
     """All alarms with what the API tells of them; shelves as of now, or of a past moment."""
-    noted = JournalEntry.objects.filter(alarm=OuterRef("pk"), what="noted").order_by()
-    notes = noted.values("alarm").annotate(n=Count("pk")).values("n")
+    noted = JournalEntry.objects.filter(alarm=OuterRef("pk"), what="noted")
     rank = Case(*(When(priority=p, then=Value(i)) for i, p in enumerate(PRIORITIES)), output_field=IntegerField())
     shelf = shelf_of(at)
     people = ("acknowledged_by", "assigned_to")
     return Alarm.objects.select_related("condition", "version", "device", "device__site", "site", *people).annotate(
         rank=rank,
-        notes=Coalesce(Subquery(notes, output_field=IntegerField()), 0),
+        notes=how_many(noted, "alarm"),
         shelved_until=Subquery(shelf.values("until")[:1]),
         shelved_by=Subquery(
             shelf.annotate(called=Coalesce(NullIf("person__first_name", Value("")), "person__username")).values(

@@ -22,8 +22,8 @@ from oculum.history.stretches import (
     limits,
     over_time,
 )
-from server.rules.phases import Phases, phases_at
 from server.store.arrays import NEVER
+from server.store.as_of import as_of
 from server.store.heard import last_heard
 from server.store.stretches import downtime, read_stretches
 from server.store.times import moment, us
@@ -49,7 +49,6 @@ class States:
     state: np.ndarray
     received: np.ndarray
     of_site: np.ndarray
-    phases: Phases = field(default_factory=Phases)  # as they were then
     place: dict[int, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
@@ -103,9 +102,9 @@ def standing(
 
 def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -> States:
     """Of all devices, or of some; those that are retired, or were it then, are left out."""
-    phases = phases_at(at if past else None, only)
-    with connection.cursor() as cursor:
-        device, cadence, of_site, received, failed = last_heard(cursor, at if past else None, only, phases.then)
+    then = at if past else None
+    with as_of(then), connection.cursor() as cursor:
+        device, cadence, of_site, received, failed = last_heard(cursor, then, only)
         if past:
             found = read_stretches(cursor, at, at + timedelta(microseconds=1), only)
             state = np.full(len(device), WAITING, np.int8)
@@ -113,7 +112,7 @@ def device_states(at: datetime, past: bool, only: Sequence[int] | None = None) -
             state[place] = found.state[there]
         else:
             state = standing(received, failed, cadence, us(at), downtime(cursor, at))
-    return States(device, state, received, of_site, phases)
+    return States(device, state, received, of_site)
 
 
 def states_over_time(

@@ -3,9 +3,13 @@ from __future__ import annotations
 from datetime import UTC, datetime
 from typing import Any
 
-from django.apps import AppConfig
+from django.apps import AppConfig, apps
+from django.db import connections
 from django.db.backends.signals import connection_created
+from django.db.models.signals import post_migrate, pre_migrate
 from psycopg.types.datetime import TimestamptzLoader
+
+from server.store import as_of
 
 
 class MomentLoader(TimestamptzLoader):
@@ -25,9 +29,22 @@ def read_quickly(connection: Any, **_: Any) -> None:
         connection.connection.adapters.register_loader("timestamptz", MomentLoader)
 
 
+def free(using: str, **_: Any) -> None:
+    with connections[using].cursor() as cursor:
+        as_of.drop(cursor)
+
+
+def see_the_past(using: str, **_: Any) -> None:
+    with connections[using].cursor() as cursor:
+        as_of.make(cursor)
+
+
 class Store(AppConfig):
     name = "server.store"
     label = "store"
 
     def ready(self) -> None:
         connection_created.connect(read_quickly, dispatch_uid="moments")
+        once = apps.get_app_config("fleet")  # what has no models is not told of migrations
+        pre_migrate.connect(free, sender=once, dispatch_uid="as of then")
+        post_migrate.connect(see_the_past, sender=once, dispatch_uid="as of then")

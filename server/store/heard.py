@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -36,21 +36,14 @@ left join near n on n.device_id = d.id left join far f on f.device_id = d.id
 """
 MESSAGES_NEAR = 40_000
 LONGEST_NEAR = timedelta(hours=1)
-CHOSEN = (
-    " where (d.phase <> 'retired' or d.id = any(%(back)s)) and d.id <> all(%(gone)s) and (%(only)s::int[] is null or"
-    " d.id = any(%(only)s)) order by d.id"
-)
+CHOSEN = " where d.phase <> 'retired' and (%(only)s::int[] is null or d.id = any(%(only)s)) order by d.id"
 
 
-def last_heard(
-    cursor: Any, at: datetime | None, only: Sequence[int] | None = None, phases: Mapping[int, str] | None = None
-) -> list[np.ndarray]:
+def last_heard(cursor: Any, at: datetime | None, only: Sequence[int] | None = None) -> list[np.ndarray]:
     """Of all devices that are not retired, or of some of them, rising: device and cadence in seconds, int64 (n,);
     whether it stands for a site's own readings, bool (n,); its last message, int64 (n,), in µs or NEVER; whether that
     failed, bool (n,). at: as it was at that moment, within eight days; which messages failed is not known of the past.
-    phases: by device, of those whose phase was another one then.
     """
-    phases = phases or {}
     near = None
     if at is not None:
         near = at - _near(cursor, at) if only is None else at
@@ -64,8 +57,6 @@ def last_heard(
             "near": near,
             "site": SITE,
             "only": only,
-            "back": [device for device, phase in phases.items() if phase != "retired"],
-            "gone": [device for device, phase in phases.items() if phase == "retired"],
         },
     )
 

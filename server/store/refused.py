@@ -16,13 +16,13 @@ BARE = "no decoder"  # the code of messages that nothing was there to decode
 _TODAY = (
     "case when definitions_definition.kind = 'decoder' then (select count(*) from refused r"
     " join fleet_device d on d.id = r.device_id where d.type_id = definitions_definition.type_id"
-    " and r.received_at > now() - interval '1 day' and (r.code = %s) = %s) else 0 end"
+    " and r.received_at > %s::timestamptz - interval '1 day' and r.received_at <= %s and (r.code = %s) = %s) else 0 end"
 )
 
 
-def refused_today(waiting: bool) -> RawSQL:
-    """Beside a definition: messages of the last day that its decoder refused, or that wait for one."""
-    return RawSQL(_TODAY, (BARE, waiting))
+def refused_today(until: datetime, waiting: bool) -> RawSQL:
+    """Beside a definition: messages of the day before a moment that its decoder refused, or that wait for one."""
+    return RawSQL(_TODAY, (until, until, BARE, waiting))
 
 
 def of_devices(cursor: Any, devices: Sequence[int], since: datetime) -> tuple[int, int]:

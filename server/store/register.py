@@ -68,30 +68,6 @@ def history_of(cursor: Any, what: str, ident: int) -> list[Was]:
     return [Was(at, person, json_of(row)) for at, person, row in cursor.fetchall()]
 
 
-def phases_then(cursor: Any, at: datetime, only: Sequence[int] | None = None) -> dict[int, str]:
-    """By device, of all or of some, the phase at a moment where it is another one now; devices that were not there yet
-    are left out. Of times in which only that was kept, whether a device was in service: if it was not, and is, it was
-    under maintenance.
-    """
-    cursor.execute("select coalesce(max(id), 0) from control_event where at <= %s", (at,))
-    (place,) = cursor.fetchone()
-    cursor.execute(
-        "select d.id, d.phase, w.phase, w.served from (select distinct on (c.id) c.id, c.row->>'phase' as phase,"
-        " (c.row->>'in_service')::bool as served, c.row is not null as there from register_change c where"
-        " c.what = 'device' and c.number <= %(place)s and (%(only)s::bigint[] is null or c.id = any(%(only)s)) and c.id"
-        " in (select id from register_change where what = 'device' and number > %(place)s)"
-        " order by c.id, c.number desc) w join fleet_device d on d.id = w.id where w.there",
-        {"place": place, "only": only},
-    )
-    found = {}
-    for device, now, then, served in cursor.fetchall():
-        if then is None:
-            then = "in service" if served else "maintenance" if now == "in service" else now
-        if then != now:
-            found[int(device)] = str(then)
-    return found
-
-
 def constants_of(connection: psycopg.Connection[Any], device: int) -> dict[str, list[tuple[int, Any]]]:
     """A device's constants as they are now: by name, each value with from when on (µs) it holds, rising."""
     found: dict[str, list[tuple[int, Any]]] = {}

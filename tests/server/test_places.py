@@ -68,9 +68,9 @@ def test_devices_are_where_they_were_at_a_moment(moved: World) -> None:
     then = on_map(client, to=(START + timedelta(seconds=130)).isoformat())
     assert then["pod-0"]["latitude"] == OUT[0]
     before = on_map(client, to=(START - timedelta(seconds=1)).isoformat())
-    assert {*before} == {"pod-1"} and before["pod-1"]["at"] is None, "the position that it was given"
+    assert not before, "it was given its position later"
     late = on_map(client, to=(START + timedelta(days=10)).isoformat())
-    assert late["pod-1"]["at"] is None, "a position of last week says nothing"
+    assert late["pod-1"]["at"] is None, "a position of last week says nothing, the one that it was given stands"
 
 
 def test_open_alarms_stand_on_the_map(moved: World, engine: Any) -> None:

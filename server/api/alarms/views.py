@@ -21,7 +21,7 @@ from server.records.alarms.models import Alarm, JournalEntry
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device
 from server.requests.fields import whole
-from server.requests.moments import moment_asked, span
+from server.requests.moments import as_then, moment_asked, span
 from server.requests.paging import bounded
 from server.requests.tables import as_csv, harmless_cell
 from server.rules.alarms import everything, open_at
@@ -45,6 +45,7 @@ class AlarmsView(APIView):
     """Alarms one by one: open ones worst first, those of the lookback newest first."""
 
     @extend_schema(parameters=PARAMETERS + PAGE, responses=AlarmPage, operation_id="alarms", tags=["alarms"])
+    @as_then
     def get(self, request: Request) -> Response:
         limit, offset = bounded(request)
         found = chosen(request)
@@ -90,6 +91,7 @@ class LinesView(APIView):
     """Open alarms by cause: a line is an alarm, or several that belong together; and how many are elsewhere."""
 
     @extend_schema(parameters=PARAMETERS + PAGE, responses=LinesOut, operation_id="alarm_lines", tags=["alarms"])
+    @as_then
     def get(self, request: Request) -> Response:
         limit, offset = bounded(request)
         at = moment_asked(request, "to")
@@ -203,6 +205,7 @@ class SummaryView(APIView):
         operation_id="alarm_summary",
         tags=["alarms"],
     )
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         with connection.cursor() as cursor:

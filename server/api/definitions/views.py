@@ -6,7 +6,7 @@ from dataclasses import asdict
 from typing import Any
 
 from django.db import IntegrityError, transaction
-from django.db.models import Count, OuterRef, Q, QuerySet, Subquery
+from django.db.models import OuterRef, QuerySet, Subquery
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
 from rest_framework import generics
@@ -42,10 +42,13 @@ from server.api.definitions.text_shapes import (
     LanguageOut,
 )
 from server.records.again.models import DecodeAgain
+from server.records.alarms.models import Alarm
 from server.records.definitions.models import Definition, Version
 from server.records.fleet.models import DeviceType
 from server.records.people.models import Person, record
 from server.requests.authentication import person_of
+from server.requests.moments import LOOKBACK, as_then, moment_asked
+from server.rules.alarms import open_at
 from server.rules.all_kinds import RULES
 from server.rules.kinds import NotFirst
 from server.rules.publishing import (
@@ -61,6 +64,7 @@ from server.rules.publishing import (
 )
 from server.rules.refusal import Refused
 from server.rules.uses import takes_away
+from server.store.counts import how_many
 from server.store.refused import refused_today
 from server.trials.past import explain
 
@@ -90,15 +94,18 @@ class DefinitionsView(generics.ListCreateAPIView):
     serializer_class = DefinitionOut
 
     def get_queryset(self) -> Any:
+        at = moment_asked(self.request, "to")
+        until = at or timezone.now()
         found = definitions().annotate(
-            open_alarms=Count("alarm", filter=Q(alarm__cleared_at=None)),
-            refused_today=refused_today(waiting=False),
-            waiting_today=refused_today(waiting=True),
+            open_alarms=how_many(open_at(Alarm.objects.filter(condition=OuterRef("pk")), at), "condition"),
+            refused_today=refused_today(until, waiting=False),
+            waiting_today=refused_today(until, waiting=True),
         )
         kind = self.request.query_params.get("kind")
         return (found.filter(kind=kind) if kind else found).order_by("kind", "name")
 
-    @extend_schema(parameters=[OpenApiParameter("kind", str)])
+    @extend_schema(parameters=[OpenApiParameter("kind", str), *LOOKBACK[1:]])
+    @as_then
     def get(self, request: Request, *args: Any, **kwargs: Any) -> Response:
         return super().get(request, *args, **kwargs)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections import Counter
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from functools import reduce
 from operator import or_
@@ -30,11 +30,11 @@ from server.records.definitions.models import Definition, Hold, Version
 from server.records.fleet.models import Device, Photo, Setpoint
 from server.records.people.models import record
 from server.requests.authentication import person_of
-from server.requests.moments import LOOKBACK, span
+from server.requests.moments import LOOKBACK, as_then, span
 from server.requests.paging import bounded
 from server.requests.revisions import changing, lock_trees, tagged
+from server.rules.alarms import open_at
 from server.rules.brief import Brief, briefs
-from server.rules.phases import Phases
 from server.rules.plans import plan_of
 from server.rules.publishing import hold
 from server.rules.refusal import Refused
@@ -51,13 +51,10 @@ from server.store.values import newest, value_at
 RHYTHM_BUCKETS = 48
 
 
-def selected(request: Request, phases: Phases | None = None) -> QuerySet[Device]:
-    """Devices that the query names: q, type, site (with those within), gateway, label; sites themselves by type.
-
-    phases: as they were at the moment that is spoken of.
-    """
-    phases, params = phases or Phases(), request.query_params
-    wanted = phases.being(params["phase"]) if params.get("phase") else ~phases.being("retired")
+def selected(request: Request) -> QuerySet[Device]:
+    """Devices that the query names: q, type, site (with those within), gateway, label; sites themselves by type."""
+    params = request.query_params
+    wanted = Q(phase=params["phase"]) if params.get("phase") else ~Q(phase="retired")
     found = Device.objects.select_related("type", "site", "gateway").filter(wanted)
     for number, word in enumerate(params.get("q", "").split()[:6]):
         name, equals, text = word.partition("=")
@@ -84,10 +81,9 @@ def selected(request: Request, phases: Phases | None = None) -> QuerySet[Device]
 def open_alarms(device_ids: list[int] | None, at: datetime, past: bool) -> dict[int, list[dict[str, Any]]]:
     """By device; of some, or of all."""
     found: dict[int, list[dict[str, Any]]] = {}
-    query = Alarm.objects.filter(raised_at__lte=at, device__isnull=False)
+    query = open_at(Alarm.objects.filter(device__isnull=False), at if past else None)
     if device_ids is not None:
         query = query.filter(device_id__in=device_ids)
-    query = query.filter(Q(cleared_at=None) | Q(cleared_at__gt=at)) if past else query.filter(cleared_at=None)
     columns = ("device_id", "pk", "priority", "text", "raised_at", "acknowledged_at")
     for device, ident, priority, text, raised, taken in query.order_by("raised_at").values_list(*columns):
         found.setdefault(device, []).append(
@@ -153,12 +149,7 @@ class Chosen:
     def of(cls, request: Request, start: datetime, end: datetime, past: bool) -> Chosen:
         """Raises Refused."""
         states = device_states(end, past)
-        phases = states.phases
-        found = [
-            replace(d, phase=phases.of(d.pk, d.phase)) if phases.then else d
-            for d in briefs(selected(request, phases).order_by("name"))
-        ]
-        found = [d for d in found if d.pk in states or d.phase == "retired"]
+        found = [d for d in briefs(selected(request).order_by("name")) if d.pk in states or d.phase == "retired"]
         kinds = states.by_device(states.state)
         counts = Counter({STATES[k]: n for k, n in Counter(kinds.get(d.pk, WAITING) for d in found).items()})
         if request.query_params.get("state") in STATES:
@@ -210,6 +201,7 @@ class DevicesView(APIView):
         operation_id="devices",
         tags=["devices"],
     )
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, past = span(request)
         chosen = Chosen.of(request, start, end, past)
@@ -308,7 +300,7 @@ def device_out(device: Device, start: datetime, end: datetime, past: bool) -> di
     from server.store.times import moment
 
     states = device_states(end, past, [device.pk])
-    state, device.phase = states.get(device.pk), states.phases.of(device.pk, device.phase)
+    state = states.get(device.pk)
     strokes = rhythm([device.pk], start, end, RHYTHM_BUCKETS)[device.pk]
     row = row_of(device, state, open_alarms([device.pk], end, past).get(device.pk, []), strokes, {}, start, end)
     declared = {f["name"]: f for f in device.type.fields}
@@ -363,6 +355,7 @@ class DeviceView(APIView):
     """One device: what it is, its values, limits and alarms."""
 
     @extend_schema(parameters=LOOKBACK, responses=DeviceOut, operation_id="device", tags=["devices"])
+    @as_then
     def get(self, request: Request, name: str) -> Response:
         device = generics.get_object_or_404(Device.objects.select_related("type", "site", "gateway"), name=name)
         return tagged(Response(device_out(device, *span(request))), device.revision)

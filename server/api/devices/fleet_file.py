@@ -19,7 +19,7 @@ from server.records.fleet.models import PHASES, Device
 from server.records.people.models import record
 from server.requests.authentication import person_of
 from server.requests.bounds import long_work
-from server.requests.moments import span
+from server.requests.moments import as_then, span
 from server.requests.revisions import lock_trees
 from server.rules import fleet_lines
 from server.rules.fleet_lines import Fleet, Line
@@ -171,6 +171,7 @@ class FleetFileView(APIView):
     @extend_schema(
         parameters=FILTERS, responses={(200, "text/csv"): str}, operation_id="devices_file", tags=["devices"]
     )
+    @as_then
     def get(self, request: Request) -> HttpResponse:
         fleet = Fleet()
         text = fleet_lines.written((d.name, fleet.told(d)) for d in chosen(request))

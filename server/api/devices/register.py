@@ -18,12 +18,14 @@ from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, DeviceType, Setpoint, Site
 from server.records.people.models import record
 from server.requests.authentication import person_of
+from server.requests.moments import LOOKBACK, as_then
 from server.requests.revisions import changing, lock_trees, tagged
 from server.rules.refusal import Refused
 from server.rules.registering import registry_changed, remove_setpoint, set_setpoint
 from server.rules.sites import sites_as_devices, without_device
 from server.rules.trees import chain, check_depth
 from server.rules.uses import taken_away, uses_of
+from server.store.counts import how_many
 from server.store.refused import waiting_today
 
 
@@ -32,11 +34,16 @@ class SitesView(generics.ListCreateAPIView):
 
     serializer_class = SiteOut
     queryset = Site.objects.annotate(
-        device_count=Count("devices", filter=~Q(devices__type__key=SITE)),
+        device_count=how_many(Device.objects.exclude(type__key=SITE).filter(site=OuterRef("pk")), "site"),
         own_device=Subquery(
             Device.objects.filter(type__key=SITE, site=OuterRef("pk")).order_by("pk").values("name")[:1]
         ),
     ).order_by("name")
+
+    @extend_schema(parameters=LOOKBACK[1:])
+    @as_then
+    def get(self, request: Request, *args: Any, **kwargs: Any) -> Response:
+        return super().get(request, *args, **kwargs)
 
     def perform_create(self, serializer: Any) -> None:
         with transaction.atomic():

@@ -24,10 +24,11 @@ from oculum.history.summing import WAYS, summed
 from server.api.devices.devices import selected
 from server.records.fleet.models import Device
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, span
+from server.requests.moments import LOOKBACK, moment_asked, span
 from server.requests.paging import bounded
 from server.requests.tables import COLUMNAR, as_columns, as_csv, harmless_cell
 from server.rules.refusal import Refused
+from server.store.as_of import as_of
 from server.store.series import Place, Row, read_rows, read_series, values_before
 from server.store.times import iso, us
 from server.store.values import newest
@@ -64,15 +65,19 @@ class Asked:
 
 
 def asked(request: Request, most: int = MOST_DEVICES, least: int = 1) -> Asked:
-    """The devices and fields that a request names, at least so many fields; all where it names none. Raises Refused."""
+    """The devices and fields that a request names, at least so many fields; all where it names none.
+
+    Devices are chosen as they were at the end of the span. Raises Refused.
+    """
     names = request.query_params.getlist("device")
-    found = selected(request)
-    if names:
-        found = found.filter(name__in=names[: most + 1])
-        strange = sorted(set(names) - {d.name for d in found})
-        if strange:
-            raise Refused("not found", f"device: there is no `{strange[0][:63]}` among those asked for", 404)
-    devices = {d.pk: d for d in found.order_by("name")[: most + 1]}
+    with as_of(moment_asked(request, "to")):
+        found = selected(request)
+        if names:
+            found = found.filter(name__in=names[: most + 1])
+            strange = sorted(set(names) - {d.name for d in found})
+            if strange:
+                raise Refused("not found", f"device: there is no `{strange[0][:63]}` among those asked for", 404)
+        devices = {d.pk: d for d in found.order_by("name")[: most + 1]}
     if len(devices) > most:
         raise Refused("invalid", f"more than {most:,} devices match; ask for fewer at once")
     declared: dict[str, dict[str, Any]] = {}

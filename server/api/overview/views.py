@@ -23,7 +23,8 @@ from server.records.fleet.models import Device, Fence
 from server.records.senders.models import UnknownSender
 from server.records.telling.models import EXPIRED, Delivery, Outlet
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, moment_asked, span
+from server.requests.moments import LOOKBACK, as_then, moment_asked, span
+from server.rules.alarms import open_at
 from server.rules.plans import trouble
 from server.rules.refusal import Refused
 from server.rules.routes import plan_of
@@ -242,21 +243,18 @@ class OverviewView(APIView):
     @extend_schema(
         parameters=[OpenApiParameter("to", str)], responses=OverviewOut, operation_id="overview", tags=["fleet"]
     )
+    @as_then
     def get(self, request: Request) -> Response:
         at = moment_asked(request, "to")
         past, end = at is not None, at or timezone.now()
-        standing = device_states(end, past)
-        states = standing.counts()
+        states = device_states(end, past).counts()
         with connection.cursor() as cursor:
             messages, unknown_messages = arrived_lately(cursor, end, LATELY)
             refused = refused_before(cursor, end, LATELY)
             failing = failing_types(cursor, end, timedelta(hours=1), 5)
             seen, behind = engine_behind(cursor)
         unknown = UnknownSender.objects.filter(adopted_as=None).count()
-        open_ = Alarm.objects.filter(raised_at__lte=end).exclude(shelved(end if past else None))
-        open_ = (
-            open_.filter(cleared_at=None) | open_.filter(cleared_at__gt=end) if past else open_.filter(cleared_at=None)
-        )
+        open_ = open_at(Alarm.objects.exclude(shelved(at)), at)
         in_force: dict[str, list[Definition]] = {"decoder": [], "route": [], "condition": []}
         for definition in Definition.objects.filter(live__isnull=False).select_related(
             "type", "live__definition__type"
@@ -276,7 +274,7 @@ class OverviewView(APIView):
                 "routes_keep": kept,
                 "devices": sum(states.values()),
                 "states": dict(states),
-                "maintenance": Device.objects.filter(standing.phases.being("maintenance")).count(),
+                "maintenance": Device.objects.filter(phase="maintenance").count(),
                 "messages_per_minute": messages / (LATELY / MINUTE),
                 "refused_per_minute": (refused + unknown_messages) / (LATELY / MINUTE),
                 "unknown_senders": unknown,

@@ -20,6 +20,7 @@ from server.records.fleet.models import Fence
 from server.records.people.models import Person, record
 from server.requests.authentication import person_of
 from server.requests.fields import Words
+from server.requests.moments import LOOKBACK, as_then
 from server.requests.revisions import changing, tagged
 from server.rules.plans import plan_in_force
 from server.rules.refusal import Refused
@@ -101,6 +102,11 @@ class FencesView(generics.ListCreateAPIView):
 
     serializer_class = FenceOut
     queryset = Fence.objects.order_by("name")
+
+    @extend_schema(parameters=LOOKBACK[1:])
+    @as_then
+    def get(self, request: Request, *args: Any, **kwargs: Any) -> Response:
+        return super().get(request, *args, **kwargs)
 
     def get_serializer_context(self) -> dict[str, Any]:
         return {**super().get_serializer_context(), "users": cache(users_by_fence)}

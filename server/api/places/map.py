@@ -5,7 +5,6 @@ from __future__ import annotations
 from datetime import datetime
 
 from django.conf import settings
-from django.db.models import Q
 from django.http import HttpResponse
 from django.utils import timezone
 from drf_spectacular.utils import OpenApiParameter, extend_schema
@@ -20,7 +19,8 @@ from oculum.language.functions import distance_m
 from server.records.alarms.models import PRIORITIES, Alarm
 from server.records.definitions.models import Definition
 from server.records.fleet.models import Device, Site
-from server.requests.moments import LOOKBACK, moment_asked, span
+from server.requests.moments import LOOKBACK, as_then, moment_asked, span
+from server.rules.alarms import open_at
 from server.rules.brief import briefs
 from server.rules.plans import plan_in_force
 from server.rules.states import STATES, device_states
@@ -84,6 +84,7 @@ class MapView(APIView):
     """
 
     @extend_schema(parameters=LOOKBACK[1:], responses=MapOut, operation_id="map", tags=["places"])
+    @as_then
     def get(self, request: Request) -> Response:
         past = moment_asked(request, "to")
         at = past or timezone.now()
@@ -92,7 +93,7 @@ class MapView(APIView):
         fixes = newest_fixes(at)
         alarms = worst(at)
         found, without = [], 0
-        for device in briefs(Device.objects.exclude(states.phases.being("retired")).order_by("name")):
+        for device in briefs(Device.objects.exclude(phase="retired").order_by("name")):
             fix = fixes.get(device.pk)
             given = (device.latitude, device.longitude) if device.latitude is not None else None
             if fix is None and (given is None or given[1] is None):
@@ -134,9 +135,7 @@ class MapView(APIView):
 
 def worst(at: datetime) -> dict[int, tuple[str, bool]]:
     """By device the highest priority of its alarms open at a moment, and whether all are acknowledged."""
-    open_ = Alarm.objects.filter(raised_at__lte=at, device__isnull=False).filter(
-        Q(cleared_at=None) | Q(cleared_at__gt=at)
-    )
+    open_ = open_at(Alarm.objects.filter(device__isnull=False), at)
     found: dict[int, tuple[str, bool]] = {}
     for device, priority, taken in open_.values_list("device_id", "priority", "acknowledged_at"):
         known, all_taken = found.get(device, (priority, True))

@@ -27,7 +27,7 @@ from server.records.telling.models import Outlet
 from server.requests.authentication import person_of
 from server.requests.bounds import long_work
 from server.requests.fields import Moment, whole
-from server.requests.moments import LOOKBACK, span
+from server.requests.moments import LOOKBACK, as_then, span
 from server.rules.publishing import check
 from server.rules.refusal import Refused
 from server.rules.routes import lines, plan_of, reorder
@@ -135,6 +135,7 @@ class BookView(APIView):
     """All routes in their order, with what each line has done in a span."""
 
     @extend_schema(parameters=LOOKBACK, responses=BookOut, operation_id="book_of_routes", tags=["routes"])
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         found = definitions().filter(kind="route").prefetch_related("on").order_by("place", "name")
@@ -305,6 +306,7 @@ class FlowView(APIView):
     """Where readings of a span went: from device types through routes to outlets, or out of the stream."""
 
     @extend_schema(parameters=LOOKBACK, responses=FlowOut, operation_id="flow_of_readings", tags=["routes"])
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         with connection.cursor() as cursor:

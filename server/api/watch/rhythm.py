@@ -14,7 +14,7 @@ from rest_framework.views import APIView
 from server.api.devices.columns import FIGURES, columns_of
 from server.api.devices.devices import ORDER, STANDING, Chosen
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, span
+from server.requests.moments import LOOKBACK, as_then, span
 from server.requests.paging import bounded
 from server.rules.brief import Brief
 from server.rules.groups import grouped
@@ -73,6 +73,7 @@ class RhythmView(APIView):
         operation_id="rhythm",
         tags=["watch"],
     )
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, past = span(request)
         points = whole(request.query_params.get("points", str(USUAL)), MOST_POINTS)

@@ -19,12 +19,11 @@ from server.api.devices.devices import selected
 from server.api.watch.serial import BandsOut, HealthOut, WatchOut
 from server.requests.authentication import person_of
 from server.requests.fields import whole
-from server.requests.moments import LOOKBACK, moment_asked, span
+from server.requests.moments import LOOKBACK, as_then, moment_asked, span
 from server.requests.paging import bounded
 from server.rules.brief import Brief, briefs
 from server.rules.groups import Grouped, grouped
 from server.rules.health import Figures, figures
-from server.rules.phases import phases_at
 from server.rules.refusal import Refused
 from server.rules.states import states_over_time
 from server.rules.told import handover, watched
@@ -53,8 +52,7 @@ def figures_out(one: Figures) -> dict[str, Any]:
 
 
 def in_service(request: Request) -> list[Brief]:
-    phases = phases_at(moment_asked(request, "to"))
-    return briefs(selected(request, phases).filter(phases.being("in service")))
+    return briefs(selected(request).filter(phase="in service"))
 
 
 class HealthView(APIView):
@@ -74,6 +72,7 @@ class HealthView(APIView):
         operation_id="health_of_devices",
         tags=["watch"],
     )
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         limit, offset = bounded(request)
@@ -122,6 +121,7 @@ class BandsView(APIView):
         operation_id="bands",
         tags=["watch"],
     )
+    @as_then
     def get(self, request: Request) -> Response:
         start, end, _ = span(request)
         limit, offset = bounded(request)
@@ -168,6 +168,7 @@ class WatchView(APIView):
     """What changed in the lookback, what fades, what is new, and how that compares with before."""
 
     @extend_schema(parameters=LOOKBACK, responses=WatchOut, operation_id="watch", tags=["watch"])
+    @as_then
     def get(self, request: Request) -> Response:
         return Response(watched(*span(request)))
 
@@ -181,6 +182,7 @@ class HandoverView(APIView):
         operation_id="handover",
         tags=["watch"],
     )
+    @as_then
     def get(self, request: Request) -> HttpResponse:
         start, end, past = span(request)
         told = watched(start, end, past)

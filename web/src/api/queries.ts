@@ -27,11 +27,20 @@ export const ofLanguage = () =>
     staleTime: Infinity,
   });
 
-export const ofSites = () =>
-  queryOptions({ queryKey: ["sites"], queryFn: ({ signal }) => got(api.GET("/api/v1/sites", { signal })) });
+/** The register as it is, or as it was at the end of a lookback. */
+const asOf = (lookback?: Asked) => (lookback?.to ? { to: lookback.to.toISOString() } : {});
 
-export const ofFences = () =>
-  queryOptions({ queryKey: ["fences"], queryFn: ({ signal }) => got(api.GET("/api/v1/fences", { signal })) });
+export const ofSites = (lookback?: Asked) =>
+  queryOptions({
+    queryKey: ["sites", asOf(lookback)],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/sites", { signal, params: { query: asOf(lookback) } })),
+  });
+
+export const ofFences = (lookback?: Asked) =>
+  queryOptions({
+    queryKey: ["fences", asOf(lookback)],
+    queryFn: ({ signal }) => got(api.GET("/api/v1/fences", { signal, params: { query: asOf(lookback) } })),
+  });
 
 export const ofColleagues = () =>
   queryOptions({
@@ -65,11 +74,13 @@ export const ofNamed = (name: string) =>
   });
 
 /** Decoders, conditions and routes. */
-export const ofDefinitions = (query: Query<"/api/v1/definitions"> = {}) =>
-  queryOptions({
+export const ofDefinitions = (asked: Query<"/api/v1/definitions"> = {}, lookback?: Asked) => {
+  const query = { ...asked, ...asOf(lookback) };
+  return queryOptions({
     queryKey: ["definitions", query],
     queryFn: ({ signal }) => got(api.GET("/api/v1/definitions", { signal, params: { query } })),
   });
+};
 
 /** Messages, the newest first. */
 export const ofArrivals = (query: Query<"/api/v1/arrivals">) =>

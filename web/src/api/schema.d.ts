@@ -6827,6 +6827,8 @@ export interface operations {
                 limit?: number;
                 /** @description The initial index from which to return the results. */
                 offset?: number;
+                /** @description its end, if that is not now */
+                to?: string;
             };
             header?: never;
             path?: never;
@@ -8590,6 +8592,8 @@ export interface operations {
                 limit?: number;
                 /** @description The initial index from which to return the results. */
                 offset?: number;
+                /** @description its end, if that is not now */
+                to?: string;
             };
             header?: never;
             path?: never;
@@ -10785,6 +10789,8 @@ export interface operations {
                 limit?: number;
                 /** @description The initial index from which to return the results. */
                 offset?: number;
+                /** @description its end, if that is not now */
+                to?: string;
             };
             header?: never;
             path?: never;

@@ -3,6 +3,7 @@ import type { ReactNode } from "react";
 import { ofColleagues, ofSites, ofTypes } from "../../api/queries";
 import { useAddress, word } from "../../parts/address";
 import { Pick } from "../../parts/filters";
+import { useLookback } from "../../parts/lookback-state";
 import { PRIORITIES } from "../../parts/marks";
 import { Selections } from "../../parts/selections";
 
@@ -23,7 +24,7 @@ export const asked = ({ longer, ...rest }: Selection) => ({ ...rest, ...(longer 
 export function Filters({ children }: { children?: ReactNode }) {
   const own = useSelection();
   const [, put] = useAddress(ADDRESS, { ends: "offset" });
-  const sites = useQuery(ofSites());
+  const sites = useQuery(ofSites(useLookback()));
   const types = useQuery(ofTypes());
   const people = useQuery(ofColleagues());
   return (

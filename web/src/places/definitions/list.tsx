@@ -8,7 +8,7 @@ import { At, Empty, Heading, Trouble, Waiting } from "../../parts/basics";
 import { useChosen } from "../../parts/chosen";
 import { useKeys } from "../../parts/keys";
 import { look } from "../../parts/look";
-import { useKept } from "../../parts/lookback-state";
+import { useKept, useLookback } from "../../parts/lookback-state";
 import { Key, PriorityMark } from "../../parts/marks";
 import { useMay } from "../../parts/me";
 import { counted } from "../../parts/words";
@@ -32,10 +32,11 @@ const ADDRESS = { type: word, message: named, scope: word };
 function Definitions({ kind }: { kind: "decoder" | "condition" }) {
   const kept = useKept();
   const navigate = useNavigate();
-  const engineer = useMay("engineer");
+  const lookback = useLookback();
+  const engineer = useMay("engineer") && lookback.live;
   const [{ type: wanted, message, scope }] = useAddress(ADDRESS);
   const [adding, setAdding] = useState(false);
-  const list = useQuery({ ...ofDefinitions({ kind }), refetchInterval: 30_000 });
+  const list = useQuery({ ...ofDefinitions({ kind }, lookback), refetchInterval: lookback.live ? 30_000 : false });
   const types = useQuery({ ...ofTypes(), refetchInterval: 30_000 });
   const found = list.data?.results ?? [];
   const direct = kind === "decoder" && wanted ? found.find((d) => d.type === wanted) : undefined;
@@ -106,7 +107,7 @@ function Definitions({ kind }: { kind: "decoder" | "condition" }) {
               {...own}
               className={`row-line items-center ${COLUMNS} ${own["aria-selected"] ? "is-selected" : ""}`}
             >
-              {row.definition ? <InForce d={row.definition} to={kept(row.to)} /> : null}
+              {row.definition ? <InForce d={row.definition} to={kept(row.to)} then={!lookback.live} /> : null}
               {row.type ? <Bare t={row.type} to={kept("/decoders", { type: row.type.key })} /> : null}
             </div>
           );
@@ -149,7 +150,8 @@ function Bare({ t, to }: { t: Schemas["TypeOut"]; to: string }) {
 
 const waits = (n: number) => (n === 1 ? "waits" : "wait");
 
-function InForce({ d, to }: { d: Definition; to: string }) {
+/** then: at a past moment. */
+function InForce({ d, to, then }: { d: Definition; to: string; then: boolean }) {
   const decoder = d.kind === "decoder";
   const waiting = d.live ? 0 : (d.waiting_today ?? 0);
   const wrong = decoder ? d.refused_today || waiting : d.open_alarms;
@@ -171,9 +173,9 @@ function InForce({ d, to }: { d: Definition; to: string }) {
             </span>
           </>
         ) : (
-          <b>{d.retired ? "ended" : "a draft, not published yet"}</b>
+          <b>{d.retired ? "ended" : then ? "not in force then" : "a draft, not published yet"}</b>
         )}
-        {d.live && d.draft !== d.live.text && (
+        {d.live && !then && d.draft !== d.live.text && (
           <span className="ml-2 border border-line px-1.5 text-[12px]">draft differs</span>
         )}
         {d.off_until && (

@@ -201,7 +201,7 @@ function Screen({ device: d, chosen, toggle }: { device: Device; chosen: string[
             />
           </section>
           {!ofSite && <DeviceHealth name={d.name} />}
-          {d.setpoints.length > 0 && <Setpoints device={d} operator={operator} />}
+          {d.setpoints.length > 0 && <Setpoints device={d} operator={operator && lookback.live} />}
           {!ofSite && <Constants name={d.name} engineer={engineer} />}
           <Notes name={d.name} />
           <Photo device={d} />

@@ -34,9 +34,10 @@ export function Devices() {
   const kept = useKept();
   const navigate = useNavigate();
   const now = useNow(5000);
-  const engineer = useMay("engineer");
+  const engineer = useMay("engineer") && lookback.live;
   const search = useRef<HTMLInputElement>(null);
-  const [several, setSeveral] = useState(false);
+  const [choosing, setSeveral] = useState(false);
+  const several = choosing && engineer;
   const [picked, setPicked] = useState<ReadonlySet<string>>(new Set());
   const pick = (name: string, on: boolean) =>
     setPicked((before) => new Set(on ? [...before, name] : [...before].filter((other) => other !== name)));
@@ -49,7 +50,7 @@ export function Devices() {
     refetchInterval: lookback.live ? 30_000 : false,
   });
   const types = useQuery(ofTypes());
-  const sites = useQuery(ofSites());
+  const sites = useQuery(ofSites(lookback));
   const rows = devices.data?.results ?? [];
   const total = Object.values(devices.data?.states ?? {}).reduce((a, b) => a + b, 0);
   const list = [...Object.values(filter), offset, ...lookback.key].join();
@@ -176,6 +177,8 @@ export function Devices() {
         <Empty title={filtered ? "No device matches." : "No device yet."}>
           {filtered ? (
             "Loosen the filter above."
+          ) : !lookback.live ? (
+            "None was there at this moment."
           ) : engineer ? (
             <>
               Add the first one, or let a device speak through an onboarding key: it then appears under{" "}

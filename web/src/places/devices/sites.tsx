@@ -8,7 +8,7 @@ import { Conflict } from "../../parts/conflict";
 import { useFilled } from "../../parts/filled";
 import { useGoOn } from "../../parts/go-on";
 import { look } from "../../parts/look";
-import { useKept } from "../../parts/lookback-state";
+import { useKept, useLookback } from "../../parts/lookback-state";
 import { useMay } from "../../parts/me";
 import { Sure } from "../../parts/sure";
 import { ownZone, zoneWord } from "../../parts/time";
@@ -35,8 +35,9 @@ export function asTree(sites: Site[]): { site: Site; depth: number }[] {
 export default function Sites() {
   const { name } = useParams();
   const kept = useKept();
-  const engineer = useMay("engineer");
-  const sites = useQuery(ofSites());
+  const lookback = useLookback();
+  const engineer = useMay("engineer") && lookback.live;
+  const sites = useQuery(ofSites(lookback));
   const move = useMove();
   const [over, setOver] = useState("");
   if (sites.isPending) return <Waiting what="the sites" />;

@@ -22,12 +22,12 @@ const ADDRESS = { device: named, fence: ident };
 /** The map: where devices are, the areas that conditions speak of, and both in words beside it. */
 export default function Places() {
   const lookback = useLookback();
-  const engineer = useMay("engineer");
+  const engineer = useMay("engineer") && lookback.live;
   const client = useQueryClient();
   const [{ device: chosen, fence: fenceId }, putBoth] = useAddress(ADDRESS);
   const map = useQuery(ofMap(lookback));
   const ground = useQuery(ofGround());
-  const fences = useQuery(ofFences());
+  const fences = useQuery(ofFences(lookback));
   const track = useQuery(ofTrack(chosen, lookback));
   const [drawing, setDrawing] = useState<Drawing | null>(null);
   const [corner, setCorner] = useState<[number, number] | null>(null);

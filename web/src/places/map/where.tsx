@@ -28,7 +28,7 @@ export default function Where({ device: d }: { device: Device }) {
   const kept = useKept();
   const navigate = useNavigate();
   const ground = useQuery(ofGround());
-  const fences = useQuery(ofFences());
+  const fences = useQuery(ofFences(lookback));
   const track = useQuery(ofTrack(d.name, lookback));
   const place = placeOf(d);
   const [lat, lon] = place?.at ?? [null, null];

@@ -72,7 +72,7 @@ export default function Compare() {
   const kept = useKept();
   const [asked, put] = useAddress(ADDRESS, { ends: "offset" });
   const types = useQuery(ofTypes());
-  const sites = useQuery(ofSites());
+  const sites = useQuery(ofSites(lookback));
   const able = (types.data?.results ?? []).filter(
     (t) => t.key !== "site" && (t.fields ?? []).some((f) => f.kind === "number"),
   );

@@ -254,7 +254,7 @@ export default function RhythmScreen() {
   const under = pointed && rows.get(pointed.row);
   const part = pointed ? partAt(pointed.x) : 0;
   const types = useQuery(ofTypes());
-  const sites = useQuery(ofSites());
+  const sites = useQuery(ofSites(lookback));
   const chosen = rows.get(at);
   const columns = named
     ? filter.group
