@@ -24,11 +24,11 @@ create schema as_of;
 create function as_of.place() returns bigint language sql stable as
     $$ select current_setting('oculum.place')::bigint $$;
 create function as_of.was(kind text) returns table (id bigint, there boolean, "row" jsonb) language sql stable as $$
-    select n.id, w.number <= as_of.place() and w.row is not null, w.row from
-    (select distinct c.id from public.register_change c where c.what = kind and c.number > as_of.place()) n
-    cross join lateral (select c.number, c.row from public.register_change c where c.what = kind and c.id = n.id
-        order by c.number > as_of.place(),
-        case when c.number > as_of.place() then c.number else -c.number end limit 1) w
+    select n.id, b.row is not null, case when b.id is null then n.row else b.row end from
+    (select distinct on (c.id) c.id, c.row from public.register_change c where c.what = kind and
+        c.number > as_of.place() order by c.id, c.number) n
+    left join lateral (select c.id, c.row from public.register_change c where c.what = kind and c.id = n.id and
+        c.number <= as_of.place() order by c.number desc limit 1) b on true
 $$;
 create view as_of.setpoint as
     select distinct on (body->>'type', body->>'name', body->>'site', body->>'device')
