@@ -25,7 +25,7 @@ with near as materialized (
   select device_id, max(received_at) as received_at from message
   where received_at <= %(at)s and received_at > %(near)s group by 1
 ), far as (
-  select o.id as device_id, m.received_at from fleet_device o cross join lateral (
+  select o.id as device_id, m.received_at from public.fleet_device o cross join lateral (
     select received_at from message where device_id = o.id and received_at <= %(near)s and received_at > %(since)s
     order by received_at desc limit 1
   ) m where not exists (select 1 from near where near.device_id = o.id)
