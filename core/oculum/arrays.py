@@ -36,6 +36,22 @@ def in_order(keys: np.ndarray) -> np.ndarray:
     return np.argsort(keys, kind="stable")
 
 
+def in_order_of(*keys: np.ndarray) -> np.ndarray:
+    """int64 (n,): places in rising order of several whole numbers (int64 or bool, (n,) each), the first of which weighs
+    most; equal ones stay as they stand. Stretches that are in order already are merged.
+    """
+    if not len(keys[0]):
+        return np.zeros(0, np.int64)
+    lows = [int(key.min()) for key in keys]
+    widths = [int(key.max()) - low + 1 for key, low in zip(keys, lows, strict=True)]
+    if prod(widths) >= 1 << 62:  # they do not fit into one number
+        return np.lexsort(keys[::-1])
+    key = np.zeros(len(keys[0]), np.int64)
+    for column, low, width in zip(keys, lows, widths, strict=True):
+        key = key * width + (column.astype(np.int64) - low)
+    return np.argsort(key, kind="stable")
+
+
 def distinct(*columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """The different rows of whole numbers (k columns, (n,) each), rising: int64 (k, m), and which of them each row is:
     int64 (n,).

@@ -6,7 +6,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
-from oculum.arrays import distinct
+from oculum.arrays import distinct, in_order_of
 from oculum.clocks import iso, iso_us, isos_us
 from oculum.language.functions import distance_m
 
@@ -20,6 +20,11 @@ def test_different_rows_are_told_once_and_rising(rows: list[tuple[int, ...]]) ->
     told = [tuple(row) for row in found.T.tolist()]
     assert told == sorted(set(rows))
     assert [told[k] for k in which.tolist()] == rows
+
+
+@given(ROWS)
+def test_rows_are_put_in_order_and_equal_ones_stay_as_they_stand(rows: list[tuple[int, ...]]) -> None:
+    assert in_order_of(*np.array(rows, np.int64).T).tolist() == sorted(range(len(rows)), key=lambda k: (rows[k], k))
 
 
 def test_of_no_rows_none_is_different() -> None:

@@ -15,6 +15,7 @@ import numpy as np
 from ..arrays import distinct, in_order
 from ..history.events import Events
 from ..history.fleet import Fleet
+from ..language.conditions.plan import ConditionPlan
 from ..language.evaluate import evaluate
 from ..language.expressions import Silent
 from ..register import hours
@@ -321,64 +322,50 @@ class Bank(Slots):
         if wanted:
             looked |= np.isin(rows.tag, list(wanted))
         if not plan.hours.always:
-            origins = [w for w in self._origins if w[0] == "hours" and w[1] == plan.hours]
-            own = np.isin(rows.tag, [1000 + self._origins[w] for w in origins])
             looked &= view.within(plan)
-            looked |= own & (rows.kind == BEGINS)
+            looked |= self._of_hours(plan, rows) & (rows.kind == BEGINS)
         return looked & self.scope[watched.key][rows.slot]
 
     # one condition -----------------------------------------------------------------------
     def _move(self, watched: Watched, rows: Rows, view: View, looked: np.ndarray, until: int) -> list[Transition]:
         plan, found, steps = watched.plan, self.machines[watched.key], len(watched.plan.steps)
-        own_hours = np.zeros(len(rows), bool)
-        if not plan.hours.always:
-            origins = [w for w in self._origins if w[0] == "hours" and w[1] == plan.hours]
-            own_hours = np.isin(rows.tag, [1000 + self._origins[w] for w in origins])
-        scope = self.scope[watched.key]
-        chosen = np.flatnonzero(
-            (looked | (own_hours & (rows.kind == ENDS)) | (rows.kind == READING)) & scope[rows.slot]
-        )
+        read, ends = rows.kind == READING, rows.kind == ENDS
+        kind = rows.kind
+        if ends.any():
+            own_ends = ends & self._of_hours(plan, rows)
+            kind = np.where(ends & ~own_ends, TIMER, kind)
+            read |= own_ends
+        chosen = np.flatnonzero((looked | read) & self.scope[watched.key][rows.slot])
+        own = slice(None) if len(chosen) == len(rows) else chosen
         view.exact = plan.exact
         count = len(rows)
         rules = np.empty((steps, len(chosen)), np.int8)
         stills = np.empty((steps, len(chosen)), np.int8)
         for k, step in enumerate(plan.steps):
-            rules[k] = ternary(evaluate(step.rule, view), count)[chosen]
-            stills[k] = rules[k] if step.still is step.rule else ternary(evaluate(step.still, view), count)[chosen]
+            rules[k] = ternary(evaluate(step.rule, view), count)[own]
+            stills[k] = rules[k] if step.still is step.rule else ternary(evaluate(step.still, view), count)[own]
         self._traced(watched, rows, view, looked, chosen, rules)
         clear = (
-            ternary(evaluate(plan.clear, view), count)[chosen]
+            ternary(evaluate(plan.clear, view), count)[own]
             if plan.clear is not None
             else np.zeros(len(chosen), np.int8)
         )
-        kinds = np.where(own_hours | (rows.kind != ENDS), rows.kind, TIMER)[chosen]
-        # Every slot with something open ends with the moment up to which the clock has come.
-        slot = np.concatenate([rows.slot[chosen], np.arange(len(self.ids))])
-        kind = np.concatenate([kinds, np.full(len(self.ids), TIMER)])
-        at = np.concatenate([rows.at[chosen], np.full(len(self.ids), until)])
-        bound = np.concatenate([rows.bound[chosen], np.full(len(self.ids), until)])
-        seen = np.concatenate([looked[chosen], np.zeros(len(self.ids), bool)])
-        quiet = np.concatenate([view.explained(plan)[chosen], np.zeros(len(self.ids), bool)])
-        pad = np.zeros((steps, len(self.ids)), np.int8)
-        rules, stills = np.concatenate([rules, pad], axis=1), np.concatenate([stills, pad], axis=1)
-        clear = np.concatenate([clear, pad[0]])
-        order = in_order(slot)
         cause = np.full((steps + 1, len(self.ids)), -1, np.int64)
-        held = np.array([step.held_us for step in plan.steps], np.int64)
-        out = np.empty(((2 * steps + 3) * (len(slot) + 4), machine.COLUMNS), np.int64)
+        out = machine.room(len(chosen), len(self.ids), steps)
         total = compiled("walk")(
-            slot[order],
-            kind[order],
-            at[order],
-            bound[order],
-            seen[order],
-            quiet[order],
-            np.ascontiguousarray(rules[:, order]),
-            np.ascontiguousarray(stills[:, order]),
-            clear[order],
+            rows.slot[own],
+            kind[own],
+            rows.at[own],
+            rows.bound[own],
+            looked[own],
+            view.explained(plan)[own],
+            rules,
+            stills,
+            clear,
             plan.clear is not None,
-            held,
+            np.array([step.held_us for step in plan.steps], np.int64),
             plan.clear_held_us,
+            until,
             found.level,
             found.since,
             found.holds,
@@ -387,8 +374,14 @@ class Bank(Slots):
             cause,
             out,
         )
-        place = np.concatenate([chosen, np.full(len(self.ids), -1)])[order]
-        return self._told(watched, rows, view, out[:total], place, cause)
+        return self._told(watched, rows, view, out[:total], chosen, cause)
+
+    def _of_hours(self, plan: ConditionPlan, rows: Rows) -> np.ndarray:
+        """bool (m,): rows at which hours begin or end that a plan keeps to."""
+        if plan.hours.always:
+            return np.zeros(len(rows), bool)
+        origins = [w for w in self._origins if w[0] == "hours" and w[1] == plan.hours]
+        return np.isin(rows.tag, [1000 + self._origins[w] for w in origins])
 
     def _traced(
         self, watched: Watched, rows: Rows, view: View, looked: np.ndarray, chosen: np.ndarray, rules: np.ndarray
@@ -415,24 +408,15 @@ class Bank(Slots):
         shown.look(place, out[out[:, machine.ROW] >= 0][:, [machine.ROW, machine.LEVEL]])
         shown.look(place, np.stack([cause[running], np.minimum(delays[:, 0], top)], axis=1))
         found = []
-        for slot, what, at, row, level in out.tolist():
+        ids, priorities = self.ids[out[:, machine.SLOT]].tolist(), [step.priority for step in plan.steps]
+        for device, (slot, what, at, row, level) in zip(ids, out.tolist(), strict=True):
             if row >= 0:
                 own = shown.found[row, level]
             elif row <= machine.STORED:
                 own = kept.get((-row - 10, slot), NOTHING)
             else:
                 own = NOTHING
-            found.append(
-                Transition(
-                    watched.key,
-                    int(self.ids[slot]),
-                    WHAT[what],
-                    plan.steps[level].priority,
-                    at,
-                    max(at, own.arrival),
-                    own,
-                )
-            )
+            found.append(Transition(watched.key, device, WHAT[what], priorities[level], at, max(at, own.arrival), own))
         for which, slot in delays.tolist():
             kept[which, slot] = shown.found[int(cause[which, slot]), min(which, top)]
         for which, slot in list(kept):

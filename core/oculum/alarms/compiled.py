@@ -21,7 +21,7 @@ def ready() -> None:
     two, none = np.zeros((1, 0), np.int64), np.zeros((1, 0), bool)
     one = np.zeros((1, 0), np.int8)
     compiled("walk")(
-        i8, i8, i8, i8, truth, truth, one, one, small, False, np.zeros(1, np.int64), 0, small, two, none, i8, truth,
+        i8, i8, i8, i8, truth, truth, one, one, small, False, np.zeros(1, np.int64), 0, 0, small, two, none, i8, truth,
         np.zeros((2, 0), np.int64), np.zeros((1, machine.COLUMNS), np.int64),
     )  # fmt: skip
     compiled("learn")(i8, i8, i8, i8, np.zeros((0, arrivals.KEPT), np.int64), i8, i8, i8, i8)

@@ -86,6 +86,7 @@ def walk(
     own_clear: bool,
     held: Any,
     clear_held: int,
+    until: int,
     level: Any,
     since: Any,
     holds: Any,
@@ -98,13 +99,20 @@ def walk(
 
     slot, kind, at, bound: int64 (m,), `bound` the moment before which delays are over. looked: bool, whether the rule
     is evaluated. quiet: bool, a silence that a silent gateway explains. rules, stills: int8 (steps, m); clear: int8
-    (m,). held: int64 (steps,). cause: int64 (steps + 1, n), the row that began a delay (the last for clearing), -1 for
-    one of an earlier batch. out: int64 (k, COLUMNS), large enough.
+    (m,). held: int64 (steps,). until: the moment up to which the clock has come for every slot. cause: int64
+    (steps + 1, n), the row that began a delay (the last for clearing), -1 for one of an earlier batch. out: int64
+    (k, COLUMNS), large enough (`room`).
     """
     steps = len(held)
     count = 0
+    ended = 0  # slots below it have come to the end
     for r in range(len(slot)):
         s = slot[r]
+        while ended < s:
+            count = fire(
+                ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+            )
+            ended += 1
         # delays that are over before this row
         count = fire(s, bound[r], steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count)
         if kind[r] == 4:  # the hours end
@@ -186,7 +194,15 @@ def walk(
                 count += 1
                 level[s] = -1
                 ending[s] = NEVER
+    while ended < len(level):
+        count = fire(ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count)
+        ended += 1
     return count
+
+
+def room(rows: int, slots: int, steps: int) -> np.ndarray:
+    """An empty `out` for the walk over so many rows and slots."""
+    return np.empty(((2 * steps + 3) * (rows + slots + 4), COLUMNS), np.int64)
 
 
 def put(out: Any, count: int, slot: Any, what: int, at: Any, row: Any, level: Any) -> None:

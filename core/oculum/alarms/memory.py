@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
 from typing import Any
 
 import numpy as np
@@ -94,7 +93,7 @@ def _bank(bank: Bank, at: str, arrays: dict[str, np.ndarray]) -> dict[str, Any]:
     }
     for n, (key, machine) in enumerate(bank.machines.items()):
         _machine(machine, f"{at}m{n}.", arrays)
-        causes = [[k, s, asdict(c)] for (k, s), c in bank.kept[key].causes.items()]
+        causes = [[k, s, c._asdict()] for (k, s), c in bank.kept[key].causes.items()]
         found["machines"].append([key, bank.conditions[key].version, causes])
     for n, (inner, past) in enumerate(bank.pasts.items()):
         _past(past, f"{at}p{n}.", arrays)
@@ -198,7 +197,7 @@ def _site(site: SiteBank, at: str, arrays: dict[str, np.ndarray]) -> dict[str, A
         "version": site.watched.version,
         "clock": site.clock,
         "ids": site.ids,
-        "kept": [[k, s, asdict(c)] for (k, s), c in site.kept.items()],
+        "kept": [[k, s, c._asdict()] for (k, s), c in site.kept.items()],
     }
 
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..arrays import in_order
+from ..arrays import in_order, in_order_of
 from ..history.events import Events, Track
 from .machine import ARRIVAL, READING, TIMER
 
@@ -39,7 +39,8 @@ class Rows:
 
     clock: when it counts; at: the moment that is looked at (a reading's measured time); bound: delays are over that
     were due before it. event: the reading's place in `events`, -1 for none. tag: of what a moment comes, -1 for
-    readings. head: bool, the first row of its slot. segment: where the rows of the slot begin.
+    readings. whole: each event is a row, at its own place. head: bool, the first row of its slot. segment: where the
+    rows of the slot begin.
     """
 
     slot: np.ndarray
@@ -50,6 +51,7 @@ class Rows:
     event: np.ndarray
     tag: np.ndarray
     events: Events
+    whole: bool = False
     head: np.ndarray = field(init=False)
     segment: np.ndarray = field(init=False)
 
@@ -57,7 +59,8 @@ class Rows:
         count = len(self.slot)
         self.head = np.ones(count, bool)
         self.head[1:] = self.slot[1:] != self.slot[:-1]
-        self.segment = np.maximum.accumulate(np.where(self.head, np.arange(count), 0)) if count else self.slot
+        heads = np.flatnonzero(self.head)
+        self.segment = np.repeat(heads, np.diff(heads, append=count))
 
     def __len__(self) -> int:
         return len(self.slot)
@@ -65,6 +68,8 @@ class Rows:
     @classmethod
     def of(cls, events: Events, slots: np.ndarray, moments: Sequence[Moments]) -> Rows:
         """slots: int64 (m,), the slot of each event; events without one (below 0) are left out."""
+        if not any(len(m.slot) for m in moments):
+            return cls._of_events(events, slots)
         mine = np.flatnonzero(slots >= 0)
         own = len(mine)
         slot = np.concatenate([slots[mine], *(m.slot for m in moments)])
@@ -76,15 +81,30 @@ class Rows:
         first = np.concatenate([events.first[mine], *(np.ones(len(m.slot), bool) for m in moments)])
         bound = np.where((kind == READING) & ~first, at, np.maximum(clock, at))
         late = (kind != READING) & (kind != ARRIVAL)
-        # Events alone are by device and clock already.
-        order = in_order(slot) if not any(len(m.slot) for m in moments) else np.lexsort((late, clock, slot))
+        order = in_order_of(slot, clock, late)
         return cls(slot[order], clock[order], at[order], bound[order], kind[order], event[order], tag[order], events)
+
+    @classmethod
+    def _of_events(cls, events: Events, slots: np.ndarray) -> Rows:
+        """Events alone, which are by device and clock already; their slots may be in another order."""
+        whole = not len(slots) or bool(slots[0] >= 0 and (slots[1:] >= slots[:-1]).all())
+        if whole:
+            event, slot, clock, at, first = np.arange(len(slots)), slots, events.arrival, events.at, events.first
+        else:
+            mine = np.flatnonzero(slots >= 0)
+            event = mine[in_order(slots[mine])]
+            slot, clock, at, first = slots[event], events.arrival[event], events.at[event], events.first[event]
+        bound = np.where(first, np.maximum(clock, at), at)
+        kind, tag = np.full(len(slot), READING), np.full(len(slot), -1)
+        return cls(slot, clock, at, bound, kind, event, tag, events, whole)
 
     def track(self, name: str) -> Track | None:
         return self.events.tracks.get(name)
 
     def of_events(self, found: np.ndarray, blank: Any) -> np.ndarray:
         """What stands by event, by row; `blank` where there is no reading."""
+        if self.whole:
+            return found
         result = np.full((len(self), *found.shape[1:]), blank, found.dtype)
         mine = self.event >= 0
         result[mine] = found[self.event[mine]]

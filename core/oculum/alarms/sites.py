@@ -262,41 +262,32 @@ class SiteBank:
         plan, steps, count = self.plan, len(self.plan.steps), len(rows.slot)
         view = _SiteView(self, rows)
         order = np.lexsort((rows.kind != READING, rows.clock, rows.slot))
-        slots = np.arange(len(self.ids))
-        rules = np.zeros((steps, count + len(slots)), np.int8)
-        stills = np.zeros((steps, count + len(slots)), np.int8)
+        rules, stills = np.empty((steps, count), np.int8), np.empty((steps, count), np.int8)
         for n, step in enumerate(plan.steps):
-            rules[n, :count] = ternary(evaluate(step.rule, view), count)
-            stills[n, :count] = ternary(evaluate(step.still, view), count)
+            rules[n] = ternary(evaluate(step.rule, view), count)
+            stills[n] = ternary(evaluate(step.still, view), count)
+        looked = rows.looked & view.within()
         if self.trace is not None and self.trace.on_site and self.trace.key == self.watched.key:
             places = [self.ids.index(self.trace.subject)] if self.trace.subject in self.ids else []
-            traced = np.flatnonzero(np.isin(rows.slot, places) & rows.looked & view.within())
+            traced = np.flatnonzero(np.isin(rows.slot, places) & looked)
             self.trace.look(plan, view, traced, rows.at[traced], rules[:, traced])
-        clear = np.zeros(count + len(slots), np.int8)
-        if plan.clear is not None:
-            clear[:count] = ternary(evaluate(plan.clear, view), count)
-        slot = np.concatenate([rows.slot, slots])
-        kind = np.concatenate([rows.kind, np.full(len(slots), TIMER)])
-        at = np.concatenate([rows.at, np.full(len(slots), until)])
-        bound = np.concatenate([np.maximum(rows.at, rows.clock), at[count:]])
-        looked = np.concatenate([rows.looked & view.within(), np.zeros(len(slots), bool)])
-        order = np.concatenate([order, np.arange(count, count + len(slots))])
-        order = order[np.argsort(slot[order], kind="stable")]
-        cause = np.full((steps + 1, len(slots)), -1, np.int64)
-        out = np.zeros(((2 * steps + 3) * (len(slot) + 4), machine.COLUMNS), np.int64)
+        clear = ternary(evaluate(plan.clear, view), count) if plan.clear is not None else np.zeros(count, np.int8)
+        cause = np.full((steps + 1, len(self.ids)), -1, np.int64)
+        out = machine.room(count, len(self.ids), steps)
         total = compiled("walk")(
-            slot[order],
-            kind[order],
-            at[order],
-            bound[order],
+            rows.slot[order],
+            rows.kind[order],
+            rows.at[order],
+            np.maximum(rows.at, rows.clock)[order],
             looked[order],
-            np.zeros(len(order), bool),
+            np.zeros(count, bool),
             np.ascontiguousarray(rules[:, order]),
             np.ascontiguousarray(stills[:, order]),
             clear[order],
             plan.clear is not None,
             np.array([step.held_us for step in plan.steps], np.int64),
             plan.clear_held_us,
+            until,
             self.machine.level,
             self.machine.since,
             self.machine.holds,

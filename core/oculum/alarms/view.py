@@ -79,16 +79,17 @@ class View:
             start = start.astype(object)
         has = was != NEVER
         index = np.cumsum(rows.head) - 1
-        values, known, at = start[index], has[index], was[index]
-        if track is not None:
-            source = rows.sources(self.fresh(name))
-            inside = source >= 0
-            from_ = rows.event[source[inside]]
-            values = values.astype(object) if values.dtype != track.column.values.dtype else values
-            values[inside] = track.column.values[from_]
-            known = known | inside
-            at = np.where(inside, rows.at[np.maximum(source, 0)], at)
-        return Val(values, known), at
+        if track is None:
+            return Val(start[index], has[index]), was[index]
+        source = rows.sources(self.fresh(name))
+        inside = source >= 0
+        if inside.all() and start.dtype == track.column.values.dtype:
+            return Val(track.column.values[rows.event[source]], inside), rows.at[source]
+        values = start[index]
+        values = values.astype(object) if values.dtype != track.column.values.dtype else values
+        values[inside] = track.column.values[rows.event[source[inside]]]
+        at = np.where(inside, rows.at[np.maximum(source, 0)], was[index])
+        return Val(values, has[index] | inside), at
 
     def setpoint(self, name: str) -> Val:
         return self._once(("setpoint", name), lambda: setpoints(self.bank, name, self.rows.slot))

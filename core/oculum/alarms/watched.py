@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -36,8 +36,7 @@ class Watched:
     chosen: Callable[[Device], bool] | None = None
 
 
-@dataclass(frozen=True)
-class Cause:
+class Cause(NamedTuple):
     """What started something: the message, its arrival, the value and the limit it was held against."""
 
     message: int
@@ -47,8 +46,7 @@ class Cause:
     field: str | None = None
 
 
-@dataclass(frozen=True)
-class Transition:
+class Transition(NamedTuple):
     """What happened to an alarm. `at` is its exact moment, `learned` when that could first be known.
 
     subject: a device's number, or (on_site) a site's. what: raised, cleared, priority_changed, suppressed. reason:

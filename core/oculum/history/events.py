@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..arrays import Ints, Truths, Values, in_order
+from ..arrays import Ints, Truths, Values, in_order, in_order_of
 from ..batches import PRESENT, Column, Group
 from ..language.fields import FieldSpec
 
@@ -98,11 +98,11 @@ def build_events(
     if not groups:
         empty = np.zeros(0, np.int64)
         return Events(empty, empty, empty, empty, empty.astype(bool), empty, ids)
-    rows = np.concatenate([g.rows for g in groups])
-    at = np.concatenate([g.at for g in groups])
-    owners = np.concatenate([g.owner if g.owner is not None else device[g.rows] for g in groups])
+    rows = _joined([g.rows for g in groups])
+    at = _joined([g.at for g in groups])
+    owners = _joined([g.owner if g.owner is not None else device[g.rows] for g in groups])
     forth = (rows[1:] > rows[:-1]) | ((rows[1:] == rows[:-1]) & (at[1:] >= at[:-1]))
-    order = in_order(owners) if forth.all() else np.lexsort((at, rows, owners))
+    order = in_order(owners) if forth.all() else in_order_of(owners, rows, at)
     rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
     fresh_row = np.ones(len(order), bool)
     fresh_row[1:] = (
@@ -118,7 +118,8 @@ def build_events(
     count = len(keep)
     starts = np.ones(count, bool)
     starts[1:] = devices[1:] != devices[:-1]
-    segment = np.maximum.accumulate(np.where(starts, np.arange(count), 0))
+    heads = np.flatnonzero(starts)
+    segment = np.repeat(heads, np.diff(heads, append=count))
     first = np.ones(count, bool)
     first[1:] = (message[1:] != message[:-1]) | starts[1:]
     events = Events(devices, message, arrival[message], at[keep], first, segment, ids)
@@ -136,6 +137,10 @@ def build_events(
     for name, (spec, parts) in placed.items():
         events.tracks[name] = _track(events, spec, parts, ranks, scale, device_index, starts, newest)
     return events
+
+
+def _joined(columns: list[np.ndarray]) -> np.ndarray:
+    return np.concatenate(columns) if len(columns) > 1 else columns[0]
 
 
 def _ranks(at: np.ndarray, segments: int) -> tuple[np.ndarray, int]:
@@ -157,13 +162,8 @@ def _track(
     newest: Known,
 ) -> Track:
     count = len(events)
-    values = np.zeros((count, *parts[0][1].values.shape[1:]), np.result_type(*(column.values for _, column in parts)))
-    state = np.zeros(count, np.int16)
-    for where, column in parts:
-        some = column.state != 0
-        values[where[some]] = column.values[some]
-        state[where[some]] = column.state[some]
-    present = state == PRESENT
+    column = _placed(count, parts)
+    present = column.state == PRESENT
     keys = device_index * scale + np.where(present, ranks, 0)
     highest = np.maximum.accumulate(keys)
     before = np.concatenate([[0], highest[:-1]])
@@ -174,10 +174,26 @@ def _track(
     # What was measured far ahead of this arrival came by a clock that has been set right since.
     known = known.copy()
     known[known > events.arrival[heads] + SET_BACK_US] = NEVER
-    fresh &= events.at >= known[device_index]
-    source = np.maximum.accumulate(np.where(fresh, np.arange(count), -1)) if count else np.zeros(0, np.int64)
-    source = np.where(source >= events.segment, source, -1)
-    return Track(spec, Column(values, state), fresh, source)
+    if (known != NEVER).any():
+        fresh &= events.at >= known[device_index]
+    source = np.arange(count)
+    if not fresh.all():
+        source = np.maximum.accumulate(np.where(fresh, source, -1))
+        source = np.where(source >= events.segment, source, -1)
+    return Track(spec, column, fresh, source)
+
+
+def _placed(count: int, parts: list[tuple[np.ndarray, Column]]) -> Column:
+    """What groups say of a field at the places of their rows; a group that says nothing leaves what another said."""
+    values = np.zeros((count, *parts[0][1].values.shape[1:]), np.result_type(*(column.values for _, column in parts)))
+    state = np.zeros(count, np.int16)
+    for where, column in parts:
+        some = column.state != 0
+        if some.all():
+            values[where], state[where] = column.values, column.state
+        else:
+            values[where[some]], state[where[some]] = column.values[some], column.state[some]
+    return Column(values, state)
 
 
 def newest_after(events: Events) -> dict[tuple[int, str], tuple[Newest, int]]:
