@@ -17,7 +17,7 @@ from oculum.language.fields import FieldSpec
 from server.store.arrays import as_numbers, as_texts, as_times, as_whole, cells_of
 from server.store.kept import Kept
 from server.store.rows import cell, is_text, slots, specs
-from server.store.sealed import arrived, one_view
+from server.store.sealed import one_view, whole_days
 from server.store.times import us
 
 READERS = 2
@@ -57,17 +57,15 @@ class Columns:
         """In the order of the messages."""
         if not (self.message[1:] < self.message[:-1]).any():
             return self
-        order = np.argsort(self.message, kind="stable")
-        values = {name: column[order] for name, column in self.values.items()}
-        return Columns(self.device[order], self.at[order], self.received[order], self.message[order], values)
+        return self._taken(np.argsort(self.message, kind="stable"))
 
-    def since(self, at: int) -> Columns:
-        """Those measured at a moment or later."""
-        late = self.at >= at
-        if late.all():
-            return self
-        values = {name: column[late] for name, column in self.values.items()}
-        return Columns(self.device[late], self.at[late], self.received[late], self.message[late], values)
+    def rows(self, which: np.ndarray) -> Columns:
+        """Some of them; which: bool (n,)."""
+        return self if which.all() else self._taken(np.flatnonzero(which))
+
+    def _taken(self, place: np.ndarray) -> Columns:
+        values = {name: column[place] for name, column in self.values.items()}
+        return Columns(self.device[place], self.at[place], self.received[place], self.message[place], values)
 
     def size(self) -> int:
         """About how many bytes they take."""
@@ -138,7 +136,7 @@ def pieces(
 
     since = us(start)
     for share, (readings, heard) in _in_pieces(url, start, end, read, (url, sql, arrivals)):
-        yield Piece(share, readings.since(since), heard)
+        yield Piece(share, readings.rows(readings.at >= since), heard)
 
 
 def sealed_columns(
@@ -163,12 +161,12 @@ def sealed_columns(
     }
     texts = any(place[0] for known in places.values() for place in known.values() if place is not None)
     found = []
-    for part in arrived(cursor, devices, wanted, first, last, texts):
+    for part in whole_days(cursor, devices, wanted, first, last, texts):
         block = part.block
         own = Columns(part.device, block.at, block.received, block.message)
         for spec in fields:
             own.values[spec.name] = _of_block(spec, block, places[part.layout][spec], len(cells[spec]) > _size(spec))
-        found.append(own)
+        found.append(own.rows((block.received >= first) & (block.received < last)))
     return found
 
 
@@ -262,17 +260,23 @@ def _in_pieces(
     while edges[-1] < end:
         midnight = edges[-1].astimezone(UTC).replace(hour=0, minute=0, second=0, microsecond=0) + PIECE
         edges.append(min(midnight, end))
-    free = [
-        psycopg.connect(url, autocommit=True, application_name="oculum trial", options=OPTIONS) for _ in range(READERS)
-    ]
-    connections = list(free)
+    free: list[psycopg.Connection[Any]] = []
+    connections: list[psycopg.Connection[Any]] = []
+
+    def connected() -> psycopg.Connection[Any]:
+        try:
+            return free.pop()
+        except IndexError:  # each reader makes its own, where there is a day to read
+            own = psycopg.connect(url, autocommit=True, application_name="oculum trial", options=OPTIONS)
+            connections.append(own)
+            return own
 
     def one(first: datetime, last: datetime) -> Day:
         over = last - first == PIECE and last < datetime.now(UTC)
         found = days.get((*key, first)) if over else None
         if found is not None:
             return found
-        own = free.pop()
+        own = connected()
         try:
             with own.cursor(binary=True) as cursor:
                 found = read(cursor, first, last)

@@ -172,13 +172,21 @@ def arrived(
     cursor: Any, devices: Sequence[int], wanted: Wanted | None, first: int, last: int, texts: bool = False
 ) -> list[Sealed]:
     """Rows of some devices that arrived in [first, last) (µs), of all layouts and columns where none are said."""
+    found = whole_days(cursor, devices, wanted, first, last, texts)
+    return [p.rows((p.block.received >= first) & (p.block.received < last)) for p in found]
+
+
+def whole_days(
+    cursor: Any, devices: Sequence[int], wanted: Wanted | None, first: int, last: int, texts: bool = False
+) -> list[Sealed]:
+    """As `arrived`, with all other rows of the days in which something is that arrived then."""
     cursor.execute(
         f"select {FOUND} from reading_sealed s where received && tstzrange(to_timestamp(%s / 1e6),"
-        " to_timestamp(%s / 1e6)) and device_id = any(%s) and (%s::int[] is null or layout_id = any(%s))",
-        (first, last, list(devices), *[list(wanted) if wanted is not None else None] * 2),
+        " to_timestamp(%s / 1e6)) and device_id = any(%s::int[]) and (%s::int[] is null or layout_id = any(%s))",
+        # Written down here: a list is looked at number by number to find out what it is.
+        (first, last, f"{{{','.join(map(str, devices))}}}", *[list(wanted) if wanted is not None else None] * 2),
     )
-    found = _parts(cursor.fetchall(), wanted, texts)
-    return [p.rows((p.block.received >= first) & (p.block.received < last)) for p in found]
+    return list(_parts(cursor.fetchall(), wanted, texts))
 
 
 def backwards(

@@ -24,6 +24,7 @@ MOST_SPANS = 200  # of one row
 MOST_NEVER = 50
 AGAIN_US = 3_600_000_000  # raised within an hour of being cleared: the alarm came back
 ENDLESS = 2**62
+DAY_US = 86_400_000_000
 
 
 @dataclass
@@ -103,11 +104,12 @@ class _Summary:
         self.own = stretches(room.transitions(0))
         self.theirs = stretches(before.transitions(0)) if before is not None else {}
         self.subjects = room.subjects(0)
+        self.units: dict[str | None, str | None] = {}
         self.until = int(room.asked.end.timestamp() * 1e6)
 
     def result(self) -> dict[str, Any]:
         asked, every = self.room.asked, [s for own in self.own.values() for s in own]
-        days = Counter(moment(s.begin).strftime("%Y-%m-%d") for s in every)
+        days = Counter(s.begin // DAY_US for s in every)
         lasting = sorted(self.seconds(s) for s in every)
         subjects = sorted(
             {*self.own, *self.theirs},
@@ -126,8 +128,8 @@ class _Summary:
             "devices_raised": len(self.own),
             "median_s": median(lasting) if lasting else None,
             "longest_s": lasting[-1] if lasting else None,
-            "by_day": [{"day": d, "count": n} for d, n in sorted(days.items())],
-            "unit": unit_of(self.plan, None),
+            "by_day": [{"day": f"{moment(d * DAY_US):%Y-%m-%d}", "count": n} for d, n in sorted(days.items())],
+            "unit": self.unit(None),
             "rows": [self.row(s, names, own_limits) for s in subjects[:MOST_ROWS] if s in names],
             "rows_in_all": len(subjects),
             "never": never[:MOST_NEVER],
@@ -137,6 +139,11 @@ class _Summary:
             "from": asked.start,
             "to": asked.end,
         }
+
+    def unit(self, field: str | None) -> str | None:
+        if field not in self.units:
+            self.units[field] = unit_of(self.plan, field)
+        return self.units[field]
 
     def seconds(self, one: Stretch) -> float:
         return (min(one.end, self.until) - one.begin) / 1e6
@@ -198,7 +205,7 @@ class _Summary:
         return self.bar(one) | {
             "value": float(cause.value) if cause.value is not None else None,
             "limit": cause.limit,
-            "unit": unit_of(self.plan, cause.field),
+            "unit": self.unit(cause.field),
             "message": str(cause.message) if cause.message else None,
             "against": self.state(one, theirs) if self.compares else None,
         }
