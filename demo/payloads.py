@@ -182,6 +182,7 @@ def weather_mast(story: Story, unit: Unit, times: np.ndarray) -> list[bytes]:
         13.0
         + 3.0 * season
         + 3.4 * light
+        - 5 * np.exp(-(((times - story.ago(9.0)) / (0.6 * DAY_US)) ** 2))  # the storm's air, below 10 at night
         + 0.8 * curve(story, unit, "air", times, 3.1)
         + 0.2 * noise(seed, unit, "air", times)
     )

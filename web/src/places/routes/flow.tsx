@@ -28,6 +28,7 @@ export function FlowPicture({ chosen, choose }: { chosen: string; choose: (node:
 function Picture({ flow, chosen, choose }: { flow: Flow; chosen: string; choose: (node: string) => void }) {
   const { boxes, bands } = flowLayout(flow, WIDE, TALL);
   if (boxes.length === 0) return <p className="text-second">Nothing arrived in the lookback.</p>;
+  const dark = bands.some((band) => band.blocked); // words stand out of what is dark
   const lit = (band: Band) => !chosen || band.source === chosen || band.target === chosen;
   return (
     <>
@@ -72,6 +73,10 @@ function Picture({ flow, chosen, choose }: { flow: Flow; chosen: string; choose:
               fontSize="11"
               fontWeight={chosen === box.id ? 800 : 600}
               fill="var(--ink)"
+              stroke={dark ? "var(--paper)" : "none"}
+              strokeWidth="3"
+              strokeLinejoin="round"
+              paintOrder="stroke"
             >
               {box.short}
               {box.blocked ? ", blocked" : ""}
