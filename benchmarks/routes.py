@@ -91,41 +91,52 @@ class Stream:
         return found, at
 
 
-def rate(stream: Stream, count: int, seconds: float) -> tuple[float, float]:
-    """Readings a second, and how many lines of routes took one, a reading."""
-    from server.store.rows import build_rows
+class Way:
+    """So many routes, and what they have been through."""
 
-    router = Router(stream.world)
-    router.set(routes(count, stream.around))
-    newest = Fleet()
-    done, took, turn, spent = 0, 0, 0, 0.0
-    while spent < seconds or turn < 3:
-        lots, at = stream.lots(turn)
-        ids = np.arange(turn * DEVICES, (turn + 1) * DEVICES, dtype=np.int64)
+    def __init__(self, stream: Stream, count: int) -> None:
+        self.stream, self.count = stream, count
+        self.router = Router(stream.world)
+        self.router.set(routes(count, stream.around))
+        self.newest = Fleet()
+        self.turn, self.done, self.took, self.spent = 0, 0, 0, 0.0
+
+    def step(self) -> None:
+        """A batch: every device once."""
+        from server.store.rows import build_rows
+
+        stream = self.stream
+        lots, at = stream.lots(self.turn)
+        ids = np.arange(self.turn * DEVICES, (self.turn + 1) * DEVICES, dtype=np.int64)
+        router = self.router if self.count else None
         began = time.perf_counter()
-        effects = process(
-            lots, stream.device, at, ids, newest, lambda d: d % TYPES + 1, None, 0, 0, None, router if count else None
-        )
-        effects.settle(newest)
+        effects = process(lots, stream.device, at, ids, self.newest, lambda d: d % TYPES + 1, None, 0, 0, None, router)
+        effects.settle(self.newest)
         for lot, decoded in zip(lots, effects.decoded, strict=True):
             for group in decoded.groups:
                 build_rows(group, decoded.reasons, 1, 1, stream.device[lot.index], ids[lot.index], at[lot.index])
-        if turn:  # the first batch finds everything cold
-            spent += time.perf_counter() - began
-            done += DEVICES * FIELDS
-            took += sum(len(p.readings) for one in effects.routed.counted for p in one.pieces if p.what == TOOK)
-        turn += 1
-    return done / spent, took / done * FIELDS
+        if self.turn:  # the first batch finds everything cold
+            self.spent += time.perf_counter() - began
+            self.done += DEVICES * FIELDS
+            self.took += sum(len(p.readings) for one in effects.routed.counted for p in one.pieces if p.what == TOOK)
+        self.turn += 1
 
 
 def measure(seconds: float) -> dict[str, Any]:
+    """All in turn, a batch each, so that what slows the machine down slows all of them."""
     compiled.ready()
     stream = Stream()
+    ways = [Way(stream, count) for count in LISTED]
+    while min(way.spent for way in ways) < seconds:
+        for way in ways:
+            way.step()
     figures: dict[str, float] = {}
-    for count in LISTED:
-        per_s, lines = rate(stream, count, seconds)
-        figures[f"readings_per_s_{count}"] = round(per_s)
-        say(f"{count:5} routes: {per_s:12,.0f} readings a second; {lines:.1f} lines take each message")
+    for way in ways:
+        figures[f"readings_per_s_{way.count}"] = round(way.done / way.spent)
+        say(
+            f"{way.count:5} routes: {way.done / way.spent:12,.0f} readings a second;"
+            f" {way.took / way.done * FIELDS:.1f} lines take each message"
+        )
     ratios = {"with_1000_to_none": round(figures["readings_per_s_1000"] / figures["readings_per_s_0"], 3)}
     ratios["with_100_to_none"] = round(figures["readings_per_s_100"] / figures["readings_per_s_0"], 3)
     return {"figures": figures, "ratios": ratios}

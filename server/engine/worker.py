@@ -24,8 +24,9 @@ from oculum.alarms.room import Room
 from oculum.alarms.watched import Transition
 from oculum.arrays import distinct
 from oculum.errors import EvaluationFailed
-from oculum.history.events import SET_BACK_US, Newest, eras
+from oculum.history.events import Newest, eras
 from oculum.history.fleet import Fleet
+from oculum.history.following import SET_BACK_US
 from oculum.history.stretches import BY_OTHERS, FAILED, OK, UNDECODABLE, Presence, Stretches
 from oculum.pipeline import process
 from oculum.routing.memory import recalled as routes_recalled

@@ -16,8 +16,9 @@ from oculum.alarms.room import Room
 from oculum.alarms.trace import Trace
 from oculum.alarms.watched import FOREVER, Transition, Watched
 from oculum.batches import Column, Group
-from oculum.history.events import SET_BACK_US, eras
+from oculum.history.events import eras
 from oculum.history.fleet import Fleet
+from oculum.history.following import SET_BACK_US
 from oculum.history.looking import keep_of
 from oculum.language.conditions.plan import ConditionPlan
 from oculum.language.expressions import Builtin, MessageCount, Silent, Window

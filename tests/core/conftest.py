@@ -7,12 +7,13 @@ from collections.abc import Iterator
 import pytest
 
 from oculum.decoding import loops
+from oculum.history import events
 
 
 @pytest.fixture(scope="module", params=["compiled", "ordinary"])
 def way(request: pytest.FixtureRequest) -> Iterator[str]:
-    """Every batch by compiled loops, then none: what decodes must not depend on how many messages come at once."""
-    before = loops.FEW
-    loops.FEW = -1 if request.param == "compiled" else 10**9
+    """Every batch by compiled loops, then none: what comes of it must not depend on how many come at once."""
+    before = loops.FEW, events.FEW
+    loops.FEW = events.FEW = -1 if request.param == "compiled" else 10**9
     yield request.param
-    loops.FEW = before
+    loops.FEW, events.FEW = before

@@ -14,8 +14,9 @@ from oculum import pipeline
 from oculum.answers import answer
 from oculum.batches import Failure, Group, Payloads
 from oculum.decoding.decode import decode
-from oculum.history.events import SET_BACK_US, Newest, build_events, eras, newest_after
+from oculum.history.events import Newest, build_events, eras, newest_after
 from oculum.history.fleet import Fleet
+from oculum.history.following import SET_BACK_US
 from oculum.language.decoders import check_decoder
 from oculum.pipeline import decode_batch
 from oculum.text import harmless

@@ -16,7 +16,6 @@ NO, YES, UNKNOWN = 0, 1, -1
 RAISED, CLEARED, CHANGED, SUPPRESSED = 0, 1, 2, 3
 # what a row is
 READING, ARRIVAL, TIMER, BEGINS, ENDS, REGISTER = 0, 1, 2, 3, 4, 5
-FEW = 64  # rows up to which compiled code is not asked for
 # columns of `out`
 SLOT, WHAT, AT, ROW, LEVEL, COLUMNS = 0, 1, 2, 3, 4, 5
 STORED = -10  # less the number of the delay: a row of `out` whose cause lies in an earlier batch

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from ..compiling import Loops
-from . import members, unpacking, windows
+from . import following, members, unpacking, windows
 
 compiled = Loops(
     (windows, ("first_above", "one", "fill")),
+    (following, ("follow",)),
     (members, ("over", "look", "newest")),
     (unpacking, ("little", "plane", "unzigzag", "whole", "numbers", "opened")),
 )
@@ -28,6 +29,7 @@ def ready() -> None:
         np.zeros((4, 0), np.int64), np.zeros((0, 0)), two, i8,
     )  # fmt: skip
     values, known, moments = np.zeros((1, 0)), np.zeros((1, 0), bool), np.zeros((1, 0), np.int64)
+    compiled("follow")(np.zeros(1, np.int64), i8, i8, np.zeros(0, np.int16), i8, truth, i8)
     compiled("over")(np.int64(0), i8, f8, truth, i8, i8, 0)
     compiled("look")(
         i8, np.zeros(1, np.int64), i8, i8, values, known, moments, values, known, moments, moments, i8, i8, i8, i8,

@@ -8,9 +8,11 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..arrays import Ints, Truths, Values, in_order, in_order_of
-from ..batches import PRESENT, Column, Group
+from ..arrays import Ints, Truths, in_order, in_order_of
+from ..batches import Column, Group
 from ..language.fields import FieldSpec
+from .compiled import compiled
+from .following import FEW, SET_BACK_US, follow
 
 
 @dataclass(frozen=True)
@@ -22,9 +24,9 @@ class Newest:
 
 
 class Known(Protocol):
-    """What was newest before: values of a field and when they were measured (NEVER where there is none), by device."""
+    """What was newest before: int64 (n,) for each field, when it was measured, NEVER where there is none, by device."""
 
-    def column(self, name: str, ids: Ints, sample: Values | None) -> tuple[Values, Ints]: ...
+    def times(self, names: Sequence[str], ids: Ints) -> list[Ints]: ...
 
 
 @dataclass
@@ -58,10 +60,6 @@ class Events:
 
     def __len__(self) -> int:
         return len(self.device)
-
-
-NEVER = int(np.iinfo(np.int64).min)  # no moment
-SET_BACK_US = 5 * 60 * 1_000_000  # a clock that goes back by more has been set right; by less, it stands still
 
 
 def eras(received: np.ndarray, clock: int) -> list[tuple[int, int, np.ndarray]]:
@@ -132,55 +130,19 @@ def build_events(
             known = placed.setdefault(spec.name, (spec, []))
             if spec.kind == known[0].kind:  # two versions of a decoder may differ in what a name is
                 known[1].append((where, group.columns[spec.name]))
-    device_index = np.cumsum(starts) - 1
-    ranks, scale = _ranks(events.at, int(device_index[-1]) + 2 if count else 1)
-    for name, (spec, parts) in placed.items():
-        events.tracks[name] = _track(events, spec, parts, ranks, scale, device_index, starts, newest)
+    bounds = np.append(heads, count)
+    times = newest.times(list(placed), devices[heads])
+    for (name, (spec, parts)), before in zip(placed.items(), times, strict=True):
+        column = _placed(count, parts)
+        fresh, source = np.empty(count, bool), np.empty(count, np.int64)
+        loop = compiled("follow") if count > FEW else follow
+        loop(bounds, events.at, events.arrival, column.state, before, fresh, source)
+        events.tracks[name] = Track(spec, column, fresh, source)
     return events
 
 
 def _joined(columns: list[np.ndarray]) -> np.ndarray:
     return np.concatenate(columns) if len(columns) > 1 else columns[0]
-
-
-def _ranks(at: np.ndarray, segments: int) -> tuple[np.ndarray, int]:
-    """Numbers from 1 in the order of moments, and one above all of them, so that its multiples keep segments apart."""
-    low, high = (int(at.min()), int(at.max())) if len(at) else (0, 0)
-    if (high - low + 2) * segments < 1 << 62:
-        return at - low + 1, high - low + 2
-    return np.unique(at, return_inverse=True)[1].astype(np.int64) + 1, len(at) + 2
-
-
-def _track(
-    events: Events,
-    spec: FieldSpec,
-    parts: list[tuple[np.ndarray, Column]],
-    ranks: np.ndarray,
-    scale: int,
-    device_index: np.ndarray,
-    starts: np.ndarray,
-    newest: Known,
-) -> Track:
-    count = len(events)
-    column = _placed(count, parts)
-    present = column.state == PRESENT
-    keys = device_index * scale + np.where(present, ranks, 0)
-    highest = np.maximum.accumulate(keys)
-    before = np.concatenate([[0], highest[:-1]])
-    before = np.where(starts, device_index * scale, before)
-    fresh = present & (keys >= before)
-    heads = np.flatnonzero(starts)
-    known = newest.column(spec.name, events.device[heads], None)[1]
-    # What was measured far ahead of this arrival came by a clock that has been set right since.
-    known = known.copy()
-    known[known > events.arrival[heads] + SET_BACK_US] = NEVER
-    if (known != NEVER).any():
-        fresh &= events.at >= known[device_index]
-    source = np.arange(count)
-    if not fresh.all():
-        source = np.maximum.accumulate(np.where(fresh, source, -1))
-        source = np.where(source >= events.segment, source, -1)
-    return Track(spec, column, fresh, source)
 
 
 def _placed(count: int, parts: list[tuple[np.ndarray, Column]]) -> Column:

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, MutableMapping
+from collections.abc import Iterator, Mapping, MutableMapping, Sequence
 from typing import Any
 
 import numpy as np
 
-from .events import NEVER, Events, Newest, plain
+from .events import Events, Newest, plain
+from .following import NEVER
 
 
 class _Field:
@@ -94,6 +95,14 @@ class Fleet(MutableMapping[tuple[int, str], Newest]):
         place = self.places(ids)
         at = np.where(place >= 0, field.at[np.maximum(place, 0)], NEVER)
         return field.values[np.maximum(place, 0)], at
+
+    def times(self, names: Sequence[str], ids: np.ndarray) -> list[np.ndarray]:
+        """int64 (n,) for each field: when its newest value of each device was measured, NEVER where there is none."""
+        place = self.places(ids)
+        at = np.maximum(place, 0)
+        none = np.full(len(ids), NEVER, np.int64)
+        there = place >= 0
+        return [np.where(there, self.fields[name].at[at], NEVER) if name in self.fields else none for name in names]
 
     def measured(self, ids: np.ndarray) -> np.ndarray:
         """int64 (n,): when the newest of all values of each device was measured, NEVER where nothing is known."""

@@ -11,7 +11,7 @@ from typing import Protocol
 import numpy as np
 
 from ..arrays import Ints
-from ..history.events import NEVER
+from ..history.following import NEVER
 from ..history.windows import Past
 
 RouteId = tuple[int, int]  # definition, version
