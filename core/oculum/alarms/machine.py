@@ -108,12 +108,16 @@ def walk(
     for r in range(len(slot)):
         s = slot[r]
         while ended < s:
-            count = fire(
-                ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
-            )
+            if waits(ended, steps, since, holds, ending):
+                count = fire(
+                    ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+                )
             ended += 1
         # delays that are over before this row
-        count = fire(s, bound[r], steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count)
+        if waits(s, steps, since, holds, ending):
+            count = fire(
+                s, bound[r], steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+            )
         if kind[r] == 4:  # the hours end
             if level[s] >= 0:
                 put(out, count, s, 1, at[r], r, level[s])
@@ -194,7 +198,10 @@ def walk(
                 level[s] = -1
                 ending[s] = NEVER
     while ended < len(level):
-        count = fire(ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count)
+        if waits(ended, steps, since, holds, ending):
+            count = fire(
+                ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+            )
         ended += 1
     return count
 
@@ -202,6 +209,16 @@ def walk(
 def room(rows: int, slots: int, steps: int) -> np.ndarray:
     """An empty `out` for the walk over so many rows and slots."""
     return np.empty(((2 * steps + 3) * (rows + slots + 4), COLUMNS), np.int64)
+
+
+def waits(s: int, steps: int, since: Any, holds: Any, ending: Any) -> bool:
+    """Whether a delay of a slot is under way: most often none is."""
+    if ending[s] != NEVER:
+        return True
+    for k in range(steps):  # noqa: SIM110
+        if since[k, s] != NEVER and not holds[k, s]:
+            return True
+    return False
 
 
 def put(out: Any, count: int, slot: Any, what: int, at: Any, row: Any, level: Any) -> None:

@@ -229,7 +229,7 @@ class Room:
             for i in (bank.ids[bank.scope[key]] if key in bank.scope else bank.ids)
         ]
         empty = np.zeros(0, np.int64)
-        none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
+        none = Events(empty, empty, empty, empty, empty.astype(bool), empty)
         return self._advance({}, none, empty, empty, newest, at + 1, touched)
 
     # a batch ------------------------------------------------------------------------------------
@@ -248,7 +248,7 @@ class Room:
         earlier ones; what is due before it has happened. Raises ConditionFailed.
         """
         empty = np.zeros(0, np.int64)
-        none = Events(empty, empty, empty, empty, empty.astype(bool), empty, empty)
+        none = Events(empty, empty, empty, empty, empty.astype(bool), empty)
         return self._advance(events, none, arrived_device, arrived_at, newest, until, [])
 
     def elapse(self, until: int, newest: Fleet) -> list[Transition]:

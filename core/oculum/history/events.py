@@ -54,7 +54,6 @@ class Events:
     arrival: Ints
     at: Ints
     first: Truths
-    segment: Ints  # start index of the device's events, for every event
     ids: Ints  # (n,) identities of the batch's messages
     tracks: dict[str, Track] = field(default_factory=dict)
 
@@ -95,32 +94,24 @@ def build_events(
     """
     if not groups:
         empty = np.zeros(0, np.int64)
-        return Events(empty, empty, empty, empty, empty.astype(bool), empty, ids)
+        return Events(empty, empty, empty, empty, empty.astype(bool), ids)
     rows = _joined([g.rows for g in groups])
     at = _joined([g.at for g in groups])
     owners = _joined([g.owner if g.owner is not None else device[g.rows] for g in groups])
-    forth = (rows[1:] > rows[:-1]) | ((rows[1:] == rows[:-1]) & (at[1:] >= at[:-1]))
-    order = in_order(owners) if forth.all() else in_order_of(owners, rows, at)
-    rows_sorted, at_sorted, owners_sorted = rows[order], at[order], owners[order]
-    fresh_row = np.ones(len(order), bool)
-    fresh_row[1:] = (
-        (rows_sorted[1:] != rows_sorted[:-1])
-        | (at_sorted[1:] != at_sorted[:-1])
-        | (owners_sorted[1:] != owners_sorted[:-1])
-    )
+    order, fresh = _in_turn(owners, rows, at)
     event_of = np.empty(len(order), np.int64)
-    event_of[order] = np.cumsum(fresh_row) - 1
-    keep = order[fresh_row]
+    event_of[order] = np.arange(len(order)) if fresh is None else np.cumsum(fresh) - 1
+    keep = order if fresh is None else order[fresh]
     message = rows[keep]
     devices = owners[keep]
     count = len(keep)
     starts = np.ones(count, bool)
     starts[1:] = devices[1:] != devices[:-1]
     heads = np.flatnonzero(starts)
-    segment = np.repeat(heads, np.diff(heads, append=count))
     first = np.ones(count, bool)
-    first[1:] = (message[1:] != message[:-1]) | starts[1:]
-    events = Events(devices, message, arrival[message], at[keep], first, segment, ids)
+    if fresh is not None:
+        first[1:] = (message[1:] != message[:-1]) | starts[1:]
+    events = Events(devices, message, arrival[message], at[keep], first, ids)
     offset = 0
     placed: dict[str, tuple[FieldSpec, list[tuple[np.ndarray, Column]]]] = {}
     for group in groups:
@@ -134,11 +125,25 @@ def build_events(
     times = newest.times(list(placed), devices[heads])
     for (name, (spec, parts)), before in zip(placed.items(), times, strict=True):
         column = _placed(count, parts)
-        fresh, source = np.empty(count, bool), np.empty(count, np.int64)
+        track = Track(spec, column, np.empty(count, bool), np.empty(count, np.int64))
         loop = compiled("follow") if count > FEW else follow
-        loop(bounds, events.at, events.arrival, column.state, before, fresh, source)
-        events.tracks[name] = Track(spec, column, fresh, source)
+        loop(bounds, events.at, events.arrival, column.state, before, track.fresh, track.source)
+        events.tracks[name] = track
     return events
+
+
+def _in_turn(owners: Ints, rows: Ints, at: Ints) -> tuple[Ints, Truths | None]:
+    """Rows by device, message and time: their order, and which are the first of their device, message and time in it;
+    None where each row is the only one of its message.
+    """
+    if (rows[1:] > rows[:-1]).all():
+        return in_order(owners), None
+    forth = (rows[1:] > rows[:-1]) | ((rows[1:] == rows[:-1]) & (at[1:] >= at[:-1]))
+    order = in_order(owners) if forth.all() else in_order_of(owners, rows, at)
+    a, b, c = owners[order], rows[order], at[order]
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = (b[1:] != b[:-1]) | (c[1:] != c[:-1]) | (a[1:] != a[:-1])
+    return order, fresh
 
 
 def _joined(columns: list[np.ndarray]) -> np.ndarray:
