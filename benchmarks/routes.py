@@ -91,7 +91,7 @@ class Stream:
         return found, at
 
 
-class Way:
+class Measured:
     """So many routes, and what they have been through."""
 
     def __init__(self, stream: Stream, count: int) -> None:
@@ -126,16 +126,16 @@ def measure(seconds: float) -> dict[str, Any]:
     """All in turn, a batch each, so that what slows the machine down slows all of them."""
     compiled.ready()
     stream = Stream()
-    ways = [Way(stream, count) for count in LISTED]
-    while min(way.spent for way in ways) < seconds:
-        for way in ways:
-            way.step()
+    measured = [Measured(stream, count) for count in LISTED]
+    while min(one.spent for one in measured) < seconds:
+        for one in measured:
+            one.step()
     figures: dict[str, float] = {}
-    for way in ways:
-        figures[f"readings_per_s_{way.count}"] = round(way.done / way.spent)
+    for one in measured:
+        figures[f"readings_per_s_{one.count}"] = round(one.done / one.spent)
         say(
-            f"{way.count:5} routes: {way.done / way.spent:12,.0f} readings a second;"
-            f" {way.took / way.done * FIELDS:.1f} lines take each message"
+            f"{one.count:5} routes: {one.done / one.spent:12,.0f} readings a second;"
+            f" {one.took / one.done * FIELDS:.1f} lines take each message"
         )
     ratios = {"with_1000_to_none": round(figures["readings_per_s_1000"] / figures["readings_per_s_0"], 3)}
     ratios["with_100_to_none"] = round(figures["readings_per_s_100"] / figures["readings_per_s_0"], 3)

@@ -42,14 +42,41 @@ def in_order_of(*keys: np.ndarray) -> np.ndarray:
     """
     if not len(keys[0]):
         return np.zeros(0, np.int64)
-    lows = [int(key.min()) for key in keys]
-    widths = [int(key.max()) - low + 1 for key, low in zip(keys, lows, strict=True)]
-    if prod(widths) >= 1 << 62:  # they do not fit into one number
-        return np.lexsort(keys[::-1])
-    key = np.zeros(len(keys[0]), np.int64)
-    for column, low, width in zip(keys, lows, widths, strict=True):
-        key = key * width + (column.astype(np.int64) - low)
-    return np.argsort(key, kind="stable")
+    key = _together(keys)[0]
+    return np.lexsort(keys[::-1]) if key is None else np.argsort(key, kind="stable")
+
+
+def in_turn(device: np.ndarray, row: np.ndarray, at: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """Readings (int64 (n,) each) in the order of device, message and time, those that have all three in common as one:
+    the place of the first of each, int64 (m,), and which of these each reading is, int64 (n,).
+    """
+    which = np.empty(len(row), np.int64)
+    if (row[1:] > row[:-1]).all():  # each is the only one of its message
+        order = in_order(device)
+        which[order] = np.arange(len(order))
+        return order, which
+    forth = (row[1:] > row[:-1]) | ((row[1:] == row[:-1]) & (at[1:] >= at[:-1]))
+    order = in_order(device) if forth.all() else in_order_of(device, row, at)
+    a, b, c = device[order], row[order], at[order]
+    fresh = np.ones(len(order), bool)
+    fresh[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1]) | (c[1:] != c[:-1])
+    which[order] = np.cumsum(fresh) - 1
+    return order[fresh], which
+
+
+def _together(columns: Iterable[np.ndarray]) -> tuple[np.ndarray | None, list[int], list[int]]:
+    """Rows of whole numbers (at least one row) as one number each (int64 (n,)), in the same order, None where they do
+    not fit; the lowest number of each column, and how many from it to its highest.
+    """
+    own = [column.astype(np.int64, copy=False) for column in columns]
+    lows = [int(column.min()) for column in own]
+    widths = [int(column.max()) - low + 1 for column, low in zip(own, lows, strict=True)]
+    if prod(widths) >= 1 << 62:
+        return None, lows, widths
+    key = np.zeros(len(own[0]), np.int64)
+    for column, low, width in zip(own, lows, widths, strict=True):
+        key = key * width + (column - low)
+    return key, lows, widths
 
 
 def distinct(*columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -59,18 +86,14 @@ def distinct(*columns: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     table = np.stack(columns).astype(np.int64, copy=False)
     if not table.shape[1]:
         return table, np.zeros(0, np.int64)
-    lows = table.min(axis=1)
-    widths = [int(high) - int(low) + 1 for low, high in zip(lows, table.max(axis=1), strict=True)]
-    if prod(widths) >= 1 << 62:  # they do not fit into one number each
+    key, lows, widths = _together(table)
+    if key is None:
         order = np.lexsort(table[::-1])
         rows = table[:, order]
         first = np.append(True, (rows[:, 1:] != rows[:, :-1]).any(axis=0))
         which = np.empty(len(order), np.int64)
         which[order] = np.cumsum(first) - 1
         return rows[:, first], which
-    key = np.zeros(table.shape[1], np.int64)
-    for column, low, width in zip(table, lows, widths, strict=True):
-        key = key * width + (column - low)
     if prod(widths) <= 4 * len(key) + 1024:  # few enough to be counted instead of sorted
         there = np.bincount(key, minlength=prod(widths)) > 0
         keys, which = np.flatnonzero(there), (np.cumsum(there) - 1)[key]

@@ -107,9 +107,10 @@ def pieces(
             "select id from fleet_device where type_id = %s and (%s::int[] is null or id = any(%s))",
             (type_, only, only),
         ).fetchall()
+    ids = [row[0] for row in found]
     # As a constant, which PostgreSQL looks up in a table of hashes; a parameter it would walk through. Added to nothing
     # below, so that it does not read the whole index by device for every day; a few are looked up in it.
-    devices = f"'{{{','.join(str(row[0]) for row in found)}}}'::int[]"
+    devices = f"'{{{','.join(map(str, ids))}}}'::int[]"
     cells = {spec: _cells(spec, layouts) for spec in fields}
     sql = (
         "select array_agg(r.device_id), array_agg(r.at), array_agg(r.received_at), array_agg(r.message_id)"
@@ -120,7 +121,7 @@ def pieces(
 
     def read(cursor: psycopg.Cursor[Any], first: datetime, last: datetime) -> Day:
         with one_view(cursor):
-            sealed = sealed_columns(cursor, [row[0] for row in found], fields, cells, layouts, us(first), us(last))
+            sealed = sealed_columns(cursor, ids, fields, cells, layouts, us(first), us(last))
             stored = stored_columns(cursor, first, last)
             heard = _arrivals(cursor, devices, first, last) if arrivals else None
         return Columns.joined([*sealed, stored]), heard

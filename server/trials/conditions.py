@@ -16,6 +16,7 @@ from oculum.register.world import DEVICE, SITE
 from server.records.definitions.models import Incident
 from server.records.fleet.models import Device, DeviceType, Site
 from server.rules.conditions import unit_of
+from server.store.sealed import DAY_US
 from server.store.times import moment
 from server.trials.room import Asked, PastRoom, looked_at
 
@@ -24,7 +25,6 @@ MOST_SPANS = 200  # of one row
 MOST_NEVER = 50
 AGAIN_US = 3_600_000_000  # raised within an hour of being cleared: the alarm came back
 ENDLESS = 2**62
-DAY_US = 86_400_000_000
 
 
 @dataclass
@@ -104,7 +104,6 @@ class _Summary:
         self.own = stretches(room.transitions(0))
         self.theirs = stretches(before.transitions(0)) if before is not None else {}
         self.subjects = room.subjects(0)
-        self.units: dict[str | None, str | None] = {}
         self.until = int(room.asked.end.timestamp() * 1e6)
 
     def result(self) -> dict[str, Any]:
@@ -129,7 +128,7 @@ class _Summary:
             "median_s": median(lasting) if lasting else None,
             "longest_s": lasting[-1] if lasting else None,
             "by_day": [{"day": f"{moment(d * DAY_US):%Y-%m-%d}", "count": n} for d, n in sorted(days.items())],
-            "unit": self.unit(None),
+            "unit": unit_of(self.plan, None),
             "rows": [self.row(s, names, own_limits) for s in subjects[:MOST_ROWS] if s in names],
             "rows_in_all": len(subjects),
             "never": never[:MOST_NEVER],
@@ -139,11 +138,6 @@ class _Summary:
             "from": asked.start,
             "to": asked.end,
         }
-
-    def unit(self, field: str | None) -> str | None:
-        if field not in self.units:
-            self.units[field] = unit_of(self.plan, field)
-        return self.units[field]
 
     def seconds(self, one: Stretch) -> float:
         return (min(one.end, self.until) - one.begin) / 1e6
@@ -205,7 +199,7 @@ class _Summary:
         return self.bar(one) | {
             "value": float(cause.value) if cause.value is not None else None,
             "limit": cause.limit,
-            "unit": self.unit(cause.field),
+            "unit": unit_of(self.plan, cause.field),
             "message": str(cause.message) if cause.message else None,
             "against": self.state(one, theirs) if self.compares else None,
         }

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
+from ..history.following import NEVER
 
 KEPT, LEAST = 50, 8  # intervals that a cadence is learned from
 COUNTING, SILENT, EXPLAINED = 0, 1, 2  # of a silence: it is counted, it has lasted, a silent gateway explains it
-NEVER = np.iinfo(np.int64).min
 
 
 def learn(

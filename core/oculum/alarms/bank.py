@@ -351,7 +351,7 @@ class Bank(Slots):
             else np.zeros(len(chosen), np.int8)
         )
         cause = np.full((steps + 1, len(self.ids)), -1, np.int64)
-        out = machine.room(len(chosen), len(self.ids), steps)
+        out = machine.space(len(chosen), len(self.ids), steps)
         total = compiled("walk")(
             rows.slot[own],
             kind[own],

@@ -9,7 +9,7 @@ from ..history import compiled as of_the_past
 from . import arrivals, machine
 
 compiled = Loops(
-    (machine, ("put", "waits", "begun", "fire", "walk")),
+    (machine, ("put", "waits", "begun", "fire", "end", "walk")),
     (arrivals, ("due_after", "median", "learn", "silences")),
 )
 

@@ -11,7 +11,8 @@ from typing import Any
 
 import numpy as np
 
-NEVER = np.iinfo(np.int64).min
+from ..history.following import NEVER
+
 NO, YES, UNKNOWN = 0, 1, -1
 RAISED, CLEARED, CHANGED, SUPPRESSED = 0, 1, 2, 3
 # what a row is
@@ -100,19 +101,18 @@ def walk(
     is evaluated. quiet: bool, a silence that a silent gateway explains. rules, stills: int8 (steps, m); clear: int8
     (m,). held: int64 (steps,). until: the moment up to which the clock has come for every slot. cause: int64
     (steps + 1, n), the row that began a delay (the last for clearing), -1 for one of an earlier batch. out: int64
-    (k, COLUMNS), large enough (`room`).
+    (k, COLUMNS), large enough (`space`).
     """
     steps = len(held)
     count = 0
     ended = 0  # slots below it have come to the end
     for r in range(len(slot)):
         s = slot[r]
-        while ended < s:
-            if waits(ended, steps, since, holds, ending):
-                count = fire(
-                    ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
-                )
-            ended += 1
+        if ended < s:
+            count = end(
+                ended, s, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+            )
+            ended = s
         # delays that are over before this row
         if waits(s, steps, since, holds, ending):
             count = fire(
@@ -197,16 +197,12 @@ def walk(
                 count += 1
                 level[s] = -1
                 ending[s] = NEVER
-    while ended < len(level):
-        if waits(ended, steps, since, holds, ending):
-            count = fire(
-                ended, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
-            )
-        ended += 1
-    return count
+    return end(
+        ended, len(level), until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count
+    )
 
 
-def room(rows: int, slots: int, steps: int) -> np.ndarray:
+def space(rows: int, slots: int, steps: int) -> np.ndarray:
     """An empty `out` for the walk over so many rows and slots."""
     return np.empty(((2 * steps + 3) * (rows + slots + 4), COLUMNS), np.int64)
 
@@ -282,3 +278,26 @@ def fire(
             put(out, count, s, 2, due, begun(cause, which, s), top)
             count += 1
         level[s] = top
+
+
+def end(
+    first: int,
+    last: int,
+    until: int,
+    steps: int,
+    own_clear: bool,
+    held: Any,
+    clear_held: int,
+    level: Any,
+    since: Any,
+    holds: Any,
+    ending: Any,
+    cause: Any,
+    out: Any,
+    count: int,
+) -> int:
+    """Slots from `first` to before `last` come to the end: delays that were due before `until` are over."""
+    for s in range(first, last):
+        if waits(s, steps, since, holds, ending):
+            count = fire(s, until, steps, own_clear, held, clear_held, level, since, holds, ending, cause, out, count)
+    return count

@@ -273,7 +273,7 @@ class SiteBank:
             self.trace.look(plan, view, traced, rows.at[traced], rules[:, traced])
         clear = ternary(evaluate(plan.clear, view), count) if plan.clear is not None else np.zeros(count, np.int8)
         cause = np.full((steps + 1, len(self.ids)), -1, np.int64)
-        out = machine.room(count, len(self.ids), steps)
+        out = machine.space(count, len(self.ids), steps)
         total = compiled("walk")(
             rows.slot[order],
             rows.kind[order],

@@ -8,7 +8,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
-from ..arrays import Ints, Truths, in_order, in_order_of
+from ..arrays import Ints, Truths, in_turn
 from ..batches import Column, Group
 from ..language.fields import FieldSpec
 from .compiled import compiled
@@ -98,10 +98,7 @@ def build_events(
     rows = _joined([g.rows for g in groups])
     at = _joined([g.at for g in groups])
     owners = _joined([g.owner if g.owner is not None else device[g.rows] for g in groups])
-    order, fresh = _in_turn(owners, rows, at)
-    event_of = np.empty(len(order), np.int64)
-    event_of[order] = np.arange(len(order)) if fresh is None else np.cumsum(fresh) - 1
-    keep = order if fresh is None else order[fresh]
+    keep, event_of = in_turn(owners, rows, at)
     message = rows[keep]
     devices = owners[keep]
     count = len(keep)
@@ -109,8 +106,7 @@ def build_events(
     starts[1:] = devices[1:] != devices[:-1]
     heads = np.flatnonzero(starts)
     first = np.ones(count, bool)
-    if fresh is not None:
-        first[1:] = (message[1:] != message[:-1]) | starts[1:]
+    first[1:] = (message[1:] != message[:-1]) | starts[1:]
     events = Events(devices, message, arrival[message], at[keep], first, ids)
     offset = 0
     placed: dict[str, tuple[FieldSpec, list[tuple[np.ndarray, Column]]]] = {}
@@ -130,20 +126,6 @@ def build_events(
         loop(bounds, events.at, events.arrival, column.state, before, track.fresh, track.source)
         events.tracks[name] = track
     return events
-
-
-def _in_turn(owners: Ints, rows: Ints, at: Ints) -> tuple[Ints, Truths | None]:
-    """Rows by device, message and time: their order, and which are the first of their device, message and time in it;
-    None where each row is the only one of its message.
-    """
-    if (rows[1:] > rows[:-1]).all():
-        return in_order(owners), None
-    forth = (rows[1:] > rows[:-1]) | ((rows[1:] == rows[:-1]) & (at[1:] >= at[:-1]))
-    order = in_order(owners) if forth.all() else in_order_of(owners, rows, at)
-    a, b, c = owners[order], rows[order], at[order]
-    fresh = np.ones(len(order), bool)
-    fresh[1:] = (b[1:] != b[:-1]) | (c[1:] != c[:-1]) | (a[1:] != a[:-1])
-    return order, fresh
 
 
 def _joined(columns: list[np.ndarray]) -> np.ndarray:

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from ..arrays import Ints, in_order, objects
+from ..arrays import Ints, in_turn, objects
 from ..batches import PRESENT, Column, Decoded, Group
 from ..language.fields import FieldSpec
 
@@ -194,19 +194,13 @@ def tables(
 
 def _table(listed: list[tuple[Origin, Ints, Ints, Ints, Group]]) -> Table:
     owner, row, at = (np.concatenate([entry[k] for entry in listed]) for k in (1, 2, 3))
-    risen = (row[1:] > row[:-1]) | ((row[1:] == row[:-1]) & (at[1:] >= at[:-1]))
-    order = in_order(owner) if risen.all() else np.lexsort((at, row, owner))
-    a, b, c = owner[order], row[order], at[order]
-    fresh = np.ones(len(order), bool)
-    fresh[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1]) | (c[1:] != c[:-1])
-    line_of = np.empty(len(order), np.int64)
-    line_of[order] = np.cumsum(fresh) - 1
-    count = int(fresh.sum())
+    lines, line_of = in_turn(owner, row, at)
+    device, row, at, count = owner[lines], row[lines], at[lines], len(lines)
     (alone, *_, group), several = listed[0], len(listed) > 1
-    if not several and count == len(order) == len(group.rows) and not (order[1:] < order[:-1]).any():
+    if not several and count == len(line_of) == len(group.rows) and not (lines[1:] < lines[:-1]).any():
         alone.line = line_of  # as they stand in their group
         given = {spec.name: spec for spec in group.fields}
-        return Table(a, b, c, [alone], given, dict(group.columns), shared=set(given), alone=True)
+        return Table(device, row, at, [alone], given, dict(group.columns), shared=set(given), alone=True)
     specs: dict[str, FieldSpec] = {}
     columns: dict[str, Column] = {}
     begin = 0
@@ -217,7 +211,7 @@ def _table(listed: list[tuple[Origin, Ints, Ints, Ints, Group]]) -> Table:
             if specs.setdefault(spec.name, spec).kind != spec.kind:
                 continue  # two versions of a decoder may differ in what a name is
             _join(columns, spec.name, group.columns[spec.name], part, count)
-    return Table(a[fresh], b[fresh], c[fresh], [entry[0] for entry in listed], specs, columns)
+    return Table(device, row, at, [entry[0] for entry in listed], specs, columns)
 
 
 def _join(columns: dict[str, Column], name: str, own: Column, part: Origin, count: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from ..expressions import Ex
 from ..hours import ALWAYS, Hours
@@ -74,7 +75,7 @@ class ConditionPlan:
     fences: tuple[str, ...] = ()
     silence: bool = False  # whether it speaks of the silence of the device itself
 
-    @property
+    @cached_property
     def limits(self) -> tuple[Limit, ...]:
         return tuple(limit for step in self.steps for limit in step.compared)
 
